@@ -1,0 +1,57 @@
+//! The `nepheline` command. It parses, calls the library, prints, and maps the outcome to an exit
+//! code: 0 for success, 1 for a failure, 2 for arguments that it does not understand.
+
+mod screen;
+mod tour;
+
+use std::io;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+use screen::Screen;
+
+/// Typed, composable SQL queries that you can read before they run.
+#[derive(Debug, Parser)]
+#[command(name = "nepheline", version)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Ask the demo data one question after another, and see the SQL, its binds and the rows.
+    Tour(tour::Options),
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let outcome = match &arguments.command {
+        Command::Tour(options) => tour::run(options, &mut Screen::stdout()),
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        // Whoever read the output has seen enough.
+        Err(err) if is_closed_pipe(&err) => ExitCode::SUCCESS,
+        Err(err) => {
+            anstream::eprintln!("nepheline: {err:#}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn is_closed_pipe(err: &anyhow::Error) -> bool {
+    let io = err.downcast_ref::<io::Error>();
+    io.is_some_and(|io| io.kind() == io::ErrorKind::BrokenPipe)
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_arguments_are_declared_without_contradiction() {
+        super::Arguments::command().debug_assert();
+    }
+}

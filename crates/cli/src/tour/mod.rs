@@ -1,0 +1,86 @@
+//! `nepheline tour`: questions to the demo data, each with its SQL and its answer.
+
+mod rows;
+mod steps;
+
+use anyhow::Result;
+use clap::{Args, ValueEnum};
+use nepheline::blocking::Database;
+use nepheline::prelude::*;
+
+use crate::screen::Screen;
+use steps::Step;
+
+#[derive(Debug, Args)]
+pub(crate) struct Options {
+    /// The dialect that the SQL is shown in. The rows are always read from SQLite.
+    #[arg(long, value_enum, default_value_t = Shown::Sqlite)]
+    dialect: Shown,
+
+    /// Show beside each clause the line of the tour's source that asked for it.
+    #[arg(long)]
+    origins: bool,
+
+    /// Go through these steps only, in this order: names with commas between.
+    #[arg(long, value_enum, value_delimiter = ',', value_name = "STEP")]
+    steps: Vec<Step>,
+}
+
+/// The dialects, by the names that the option has for them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+#[value(rename_all = "lower")]
+enum Shown {
+    Sqlite,
+    Postgres,
+    MariaDb,
+    MySql,
+    All,
+}
+
+impl Shown {
+    fn dialects(self) -> Vec<Dialect> {
+        match self {
+            Shown::Sqlite => vec![Dialect::Sqlite],
+            Shown::Postgres => vec![Dialect::Postgres],
+            Shown::MariaDb => vec![Dialect::MariaDb],
+            Shown::MySql => vec![Dialect::MySql],
+            Shown::All => Dialect::ALL.to_vec(),
+        }
+    }
+}
+
+pub(crate) fn run(options: &Options, screen: &mut Screen) -> Result<()> {
+    let mut tour = Tour { db: nepheline_coreshed::in_memory()?, options, screen };
+    let steps = match options.steps.as_slice() {
+        [] => Step::value_variants(),
+        some => some,
+    };
+    for (i, step) in steps.iter().enumerate() {
+        if i > 0 {
+            tour.screen.line("")?;
+        }
+        step.run(&mut tour)?;
+    }
+    Ok(())
+}
+
+/// What a step works with: the demo data, what to show, and where.
+struct Tour<'a> {
+    db: Database,
+    options: &'a Options,
+    screen: &'a mut Screen,
+}
+
+impl Tour<'_> {
+    /// Shows the SQL of a query in the dialects that were asked for.
+    fn show<T: Table, R>(&mut self, query: &Query<T, R>) -> Result<()> {
+        let dialects = self.options.dialect.dialects();
+        for &dialect in &dialects {
+            if dialects.len() > 1 {
+                self.screen.line(&format!("-- {dialect}"))?;
+            }
+            self.screen.sql(&query.sql(dialect)?, self.options.origins)?;
+        }
+        Ok(())
+    }
+}

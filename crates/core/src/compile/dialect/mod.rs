@@ -1,0 +1,144 @@
+//! The dialects, and the questions that the walker asks of them.
+//!
+//! A dialect's own file answers only what differs from the commonest answer, which is the default
+//! here. No code asks which dialect it is: it asks how a thing is written.
+
+mod mysql;
+mod postgres;
+mod sqlite;
+
+use std::fmt;
+
+use crate::storable::SqlType;
+
+/// A database engine's form of SQL.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Dialect {
+    /// SQLite 3.40 and later.
+    Sqlite,
+    /// PostgreSQL 14 and later.
+    Postgres,
+    /// MariaDB 10.6 and later.
+    MariaDb,
+    /// MySQL 8.0.19 and later.
+    MySql,
+}
+
+impl Dialect {
+    /// All of them.
+    pub const ALL: [Dialect; 4] =
+        [Dialect::Sqlite, Dialect::Postgres, Dialect::MariaDb, Dialect::MySql];
+
+    pub(super) fn grammar(self) -> &'static dyn Grammar {
+        match self {
+            Dialect::Sqlite => &sqlite::Sqlite,
+            Dialect::Postgres => &postgres::Postgres,
+            Dialect::MariaDb => &mysql::MARIADB,
+            Dialect::MySql => &mysql::MYSQL,
+        }
+    }
+}
+
+impl fmt::Display for Dialect {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Dialect::Sqlite => "SQLite",
+            Dialect::Postgres => "PostgreSQL",
+            Dialect::MariaDb => "MariaDB",
+            Dialect::MySql => "MySQL",
+        })
+    }
+}
+
+/// How a dialect writes what the walker has to write.
+pub(super) trait Grammar: Sync {
+    /// The mark around identifiers.
+    fn quote_mark(&self) -> QuoteMark {
+        QuoteMark::Double
+    }
+
+    /// How a bind is written.
+    fn placeholder(&self) -> Placeholder {
+        Placeholder::QuestionMark
+    }
+
+    /// What to write after the left and the right side of `=`, `<>` and `IN` to compare text by code point.
+    fn text_equality(&self) -> [&'static str; 2];
+
+    /// What to write after a text to order it, or find the greater of two, by code point.
+    fn text_order(&self) -> &'static str;
+
+    /// How text is matched with a pattern, letter case being significant.
+    fn pattern(&self) -> PatternForm;
+
+    /// How a value is looked up in a list that is one bind. Where `guarded`, the condition stands
+    /// below NOT or OR, which some engines plan badly.
+    fn list(&self, item: SqlType, guarded: bool) -> ListForm;
+
+    /// How a nullable expression is ordered with its NULLs at the wanted end.
+    fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder;
+
+    /// What to write for the limit where there is an offset alone.
+    fn no_limit(&self) -> &'static str;
+
+    /// Whether values of the type can be compared and ordered.
+    fn can_compare(&self, sql_type: SqlType) -> bool {
+        sql_type != SqlType::Json
+    }
+
+    /// Whether floats have infinities.
+    fn has_infinity(&self) -> bool {
+        true
+    }
+}
+
+/// The mark around identifiers, which is doubled inside them.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum QuoteMark {
+    Double,
+    Backtick,
+}
+
+/// How a bind is written.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Placeholder {
+    /// `?`
+    QuestionMark,
+    /// `$1`, `$2` and so on.
+    Numbered,
+}
+
+/// How text is matched with a pattern.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum PatternForm {
+    /// `GLOB`, with the pattern rewritten to its wildcards.
+    Glob,
+    /// `LIKE .. ESCAPE '!'`, with this after the pattern.
+    Like { collate: &'static str },
+}
+
+/// How a value is looked up in a list: `x{left}{open}?{close}`.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct ListForm {
+    pub(super) left: &'static str,
+    pub(super) open: &'static str,
+    pub(super) close: &'static str,
+    pub(super) encoding: ListEncoding,
+}
+
+/// How a list travels.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum ListEncoding {
+    /// As an array, which the driver can send.
+    Array,
+    /// As text: a JSON array, its timestamps ending in `Z` or not, and its texts of limited length or not.
+    Json { zone_mark: bool, longest_text: usize },
+}
+
+/// How an expression is ordered: `x{first}, x{then}`, or only the second part.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct NullOrder {
+    pub(super) first: Option<&'static str>,
+    pub(super) then: &'static str,
+}

@@ -1,0 +1,111 @@
+//! MariaDB and MySQL: one grammar in two flavours. Text is compared by a collation, so each
+//! comparison names the one that goes by code point and does not ignore trailing spaces.
+
+use super::{Grammar, ListEncoding, ListForm, NullOrder, PatternForm, QuoteMark};
+use crate::storable::SqlType;
+
+/// What the two engines call the same things.
+pub(super) struct Flavour {
+    collate: &'static str,
+    text_list: &'static str,
+    guarded_text_list: &'static str,
+    uuid_list: &'static str,
+}
+
+macro_rules! flavour {
+    ($collation:literal, uuid: $uuid:literal) => {
+        Flavour {
+            collate: concat!(" COLLATE ", $collation),
+            text_list: concat!(
+                " IN (SELECT j.v COLLATE ",
+                $collation,
+                " FROM JSON_TABLE("
+            ),
+            guarded_text_list: concat!(
+                " COLLATE ",
+                $collation,
+                " IN (SELECT j.v COLLATE ",
+                $collation,
+                " FROM JSON_TABLE("
+            ),
+            uuid_list: concat!(" IN (SELECT ", $uuid, " FROM JSON_TABLE("),
+        }
+    };
+}
+
+pub(super) static MARIADB: Flavour = flavour!("utf8mb4_nopad_bin", uuid: "CAST(j.v AS UUID)");
+
+// MySQL has no UUID type: BINARY(16) is what its own UUID functions are made for.
+pub(super) static MYSQL: Flavour =
+    flavour!("utf8mb4_0900_bin", uuid: "UNHEX(REPLACE(j.v, '-', ''))");
+
+/// The longest text that is compared with a list item where the engine would otherwise parse the
+/// list again for each row. A longer item would be cut in silence, so it is refused.
+const LONGEST_GUARDED_TEXT: usize = 500;
+
+impl Grammar for Flavour {
+    fn quote_mark(&self) -> QuoteMark {
+        QuoteMark::Backtick
+    }
+
+    // On the right side the collation counts for the comparison while an index on the left serves.
+    fn text_equality(&self) -> [&'static str; 2] {
+        ["", self.collate]
+    }
+
+    fn text_order(&self) -> &'static str {
+        self.collate
+    }
+
+    fn pattern(&self) -> PatternForm {
+        PatternForm::Like { collate: self.collate }
+    }
+
+    fn list(&self, item: SqlType, guarded: bool) -> ListForm {
+        let plain = " IN (SELECT j.v FROM JSON_TABLE(";
+        let (open, close) = match item {
+            SqlType::Text if guarded => {
+                (self.guarded_text_list, ", '$[*]' COLUMNS (v VARCHAR(500) PATH '$')) j)")
+            }
+            SqlType::Text => (self.text_list, ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)"),
+            SqlType::Bytes => (
+                " IN (SELECT UNHEX(j.v) FROM JSON_TABLE(",
+                ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)",
+            ),
+            SqlType::Uuid => (self.uuid_list, ", '$[*]' COLUMNS (v CHAR(36) PATH '$')) j)"),
+            SqlType::Boolean => (plain, ", '$[*]' COLUMNS (v BOOLEAN PATH '$')) j)"),
+            SqlType::Real | SqlType::Double => {
+                (plain, ", '$[*]' COLUMNS (v DOUBLE PATH '$')) j)")
+            }
+            SqlType::Date => (plain, ", '$[*]' COLUMNS (v DATE PATH '$')) j)"),
+            SqlType::Time => (plain, ", '$[*]' COLUMNS (v TIME(6) PATH '$')) j)"),
+            SqlType::DateTime | SqlType::Timestamp => {
+                (plain, ", '$[*]' COLUMNS (v DATETIME(6) PATH '$')) j)")
+            }
+            SqlType::Decimal => (plain, ", '$[*]' COLUMNS (v DECIMAL(65,30) PATH '$')) j)"),
+            _ => (plain, ", '$[*]' COLUMNS (v BIGINT PATH '$')) j)"),
+        };
+        let longest_text = if guarded { LONGEST_GUARDED_TEXT } else { usize::MAX };
+        let encoding = ListEncoding::Json { zone_mark: false, longest_text };
+        ListForm { left: "", open, close, encoding }
+    }
+
+    // NULLs count as smaller than every value (MariaDB, "ORDER BY"; MySQL, "Working with NULL Values").
+    fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {
+        match (descending, nulls_first) {
+            (false, false) => NullOrder { first: Some(" IS NULL"), then: "" },
+            (false, true) => NullOrder { first: None, then: "" },
+            (true, false) => NullOrder { first: None, then: " DESC" },
+            (true, true) => NullOrder { first: Some(" IS NULL DESC"), then: " DESC" },
+        }
+    }
+
+    // There is no word for "all": the manual names this number ("SELECT", LIMIT).
+    fn no_limit(&self) -> &'static str {
+        "LIMIT 18446744073709551615"
+    }
+
+    fn has_infinity(&self) -> bool {
+        false
+    }
+}

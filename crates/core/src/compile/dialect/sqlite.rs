@@ -1,0 +1,50 @@
+//! SQLite: text has no types behind it, so dates, UUIDs and lists are text, and LIKE ignores case.
+
+use super::{Grammar, ListEncoding, ListForm, NullOrder, PatternForm};
+use crate::storable::SqlType;
+
+pub(super) struct Sqlite;
+
+impl Grammar for Sqlite {
+    fn text_equality(&self) -> [&'static str; 2] {
+        [" COLLATE BINARY", ""]
+    }
+
+    fn text_order(&self) -> &'static str {
+        " COLLATE BINARY"
+    }
+
+    // LIKE ignores the case of ASCII letters, and the pragma that changes it would change the
+    // user's own SQL too (SQLite, "Built-in Scalar SQL Functions", like).
+    fn pattern(&self) -> PatternForm {
+        PatternForm::Glob
+    }
+
+    fn list(&self, item: SqlType, _guarded: bool) -> ListForm {
+        let open = match item {
+            SqlType::Bytes => " IN (SELECT unhex(value) FROM json_each(",
+            _ => " IN (SELECT value FROM json_each(",
+        };
+        let encoding = ListEncoding::Json { zone_mark: true, longest_text: usize::MAX };
+        ListForm { left: self.text_equality()[0], open, close: "))", encoding }
+    }
+
+    fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {
+        let then = match (descending, nulls_first) {
+            (false, false) => " NULLS LAST",
+            (false, true) => " NULLS FIRST",
+            (true, false) => " DESC NULLS LAST",
+            (true, true) => " DESC NULLS FIRST",
+        };
+        NullOrder { first: None, then }
+    }
+
+    fn no_limit(&self) -> &'static str {
+        "LIMIT -1"
+    }
+
+    // A decimal is kept as text, in which 1.5 and 1.50 differ and 10 comes before 9.
+    fn can_compare(&self, sql_type: SqlType) -> bool {
+        !matches!(sql_type, SqlType::Json | SqlType::Decimal)
+    }
+}

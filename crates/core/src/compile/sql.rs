@@ -1,0 +1,130 @@
+//! SQL for people to look at: the text, the binds, and who asked for what.
+
+use std::fmt;
+
+use super::{Dialect, Mark, Origin};
+use crate::storable::BindValue;
+
+/// The SQL of a query in one dialect.
+///
+/// `Display` prints the text, then each bind with its number on a line of its own.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, country: String }
+/// let sql = Lab::rows().filter(|l| l.country.eq("Tuvalu")).limit(5).sql(Dialect::Postgres)?;
+/// assert_eq!(
+///     sql.to_string(),
+///     r#"SELECT "lab"."id", "lab"."country" FROM "lab" WHERE "lab"."country" = $1 LIMIT $2
+///   $1: 'Tuvalu'
+///   $2: 5"#,
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+#[derive(Debug, Clone)]
+pub struct Sql {
+    dialect: Dialect,
+    text: String,
+    binds: Vec<BindValue>,
+    marks: Vec<Mark>,
+}
+
+impl Sql {
+    pub(super) fn new(
+        dialect: Dialect,
+        text: String,
+        binds: Vec<BindValue>,
+        marks: Vec<Mark>,
+    ) -> Sql {
+        Sql { dialect, text, binds, marks }
+    }
+
+    /// The dialect that it is written in.
+    pub fn dialect(&self) -> Dialect {
+        self.dialect
+    }
+
+    /// The text as the database gets it: a placeholder stands for every value.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// The values, in the order of their placeholders.
+    pub fn binds(&self) -> &[BindValue] {
+        &self.binds
+    }
+
+    /// Each clause of the text, with the line of the program that asked for it. Put together, with
+    /// a space between, the clauses are the text.
+    pub fn clauses(&self) -> impl Iterator<Item = (&str, Origin)> {
+        let ends = self.marks.iter().skip(1).map(|mark| mark.at).chain([self.text.len()]);
+        let spans = self.marks.iter().zip(ends);
+        spans.map(|(mark, end)| (self.text[mark.at..end].trim(), mark.origin))
+    }
+
+    /// The same SQL to print with one clause a line, each followed by `@` and the line of the
+    /// program that asked for it.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, country: String }
+    /// let query = Lab::rows().filter(|l| l.country.eq("Tuvalu")).limit(5);
+    /// println!("{}", query.sql(Dialect::Sqlite)?.with_origins());
+    /// // SELECT "lab"."id", "lab"."country"        @ src/labs.rs:12
+    /// // FROM "lab"                                @ src/labs.rs:12
+    /// // WHERE "lab"."country" COLLATE BINARY = ?  @ src/labs.rs:12
+    /// // LIMIT ?                                   @ src/labs.rs:12
+    /// //   1: 'Tuvalu'
+    /// //   2: 5
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn with_origins(&self) -> WithOrigins<'_> {
+        WithOrigins(self)
+    }
+
+    fn write_binds(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mark = match self.dialect {
+            Dialect::Postgres => "$",
+            _ => "",
+        };
+        for (i, bind) in self.binds.iter().enumerate() {
+            write!(f, "\n  {mark}{}: {bind}", i + 1)?;
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Display for Sql {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)?;
+        self.write_binds(f)
+    }
+}
+
+/// Prints an [`Sql`] with the origin of each clause; made by [`Sql::with_origins`].
+#[derive(Debug, Clone, Copy)]
+pub struct WithOrigins<'a>(&'a Sql);
+
+/// A clause longer than this does not move the origins of the others to the right.
+const WIDEST: usize = 100;
+
+impl fmt::Display for WithOrigins<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // Clauses that go on with a list stand under the one that began it.
+        let indent = |clause: &str| match clause.starts_with("AND ") || clause.starts_with(", ") {
+            true => "  ",
+            false => "",
+        };
+        let width = |clause: &str| indent(clause).len() + clause.chars().count();
+        let widths = self.0.clauses().map(|(clause, _)| width(clause));
+        let aligned = widths.filter(|width| *width <= WIDEST).max().unwrap_or(0);
+        for (i, (clause, origin)) in self.0.clauses().enumerate() {
+            if i > 0 {
+                f.write_str("\n")?;
+            }
+            let gap = aligned.saturating_sub(width(clause));
+            write!(f, "{}{clause}{:gap$}  @ {origin}", indent(clause), "")?;
+        }
+        self.0.write_binds(f)
+    }
+}

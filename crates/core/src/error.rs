@@ -1,0 +1,270 @@
+//! The one error of the workspace: what went wrong, where, and the way out.
+//!
+//! Every wording sits in this file, so that messages stay alike: lower case, no full stop, names
+//! and values in backticks, and what to do about it where something can be done.
+
+use std::borrow::Cow;
+use std::error::Error as StdError;
+use std::fmt;
+
+use crate::Dialect;
+use crate::compile::Origin;
+use crate::row::Cell;
+use crate::storable::BindValue;
+use crate::table::ColumnInfo;
+
+type Cause = Box<dyn StdError + Send + Sync>;
+
+/// What kind of failure an [`Error`] is, for code that wants to act on it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum ErrorKind {
+    /// A query that must give a row gave none.
+    NotFound,
+    /// A query that may give one row at most gave more.
+    MoreThanOne,
+    /// A value arrived that does not fit the Rust type it is read into.
+    Mismatch,
+    /// A value cannot be sent to a database: NaN, text with NUL, a year outside 1 to 9999.
+    RefusedValue,
+    /// The dialect has no form with the same meaning.
+    Unsupported,
+    /// The query is nested deeper than any engine would take.
+    TooDeep,
+    /// A column is used in a query that its table is not part of.
+    ForeignColumn,
+    /// The database could not be opened or reached.
+    Connection,
+    /// Somebody else holds a lock for longer than this handle waits.
+    Locked,
+    /// The database refused the statement, or failed while running it.
+    Database,
+}
+
+/// Any failure of Nepheline: a kind, a message with its context, and the cause where there is one.
+///
+/// `Display` tells what happened and where, but leaves out the cause, which is in
+/// [`source`](StdError::source); the alternate form `{:#}` tells the whole chain in one line.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, name: String }
+///
+/// let err = Lab::rows().filter(|l| l.name.eq("a\0b")).sql(Dialect::Sqlite).unwrap_err();
+/// assert_eq!(err.kind(), ErrorKind::RefusedValue);
+/// ```
+pub struct Error(Box<Inner>);
+
+#[derive(Debug)]
+struct Inner {
+    kind: ErrorKind,
+    message: Cow<'static, str>,
+    row: Option<u64>,
+    sql: Option<Box<str>>,
+    origin: Option<Origin>,
+    cause: Option<Cause>,
+}
+
+impl Error {
+    fn new(kind: ErrorKind, message: impl Into<Cow<'static, str>>) -> Error {
+        let message = message.into();
+        Error(Box::new(Inner { kind, message, row: None, sql: None, origin: None, cause: None }))
+    }
+
+    /// What kind of failure this is.
+    pub fn kind(&self) -> ErrorKind {
+        self.0.kind
+    }
+
+    /// The SQL text that was being run, when there was one. It never holds values.
+    pub fn sql(&self) -> Option<&str> {
+        self.0.sql.as_deref()
+    }
+
+    /// The line of the program that asked for the query or clause at fault.
+    pub fn origin(&self) -> Option<Origin> {
+        self.0.origin
+    }
+
+    /// The number of the row at fault, counted from 1 in the order the rows arrived.
+    pub fn row(&self) -> Option<u64> {
+        self.0.row
+    }
+
+    /// Says which row was being read. The first row number given stays.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn at_row(mut self, row: u64) -> Error {
+        self.0.row.get_or_insert(row);
+        self
+    }
+
+    /// Says which SQL was being run.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn in_sql(mut self, sql: &str) -> Error {
+        self.0.sql.get_or_insert_with(|| sql.into());
+        self
+    }
+
+    /// Says which line of the program asked for it. The most precise place is given first and stays.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn asked_at(mut self, origin: Origin) -> Error {
+        self.0.origin.get_or_insert(origin);
+        self
+    }
+
+    #[doc(hidden)]
+    #[must_use]
+    pub fn caused_by(mut self, cause: impl Into<Cause>) -> Error {
+        self.0.cause = Some(cause.into());
+        self
+    }
+}
+
+/// The wordings of core.
+impl Error {
+    #[cold]
+    pub(crate) fn mismatch(column: &ColumnInfo, expected: &str, found: Cell<'_>) -> Error {
+        let way_out = match found {
+            Cell::Null => "; read it into an `Option` if it may be NULL",
+            _ => "",
+        };
+        Error::new(
+            ErrorKind::Mismatch,
+            format!(
+                "table `{}`, column `{}`: expected {expected}, found {found}{way_out}",
+                column.table(),
+                column.name()
+            ),
+        )
+    }
+
+    #[cold]
+    pub(crate) fn mismatch_in_result(expected: &str, found: Cell<'_>) -> Error {
+        Error::new(ErrorKind::Mismatch, format!("the result: expected {expected}, found {found}"))
+    }
+
+    #[cold]
+    pub(crate) fn refused_value(value: &BindValue, reason: &str) -> Error {
+        Error::new(ErrorKind::RefusedValue, format!("the value `{value}` cannot be sent: {reason}"))
+    }
+
+    #[cold]
+    pub(crate) fn unsupported(feature: &str, dialect: Dialect, way_out: &str) -> Error {
+        let message = format!("{feature} has no form with the same meaning on {dialect}: {way_out}");
+        Error::new(ErrorKind::Unsupported, message)
+    }
+
+    #[cold]
+    pub(crate) fn too_deep() -> Error {
+        Error::new(
+            ErrorKind::TooDeep,
+            "the conditions are nested more than 400 deep; join long lists of them with `all_of` \
+             or `any_of`, which stay flat",
+        )
+    }
+
+    #[cold]
+    pub(crate) fn foreign_column(column: &ColumnInfo) -> Error {
+        Error::new(
+            ErrorKind::ForeignColumn,
+            format!(
+                "column `{}` belongs to a query over `{}` that is not part of this one; use the \
+                 columns that the closure is given",
+                column.name(),
+                column.table()
+            ),
+        )
+    }
+}
+
+/// The wordings of the facade, kept here beside the others.
+#[doc(hidden)]
+impl Error {
+    #[cold]
+    pub fn not_found(table: &str, key: Option<String>) -> Error {
+        let message = match key {
+            Some(key) => format!("table `{table}` has no row with {key}"),
+            None => format!("no row of table `{table}` matches, and exactly one is needed"),
+        };
+        Error::new(ErrorKind::NotFound, message)
+    }
+
+    #[cold]
+    pub fn more_than_one(table: &str) -> Error {
+        Error::new(
+            ErrorKind::MoreThanOne,
+            format!(
+                "more than one row of table `{table}` matches, and at most one is expected; \
+                 filter further, or use `read_first` with an order"
+            ),
+        )
+    }
+
+    #[cold]
+    pub fn cannot_open(what: &str, cause: impl Into<Cause>) -> Error {
+        Error::new(ErrorKind::Connection, format!("cannot open the database {what}"))
+            .caused_by(cause)
+    }
+
+    #[cold]
+    pub fn unfit_session(reason: String) -> Error {
+        Error::new(ErrorKind::Connection, format!("this database cannot be used: {reason}"))
+    }
+
+    #[cold]
+    pub fn locked(cause: impl Into<Cause>) -> Error {
+        Error::new(ErrorKind::Locked, "the database is locked by somebody else").caused_by(cause)
+    }
+
+    #[cold]
+    pub fn database(cause: impl Into<Cause>) -> Error {
+        Error::new(ErrorKind::Database, "the database refused the statement").caused_by(cause)
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let inner = &self.0;
+        f.write_str(&inner.message)?;
+        if let Some(row) = inner.row {
+            write!(f, ", in row {row}")?;
+        }
+        if f.alternate() {
+            let mut cause = self.source();
+            while let Some(next) = cause {
+                write!(f, ": {next}")?;
+                cause = next.source();
+            }
+        }
+        if let Some(sql) = &inner.sql {
+            write!(f, "; the SQL was `{sql}`")?;
+        }
+        if let Some(origin) = inner.origin {
+            write!(f, "; asked for at {origin}")?;
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Debug for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Inner { kind, message, row, sql, origin, cause } = &*self.0;
+        f.debug_struct("Error")
+            .field("kind", kind)
+            .field("message", message)
+            .field("row", row)
+            .field("sql", sql)
+            .field("origin", origin)
+            .field("cause", cause)
+            .finish()
+    }
+}
+
+impl StdError for Error {
+    fn source(&self) -> Option<&(dyn StdError + 'static)> {
+        self.0.cause.as_deref().map(|cause| cause as _)
+    }
+}

@@ -1,0 +1,71 @@
+//! The core of Nepheline: typed queries as values, and the SQL that they are in each dialect.
+//!
+//! **Applications depend on the crate `nepheline` instead**, which re-exports all of this and adds
+//! the databases. This crate does no I/O, knows no driver, and never reads a clock or the environment.
+//!
+//! ```
+//! use nepheline::prelude::*;
+//!
+//! #[derive(Debug, Clone, Table)]
+//! struct Lab {
+//!     #[nepheline(key, generated)]
+//!     id: i64,
+//!     name: String,
+//!     accredited: bool,
+//! }
+//!
+//! // A typed expression becomes a condition in a tree, and the tree becomes text in any dialect.
+//! let query = Lab::rows().filter(|l| l.name.eq("Quartz & Sons") & l.accredited.eq(true));
+//! assert_eq!(
+//!     query.sql(Dialect::Sqlite)?.text(),
+//!     r#"SELECT "lab"."id", "lab"."name", "lab"."accredited" FROM "lab" WHERE "lab"."name" COLLATE BINARY = ? AND "lab"."accredited" = ?"#,
+//! );
+//! assert_eq!(
+//!     query.sql(Dialect::Postgres)?.text(),
+//!     r#"SELECT "lab"."id", "lab"."name", "lab"."accredited" FROM "lab" WHERE "lab"."name" = $1 AND "lab"."accredited" = $2"#,
+//! );
+//! # Ok::<(), Error>(())
+//! ```
+//!
+//! # How data flows
+//!
+//! | module | holds |
+//! |---|---|
+//! | `table` | descriptors that `#[derive(Table)]` writes: [`TableInfo`], [`ColumnInfo`] |
+//! | `storable` | [`Storable`] Rust types, and [`BindValue`], what they travel as |
+//! | `expr` | what users write about columns: [`Expression`], [`Condition`], [`Order`] |
+//! | `query` | what they compose: [`Query`], [`Scope`] |
+//! | `tree` | the untyped syntax tree: written by `expr` and `query`, read by `compile` |
+//! | `compile` | from the tree to [`Sql`]: one walker, and a small file of differences for each [`Dialect`] |
+//! | `row` | from a driver's [`Cell`]s to typed rows, with checks |
+//! | `error` | the one [`Error`], and every wording |
+//!
+//! Functions that can fail return a `Result`; nothing here panics on any input.
+
+mod compile;
+mod error;
+mod expr;
+mod query;
+mod row;
+mod storable;
+mod table;
+mod tree;
+
+pub use compile::{Dialect, Origin, Sql, WithOrigins};
+pub use error::{Error, ErrorKind};
+pub use expr::{
+    BaseOf, Column, Condition, Expression, IntoOrders, ListItem, MaybeCondition, Operand, Order,
+};
+pub use query::{Query, Scope};
+pub use row::{Cell, Cells, RowShape};
+pub use storable::{BindValue, ColumnType, List, Mismatch, Nullable, SqlType, Storable};
+pub use table::{ColumnInfo, Table, TableInfo};
+
+/// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
+#[doc(hidden)]
+pub mod internal {
+    pub use crate::compile::{Statement, Wanted};
+    pub use crate::query::SourceId;
+    pub use crate::row::Single;
+    pub use crate::table::ColumnRole;
+}

@@ -1,0 +1,247 @@
+//! Queries: values that say which rows are wanted, and run only when a handle reads them.
+
+mod scope;
+mod source;
+
+use std::fmt;
+use std::marker::PhantomData;
+use std::panic::Location;
+
+use smallvec::SmallVec;
+
+pub use scope::Scope;
+pub use source::SourceId;
+
+use crate::compile::{Dialect, Origin, Sql, Statement, Wanted};
+use crate::error::Error;
+use crate::expr::{Condition, IntoOrders, MaybeCondition};
+use crate::storable::BindValue;
+use crate::table::Table;
+use crate::tree::{Asked, Node, Select};
+
+/// The rows of `T` that are wanted, each read into an `R`.
+///
+/// A query is a value: clone it, keep it, send it to another thread, extend it later. The order in
+/// which its methods are called does not matter, but for the order of `order_by` among themselves.
+/// Nothing runs until a handle reads it.
+///
+/// ```
+/// use nepheline::prelude::*;
+///
+/// #[derive(Debug, Clone, Table)]
+/// struct Specimen {
+///     #[nepheline(key, generated)]
+///     id: i64,
+///     label: String,
+///     top_m: f64,
+///     analyst_id: Option<i64>,
+/// }
+///
+/// let only_unassigned = true;
+/// let query = Specimen::rows()
+///     .filter(|s| s.top_m.gt(50.0))
+///     .filter(|s| only_unassigned.then(|| s.analyst_id.is_null()))
+///     .order_by(|s| (s.top_m.desc(), s.label.asc()))
+///     .limit(20);
+///
+/// assert_eq!(
+///     query.sql(Dialect::MariaDb)?.text(),
+///     "SELECT `specimen`.`id`, `specimen`.`label`, `specimen`.`top_m`, `specimen`.`analyst_id` \
+///      FROM `specimen` \
+///      WHERE `specimen`.`top_m` > ? AND `specimen`.`analyst_id` IS NULL \
+///      ORDER BY `specimen`.`top_m` DESC, `specimen`.`label` COLLATE utf8mb4_nopad_bin \
+///      LIMIT ?",
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+#[must_use = "a query does nothing until a handle reads it"]
+pub struct Query<T, R = T> {
+    select: Box<Select>,
+    rows: PhantomData<fn() -> (T, R)>,
+}
+
+impl<T: Table> Query<T> {
+    #[doc(hidden)]
+    #[track_caller]
+    pub fn over_table() -> Query<T> {
+        let select = Select {
+            source: SourceId::fresh(),
+            table: T::INFO,
+            asked_at: Origin::of(Location::caller()),
+            at_most_one: false,
+            filters: SmallVec::new(),
+            orders: SmallVec::new(),
+            limit: None,
+            offset: None,
+        };
+        Query { select: Box::new(select), rows: PhantomData }
+    }
+
+    /// The query for the one row that `condition` can match, because it names a key.
+    #[doc(hidden)]
+    #[track_caller]
+    pub fn over_row(condition: impl FnOnce(T::Columns) -> Condition) -> Query<T> {
+        let mut query = Query::over_table();
+        let condition = condition(T::columns(query.select.source)).into_node();
+        query.select.filter(condition, Location::caller());
+        query.select.at_most_one = true;
+        query
+    }
+}
+
+impl<T: Table, R> Query<T, R> {
+    /// Keeps the rows for which the condition is true.
+    ///
+    /// The closure is given the columns of the table. It may return a [`Condition`], a column of
+    /// truth values, or an `Option` of one, where `None` is no condition at all. A scope function
+    /// may stand in its place. Called again it narrows further: nothing ever replaces a condition.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, rock: String, analyst_id: Option<i64> }
+    /// fn unassigned(s: SpecimenColumns) -> Condition {
+    ///     s.analyst_id.is_null()
+    /// }
+    ///
+    /// let wanted: Option<&str> = Some("basalt");
+    /// let query = Specimen::rows()
+    ///     .filter(unassigned)
+    ///     .filter(|s| wanted.map(|rock| s.rock.eq(rock)));
+    /// ```
+    #[track_caller]
+    pub fn filter<F, M>(mut self, condition: F) -> Query<T, R>
+    where
+        F: FnOnce(T::Columns) -> M,
+        M: MaybeCondition,
+    {
+        if let Some(condition) = condition(T::columns(self.select.source)).into_condition() {
+            self.select.filter(condition.into_node(), Location::caller());
+        }
+        self
+    }
+
+    /// Orders the rows by one expression or a tuple of them; called again it adds what to order by
+    /// where the earlier orders are equal.
+    ///
+    /// Text is ordered by code point, and NULLs come last unless
+    /// [`nulls_first`](crate::Order::nulls_first) is said. Without any order the rows come as the
+    /// engine likes.
+    #[track_caller]
+    pub fn order_by<F, O>(mut self, orders: F) -> Query<T, R>
+    where
+        F: FnOnce(T::Columns) -> O,
+        O: IntoOrders,
+    {
+        let at = Origin::of(Location::caller());
+        let kept = &mut self.select.orders;
+        orders(T::columns(self.select.source)).each(&mut |what| kept.push(Asked { what, at }));
+        self
+    }
+
+    /// Gives at most this many rows; what there is, if there are fewer. Of two limits the smaller counts.
+    #[track_caller]
+    pub fn limit(mut self, rows: u64) -> Query<T, R> {
+        let rows = match self.select.limit {
+            Some(Asked { what: BindValue::Int(earlier), .. }) => count_bind(rows).min(earlier),
+            _ => count_bind(rows),
+        };
+        self.select.limit = Some(Asked::here(BindValue::Int(rows)));
+        self
+    }
+
+    /// Leaves out this many rows first, which says something only for ordered rows. Two offsets add up.
+    #[track_caller]
+    pub fn offset(mut self, rows: u64) -> Query<T, R> {
+        let rows = match self.select.offset {
+            Some(Asked { what: BindValue::Int(earlier), .. }) => {
+                count_bind(rows).saturating_add(earlier)
+            }
+            _ => count_bind(rows),
+        };
+        self.select.offset = Some(Asked::here(BindValue::Int(rows)));
+        self
+    }
+
+    /// The SQL that this query is in `dialect`, with its binds and the origin of each clause.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) where the dialect has no form with the
+    /// same meaning, [`RefusedValue`](crate::ErrorKind::RefusedValue) for a value that no database
+    /// should be sent, [`TooDeep`](crate::ErrorKind::TooDeep) and
+    /// [`ForeignColumn`](crate::ErrorKind::ForeignColumn).
+    pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+        self.statement(dialect, Wanted::Rows).map(Statement::into_sql)
+    }
+
+    /// The statement that a handle runs; its binds are lent by the query.
+    #[doc(hidden)]
+    pub fn statement(&self, dialect: Dialect, wanted: Wanted) -> Result<Statement<'_>, Error> {
+        Statement::compile(&self.select, dialect, wanted)
+    }
+
+    /// The line of the program that began this query.
+    pub fn origin(&self) -> Origin {
+        self.select.asked_at
+    }
+
+    /// What to call the row of a query by key, for the message that it does not exist.
+    #[doc(hidden)]
+    pub fn key_sought(&self) -> Option<String> {
+        self.select.key_sought()
+    }
+}
+
+/// No table has more rows than an `i64` counts, so what is beyond that means the same.
+fn count_bind(rows: u64) -> i64 {
+    i64::try_from(rows).unwrap_or(i64::MAX)
+}
+
+impl<T> Asked<T> {
+    #[track_caller]
+    fn here(what: T) -> Asked<T> {
+        Asked { what, at: Origin::of(Location::caller()) }
+    }
+}
+
+impl Select {
+    fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
+        self.filters.push(Asked { what: condition, at: Origin::of(at) });
+    }
+
+    fn key_sought(&self) -> Option<String> {
+        let mut parts = Vec::new();
+        if self.at_most_one {
+            self.filters.first()?.what.describe_equalities(&mut parts);
+        }
+        (!parts.is_empty()).then(|| parts.join(" and "))
+    }
+}
+
+impl Node {
+    /// "`id` = 7" for each column that is compared with a value here.
+    fn describe_equalities(&self, parts: &mut Vec<String>) {
+        match self {
+            Node::All(_, terms) => terms.iter().for_each(|term| term.describe_equalities(parts)),
+            Node::Compare(_, _, sides) => {
+                if let [Node::Column(column), Node::Bind(value)] = &**sides {
+                    parts.push(format!("`{}` = {value}", column.info.name()));
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+impl<T, R> Clone for Query<T, R> {
+    fn clone(&self) -> Self {
+        Query { select: self.select.clone(), rows: PhantomData }
+    }
+}
+
+impl<T, R> fmt::Debug for Query<T, R> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Query").field(&self.select).finish()
+    }
+}

@@ -1,0 +1,263 @@
+//! What a bind carries to the database.
+
+use std::fmt;
+
+use jiff::Timestamp;
+use jiff::civil::{Date, DateTime, Time};
+use rust_decimal::Decimal;
+use uuid::Uuid;
+
+/// The SQL types that columns and binds have, by their names in the SQL standard where it has one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum SqlType {
+    /// BOOLEAN.
+    Boolean,
+    /// SMALLINT: 16 bits.
+    SmallInt,
+    /// INTEGER: 32 bits.
+    Integer,
+    /// BIGINT: 64 bits.
+    BigInt,
+    /// REAL: a float of 32 bits.
+    Real,
+    /// DOUBLE PRECISION: a float of 64 bits.
+    Double,
+    /// Text of any length.
+    Text,
+    /// Bytes of any length.
+    Bytes,
+    /// DATE.
+    Date,
+    /// TIME without a zone, to the microsecond.
+    Time,
+    /// TIMESTAMP without a zone, to the microsecond.
+    DateTime,
+    /// TIMESTAMP WITH TIME ZONE, to the microsecond, always in UTC.
+    Timestamp,
+    /// UUID (RFC 9562).
+    Uuid,
+    /// DECIMAL.
+    Decimal,
+    /// JSON (RFC 8259).
+    Json,
+}
+
+impl fmt::Display for SqlType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            SqlType::Boolean => "boolean",
+            SqlType::SmallInt => "smallint",
+            SqlType::Integer => "integer",
+            SqlType::BigInt => "bigint",
+            SqlType::Real => "real",
+            SqlType::Double => "double precision",
+            SqlType::Text => "text",
+            SqlType::Bytes => "bytes",
+            SqlType::Date => "date",
+            SqlType::Time => "time",
+            SqlType::DateTime => "timestamp without time zone",
+            SqlType::Timestamp => "timestamp",
+            SqlType::Uuid => "uuid",
+            SqlType::Decimal => "decimal",
+            SqlType::Json => "json",
+        })
+    }
+}
+
+/// A value on its way to the database. It travels beside the SQL text, never inside it.
+///
+/// Integers of every width travel as 64 bits and floats as 64 bits, because every engine compares
+/// those with its narrower columns without losing an index.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub enum BindValue {
+    /// NULL, as a value of a type.
+    Null(SqlType),
+    /// A truth value.
+    Bool(bool),
+    /// An integer of any width.
+    Int(i64),
+    /// A float of any width. NaN is refused when the statement is compiled.
+    Float(f64),
+    /// Text. A NUL inside is refused when the statement is compiled.
+    Text(Box<str>),
+    /// Bytes.
+    Bytes(Box<[u8]>),
+    /// A date, years 1 to 9999.
+    Date(Date),
+    /// A time of day, in whole microseconds.
+    Time(Time),
+    /// A date and time without a zone, in whole microseconds, years 1 to 9999.
+    DateTime(DateTime),
+    /// A point in time, in whole microseconds, years 1 to 9999 in UTC.
+    Timestamp(Timestamp),
+    /// A UUID.
+    Uuid(Uuid),
+    /// A decimal number.
+    Decimal(Decimal),
+    /// JSON in its text form.
+    Json(Box<str>),
+    /// Any number of values of one type, sent as one.
+    List(Box<List>),
+}
+
+/// Values of one type that travel as a single bind. None of them is NULL.
+#[derive(Debug, Clone, PartialEq)]
+pub struct List {
+    item_type: SqlType,
+    items: Vec<BindValue>,
+}
+
+impl List {
+    /// Keeps `items` as one value; each must be of `item_type`.
+    pub fn new(item_type: SqlType, items: Vec<BindValue>) -> List {
+        List { item_type, items }
+    }
+
+    /// The type of every item, also when there is none.
+    pub fn item_type(&self) -> SqlType {
+        self.item_type
+    }
+
+    /// The items, in the order they were given.
+    pub fn items(&self) -> &[BindValue] {
+        &self.items
+    }
+}
+
+impl BindValue {
+    /// The type that it is sent as; for a list, that of its items.
+    pub fn sql_type(&self) -> SqlType {
+        match self {
+            BindValue::Null(sql_type) => *sql_type,
+            BindValue::Bool(_) => SqlType::Boolean,
+            BindValue::Int(_) => SqlType::BigInt,
+            BindValue::Float(_) => SqlType::Double,
+            BindValue::Text(_) => SqlType::Text,
+            BindValue::Bytes(_) => SqlType::Bytes,
+            BindValue::Date(_) => SqlType::Date,
+            BindValue::Time(_) => SqlType::Time,
+            BindValue::DateTime(_) => SqlType::DateTime,
+            BindValue::Timestamp(_) => SqlType::Timestamp,
+            BindValue::Uuid(_) => SqlType::Uuid,
+            BindValue::Decimal(_) => SqlType::Decimal,
+            BindValue::Json(_) => SqlType::Json,
+            BindValue::List(list) => list.item_type,
+        }
+    }
+
+    /// The text that engines without a type for it keep it as: dates and times in ISO 8601 with
+    /// all six digits of the second, so that the order of the texts is the order in time.
+    #[doc(hidden)]
+    pub fn plain_text(&self) -> Option<String> {
+        Some(match self {
+            BindValue::Date(date) => date.to_string(),
+            BindValue::Time(time) => format!("{time:.6}"),
+            BindValue::DateTime(at) => format!("{at:.6}"),
+            BindValue::Timestamp(at) => format!("{at:.6}"),
+            BindValue::Uuid(uuid) => uuid.to_string(),
+            BindValue::Decimal(decimal) => decimal.to_string(),
+            _ => return None,
+        })
+    }
+
+    /// Why no database should be sent this value, if there is a reason.
+    pub(crate) fn refusal(&self) -> Option<&'static str> {
+        match self {
+            BindValue::Float(x) if x.is_nan() => {
+                Some("NaN is stored as NULL by some engines and refused by others")
+            }
+            BindValue::Text(text) | BindValue::Json(text) if text.as_bytes().contains(&0) => {
+                Some("text with a NUL character is cut short or refused by some engines")
+            }
+            BindValue::Date(date) => refused_year(date.year()),
+            BindValue::DateTime(at) => refused_year(at.year()),
+            // The ends of the range, so that no calendar has to be computed for each bind.
+            BindValue::Timestamp(at) if !(YEAR_1..YEAR_10000).contains(&at.as_second()) => {
+                refused_year(0)
+            }
+            BindValue::List(list) => list.items.iter().find_map(BindValue::refusal),
+            _ => None,
+        }
+    }
+}
+
+/// Seconds of 0001-01-01T00:00:00Z from the Unix epoch.
+const YEAR_1: i64 = -62_135_596_800;
+/// Seconds of 10000-01-01T00:00:00Z from the Unix epoch.
+const YEAR_10000: i64 = 253_402_300_800;
+
+fn refused_year(year: i16) -> Option<&'static str> {
+    (year < 1).then_some("only the years 1 to 9999 mean the same on every engine")
+}
+
+/// As SQL would write it, for people to read: long text, bytes and lists are cut and say so.
+impl fmt::Display for BindValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            BindValue::Null(_) => f.write_str("NULL"),
+            BindValue::Bool(value) => write!(f, "{value}"),
+            BindValue::Int(value) => write!(f, "{value}"),
+            BindValue::Float(value) => write!(f, "{value:?}"),
+            BindValue::Text(value) | BindValue::Json(value) => quote_text(f, value),
+            BindValue::Bytes(value) => quote_bytes(f, value),
+            BindValue::Date(value) => write!(f, "'{value}'"),
+            BindValue::Time(value) => write!(f, "'{value}'"),
+            BindValue::DateTime(value) => write!(f, "'{value}'"),
+            BindValue::Timestamp(value) => write!(f, "'{value}'"),
+            BindValue::Uuid(value) => write!(f, "'{value}'"),
+            BindValue::Decimal(value) => write!(f, "{value}"),
+            BindValue::List(list) => list.fmt(f),
+        }
+    }
+}
+
+const ITEMS_SHOWN: usize = 10;
+const CHARACTERS_SHOWN: usize = 120;
+const BYTES_SHOWN: usize = 32;
+
+impl fmt::Display for List {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("[")?;
+        for (i, item) in self.items.iter().take(ITEMS_SHOWN).enumerate() {
+            if i > 0 {
+                f.write_str(", ")?;
+            }
+            item.fmt(f)?;
+        }
+        match self.items.len().saturating_sub(ITEMS_SHOWN) {
+            0 => f.write_str("]"),
+            more => write!(f, ", and {more} more]"),
+        }
+    }
+}
+
+/// Between quotes as SQL has them; control characters are escaped so that a log line stays a line.
+pub(crate) fn quote_text(f: &mut fmt::Formatter<'_>, text: &str) -> fmt::Result {
+    f.write_str("'")?;
+    for character in text.chars().take(CHARACTERS_SHOWN) {
+        match character {
+            '\'' => f.write_str("''")?,
+            c if c.is_control() => write!(f, "{}", c.escape_default())?,
+            c => write!(f, "{c}")?,
+        }
+    }
+    f.write_str("'")?;
+    match text.char_indices().nth(CHARACTERS_SHOWN) {
+        Some(_) => write!(f, " (the first {CHARACTERS_SHOWN} characters of {} bytes)", text.len()),
+        None => Ok(()),
+    }
+}
+
+pub(crate) fn quote_bytes(f: &mut fmt::Formatter<'_>, bytes: &[u8]) -> fmt::Result {
+    f.write_str("x'")?;
+    for byte in bytes.iter().take(BYTES_SHOWN) {
+        write!(f, "{byte:02x}")?;
+    }
+    f.write_str("'")?;
+    match bytes.len() > BYTES_SHOWN {
+        true => write!(f, " (the first {BYTES_SHOWN} of {} bytes)", bytes.len()),
+        false => Ok(()),
+    }
+}

@@ -1,0 +1,183 @@
+//! Static descriptors of tables and columns. `#[derive(Table)]` writes them; everything else reads them.
+
+use crate::query::{Query, SourceId};
+use crate::row::RowShape;
+use crate::storable::SqlType;
+
+/// A struct whose values are the rows of a database table. Implemented by `#[derive(Table)]`.
+///
+/// ```
+/// use nepheline::prelude::*;
+///
+/// #[derive(Debug, Clone, Table)]
+/// pub struct Lab {
+///     #[nepheline(key, generated)]
+///     pub id: i64,
+///     #[nepheline(unique)]
+///     pub name: String,
+///     pub country: Option<String>,
+/// }
+///
+/// let query = Lab::rows().filter(|l| l.country.is_null());
+/// assert_eq!(
+///     query.sql(Dialect::Postgres)?.text(),
+///     r#"SELECT "lab"."id", "lab"."name", "lab"."country" FROM "lab" WHERE "lab"."country" IS NULL"#,
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is not a table",
+    note = "add `#[derive(Table)]` to the struct"
+)]
+pub trait Table: RowShape + 'static {
+    /// The struct of typed columns that closures such as the one of [`Query::filter`] are given.
+    type Columns: Copy;
+
+    /// What the database calls the table and its columns.
+    const INFO: &'static TableInfo;
+
+    /// The columns of this table where it stands in a query as `source`.
+    #[doc(hidden)]
+    fn columns(source: SourceId) -> Self::Columns;
+
+    /// The query for all rows of the table.
+    ///
+    /// The derive also writes it as a function of the struct itself, so that this trait need not be in scope.
+    #[track_caller]
+    fn rows() -> Query<Self> {
+        Query::over_table()
+    }
+}
+
+/// What is known of a table before any query runs.
+#[derive(Debug)]
+pub struct TableInfo {
+    name: &'static str,
+    schema: Option<&'static str>,
+    // Written once at compile time for each quote mark, because every statement needs them.
+    from: PerQuote,
+    select_list: PerQuote,
+    columns: &'static [ColumnInfo],
+}
+
+/// A piece of SQL text for each of the quote marks in use: `"` and `` ` ``.
+pub(crate) type PerQuote = [&'static str; 2];
+
+impl TableInfo {
+    #[doc(hidden)]
+    pub const fn new(
+        schema: Option<&'static str>,
+        name: &'static str,
+        from: PerQuote,
+        select_list: PerQuote,
+        columns: &'static [ColumnInfo],
+    ) -> TableInfo {
+        TableInfo { name, schema, from, select_list, columns }
+    }
+
+    /// The table's name in the database, without its schema.
+    pub fn name(&self) -> &'static str {
+        self.name
+    }
+
+    /// The schema that the table was declared in, if one was given.
+    pub fn schema(&self) -> Option<&'static str> {
+        self.schema
+    }
+
+    /// The columns, in the order of the struct's fields.
+    pub fn columns(&self) -> &'static [ColumnInfo] {
+        self.columns
+    }
+
+    /// The columns of the primary key, in the order of the struct's fields.
+    pub fn key(&self) -> impl Iterator<Item = &'static ColumnInfo> {
+        self.columns.iter().filter(|column| column.is_key())
+    }
+
+    pub(crate) fn from_clause(&self) -> PerQuote {
+        self.from
+    }
+
+    pub(crate) fn select_list(&self) -> PerQuote {
+        self.select_list
+    }
+}
+
+/// What is known of a column before any query runs.
+#[derive(Debug)]
+pub struct ColumnInfo {
+    table: &'static str,
+    name: &'static str,
+    qualified: PerQuote,
+    sql_type: SqlType,
+    nullable: bool,
+    role: ColumnRole,
+}
+
+/// What the attributes of a field say about its column.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, Default)]
+pub struct ColumnRole {
+    pub key: bool,
+    pub generated: bool,
+    pub unique: bool,
+    pub by_code_point: bool,
+}
+
+impl ColumnInfo {
+    #[doc(hidden)]
+    pub const fn new(
+        table: &'static str,
+        name: &'static str,
+        qualified: PerQuote,
+        (sql_type, nullable): (SqlType, bool),
+        role: ColumnRole,
+    ) -> ColumnInfo {
+        ColumnInfo { table, name, qualified, sql_type, nullable, role }
+    }
+
+    /// The name of the table that the column is part of.
+    pub fn table(&self) -> &'static str {
+        self.table
+    }
+
+    /// The column's name in the database.
+    pub fn name(&self) -> &'static str {
+        self.name
+    }
+
+    /// The SQL type that the field's Rust type is stored as.
+    pub fn sql_type(&self) -> SqlType {
+        self.sql_type
+    }
+
+    /// Whether the field is an `Option`, so that NULL is expected.
+    pub fn is_nullable(&self) -> bool {
+        self.nullable
+    }
+
+    /// Whether the column is the primary key or a part of it.
+    pub fn is_key(&self) -> bool {
+        self.role.key
+    }
+
+    /// Whether the database makes the value when a row is inserted.
+    pub fn is_generated(&self) -> bool {
+        self.role.generated
+    }
+
+    /// Whether no two rows share a value of this column.
+    pub fn is_unique(&self) -> bool {
+        self.role.unique
+    }
+
+    /// Whether the database compares the column's text by code point of its own accord.
+    pub fn is_by_code_point(&self) -> bool {
+        self.role.by_code_point
+    }
+
+    pub(crate) fn qualified(&self) -> PerQuote {
+        self.qualified
+    }
+}

@@ -1,0 +1,178 @@
+//! The tables, as a program that uses Nepheline would declare them.
+
+use nepheline::prelude::*;
+
+/// A survey agency: the tenant to whom sites belong.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Agency {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The official name.
+    #[nepheline(unique, by_code_point)]
+    pub name: String,
+}
+
+/// A place where an agency drills.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Site {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// Whose site it is.
+    pub agency_id: i64,
+    /// The name on maps.
+    #[nepheline(by_code_point)]
+    pub name: String,
+    /// The region that reports are about.
+    #[nepheline(by_code_point)]
+    pub region: String,
+    /// The day from which nothing more is drilled; an archived site has one.
+    pub closed_on: Option<Date>,
+}
+
+/// A hole that was drilled.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Borehole {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// Where it is.
+    pub site_id: i64,
+    /// The site's code and a number.
+    #[nepheline(unique, by_code_point)]
+    pub name: String,
+    /// Its depth in metres.
+    pub depth_m: f64,
+    /// The day the drilling ended.
+    pub drilled_on: Date,
+    /// The rig that drilled it; empty where nobody wrote it down.
+    #[nepheline(by_code_point)]
+    pub rig: String,
+}
+
+/// The top of a borehole; every borehole has one.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Collar {
+    /// The borehole, which is the key too.
+    #[nepheline(key)]
+    pub borehole_id: i64,
+    /// Metres east on the survey's grid.
+    pub easting: f64,
+    /// Metres north on the survey's grid.
+    pub northing: f64,
+    /// Metres above the sea.
+    pub elevation_m: f64,
+}
+
+/// Somebody who describes specimens. Two of them share a name.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Analyst {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The full name.
+    #[nepheline(by_code_point)]
+    pub name: String,
+}
+
+/// The kinds of rock in the shed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Storable)]
+#[expect(missing_docs, reason = "the names say it")]
+pub enum Rock {
+    Basalt,
+    Granite,
+    Gneiss,
+    Schist,
+    Pegmatite,
+    Carbonatite,
+    #[nepheline(text = "nepheline syenite")]
+    NephelineSyenite,
+}
+
+/// A piece of core from a borehole, between two depths.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Specimen {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The borehole it is from.
+    pub borehole_id: i64,
+    /// What is written on it.
+    #[nepheline(unique, by_code_point)]
+    pub label: String,
+    /// The kind of rock.
+    #[nepheline(by_code_point)]
+    pub rock: Rock,
+    /// Where it begins, in metres down the hole.
+    pub top_m: f64,
+    /// Where it ends, in metres down the hole; not above `top_m`.
+    pub base_m: f64,
+    /// The day it was taken.
+    pub taken_on: Date,
+    /// Who describes it, once somebody does.
+    pub analyst_id: Option<i64>,
+    /// The specimen it was split from, if it was.
+    pub parent_id: Option<i64>,
+    /// When it was withdrawn, if it was.
+    pub withdrawn_at: Option<Timestamp>,
+}
+
+/// A laboratory that measures.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Lab {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The trading name.
+    #[nepheline(unique, by_code_point)]
+    pub name: String,
+    /// The country it is in.
+    #[nepheline(by_code_point)]
+    pub country: String,
+    /// Whether it is accredited.
+    pub accredited: bool,
+}
+
+/// How much of an element is in a specimen.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Assay {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// What was measured.
+    pub specimen_id: i64,
+    /// The symbol of the element.
+    #[nepheline(by_code_point)]
+    pub element: String,
+    /// Parts per million, by mass.
+    pub ppm: f64,
+    /// Who measures.
+    pub lab_id: i64,
+    /// The day the result is due.
+    pub due_on: Date,
+    /// The day the result came, once it did.
+    pub reported_on: Option<Date>,
+}
+
+/// A reason to handle a specimen with care.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct Hazard {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// What it is.
+    #[nepheline(unique, by_code_point)]
+    pub name: String,
+}
+
+/// Which specimen has which hazards.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct SpecimenHazard {
+    /// The specimen.
+    #[nepheline(key)]
+    pub specimen_id: i64,
+    /// The hazard.
+    #[nepheline(key)]
+    pub hazard_id: i64,
+}

@@ -1,0 +1,51 @@
+//! The derives of Nepheline. **Depend on the crate `nepheline`, which re-exports them.**
+//!
+//! Each derive is a small compiler: `attr` parses the attributes, `name` checks the names that reach
+//! the database, and `table` and `storable` parse the item, check it, and write the code. All
+//! mistakes of an item are reported at once.
+
+mod attr;
+mod name;
+mod storable;
+mod table;
+
+use proc_macro::TokenStream;
+use syn::{DeriveInput, parse_macro_input};
+
+/// Makes a struct with named fields the rows of a table.
+///
+/// | attribute of the struct | meaning |
+/// |---|---|
+/// | `table = "name"` | the table's name, if it is not the struct's name in snake case |
+/// | `schema = "name"` | the schema (on MariaDB and MySQL: the database) that the table is in |
+///
+/// | attribute of a field | meaning |
+/// |---|---|
+/// | `key` | the primary key, or on several fields, in their order, the parts of it |
+/// | `generated` | the database makes the value on insert |
+/// | `unique` | no two rows share a value |
+/// | `column = "name"` | the column's name, if it is not the field's name |
+/// | `by_code_point` | the database itself compares this text by code point, so that an index serves order and ranges too: the column is declared `COLLATE "C"` on PostgreSQL, `utf8mb4_nopad_bin` on MariaDB, `utf8mb4_0900_bin` on MySQL, and without NOCASE or RTRIM on SQLite |
+///
+/// It implements `Table` and `RowShape`, and writes
+///
+/// - `SpecimenColumns`, the struct of typed columns that closures are given;
+/// - `Specimen::rows()`, the query for all rows;
+/// - `Specimen::row(key)`, the query for the row with this key: a tuple for a key of several columns;
+/// - `Specimen::row_by_label(value)` for each field that is `unique`.
+///
+/// Names are checked here: 1 to 63 bytes, no NUL, no letter above U+FFFF, no space at either end, and
+/// no two columns that differ only in case. Everything else is allowed, and quoted.
+#[proc_macro_derive(Table, attributes(nepheline))]
+pub fn derive_table(input: TokenStream) -> TokenStream {
+    table::derive(parse_macro_input!(input as DeriveInput)).into()
+}
+
+/// Makes a struct with one field, or an enum without fields, a type that columns can have.
+///
+/// The struct is stored as its field is: a typed id, a unit. The enum is stored as text: each
+/// variant as its name in snake case, or as `#[nepheline(text = "...")]` on the variant says.
+#[proc_macro_derive(Storable, attributes(nepheline))]
+pub fn derive_storable(input: TokenStream) -> TokenStream {
+    storable::derive(parse_macro_input!(input as DeriveInput)).into()
+}

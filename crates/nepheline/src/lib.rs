@@ -1,0 +1,84 @@
+//! Typed, composable SQL queries that you can read before they run.
+//!
+//! You write small typed pieces (scopes, filters that come and go, orders) and compose them freely.
+//! You can always see the exact SQL, and which line of your code asked for each part of it. What
+//! comes back are typed rows, checked when they arrive.
+//!
+//! ```
+//! use nepheline::blocking::Database;
+//! use nepheline::prelude::*;
+//!
+//! #[derive(Debug, Clone, Table)]
+//! struct Specimen {
+//!     #[nepheline(key, generated)]
+//!     id: i64,
+//!     label: String,
+//!     top_m: f64,
+//!     analyst_id: Option<i64>,
+//! }
+//!
+//! // A scope is a plain function; it goes wherever a condition goes.
+//! fn unassigned(s: SpecimenColumns) -> Condition {
+//!     s.analyst_id.is_null()
+//! }
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! # let connection = rusqlite::Connection::open_in_memory()?;
+//! # connection.execute_batch(
+//! #     "CREATE TABLE specimen (id INTEGER PRIMARY KEY, label TEXT NOT NULL, top_m REAL NOT NULL, analyst_id INTEGER);
+//! #      INSERT INTO specimen VALUES (1, 'KP-001', 61.5, NULL), (2, 'KP-002', 12.0, 4);",
+//! # )?;
+//! # let rock_depth: Option<f64> = Some(50.0);
+//! // An absent value is no condition at all.
+//! let query = Specimen::rows()
+//!     .filter(unassigned)
+//!     .filter(|s| rock_depth.map(|metres| s.top_m.gt(metres)))
+//!     .order_by(|s| s.top_m.desc());
+//!
+//! println!("{}", query.sql(Dialect::Sqlite)?.with_origins());
+//!
+//! # let _ = || -> Result<(), Error> {
+//! let db = Database::open("sqlite:core.db")?;
+//! # Ok(()) };
+//! # let db = Database::over(connection)?;
+//! let specimens: Vec<Specimen> = db.read(&query)?;
+//! assert_eq!(specimens[0].label, "KP-001");
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! # Where to start
+//!
+//! - [`Table`](derive@Table) makes a struct a table, and [`Storable`](derive@Storable) an enum or a
+//!   newtype the type of a column.
+//! - [`Query`] is what you compose: [`filter`](Query::filter), [`order_by`](Query::order_by),
+//!   [`limit`](Query::limit). [`Expression`] has what can be asked of a column, [`Condition`] how
+//!   conditions join, [`Scope`] how they get a name.
+//! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
+//! - [`blocking::Database`] runs queries; the verbs are in [`blocking::Handle`].
+//! - [`Error`] is the one error; [`ErrorKind`] tells failures apart.
+//!
+//! # Features
+//!
+//! | feature | on by default | what it adds |
+//! |---|---|---|
+//! | `sqlite` | yes | SQLite, embedded in the program, through `rusqlite` |
+
+// The derives write `::nepheline::..`, also inside this crate.
+extern crate self as nepheline;
+
+#[cfg(feature = "sqlite")]
+pub mod blocking;
+#[cfg(feature = "sqlite")]
+mod driver;
+pub mod prelude;
+#[cfg(feature = "sqlite")]
+mod sqlite;
+#[cfg(feature = "sqlite")]
+mod verbs;
+
+pub use nepheline_core::*;
+pub use nepheline_macros::{Storable, Table};
+
+#[doc(hidden)]
+pub use nepheline_core::internal;

@@ -1,0 +1,29 @@
+//! What a module that writes queries needs: `use nepheline::prelude::*;`.
+
+#[cfg(feature = "sqlite")]
+pub use crate::blocking::Handle as _;
+pub use crate::{
+    Column, Condition, Dialect, Error, ErrorKind, Expression, Order, Query, Scope, Storable, Table,
+};
+
+/// A calendar date, from `jiff`.
+#[doc(no_inline)]
+pub use jiff::civil::Date;
+/// A date and time without a zone, from `jiff`.
+#[doc(no_inline)]
+pub use jiff::civil::DateTime;
+/// A time of day, from `jiff`.
+#[doc(no_inline)]
+pub use jiff::civil::Time;
+/// A point in time, from `jiff`.
+#[doc(no_inline)]
+pub use jiff::Timestamp;
+/// A decimal number, from `rust_decimal`.
+#[doc(no_inline)]
+pub use rust_decimal::Decimal;
+/// JSON, from `serde_json`.
+#[doc(no_inline)]
+pub use serde_json::Value as Json;
+/// A UUID, from `uuid`.
+#[doc(no_inline)]
+pub use uuid::Uuid;

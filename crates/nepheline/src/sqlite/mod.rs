@@ -1,0 +1,6 @@
+//! SQLite through `rusqlite`.
+
+mod cells;
+mod direct;
+
+pub(crate) use direct::Direct;
