@@ -7,8 +7,8 @@ use std::io::{self, IsTerminal, Write};
 
 use anstream::AutoStream;
 use anstyle::{AnsiColor, Style};
-use comfy_table::presets::UTF8_NO_BORDERS;
-use comfy_table::{ContentArrangement, Table};
+use comfy_table::presets::UTF8_FULL_CONDENSED;
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
 use nepheline::Sql;
 
 /// More rows than this are cut, and the cut is told.
@@ -62,7 +62,7 @@ impl Screen {
     pub(crate) fn sql(&mut self, sql: &Sql, origins: bool) -> io::Result<()> {
         let listing = match origins {
             true => sql.with_origins().to_string(),
-            false => clause_by_clause(sql),
+            false => sql.by_clause().to_string(),
         };
         for line in listing.lines() {
             let line = match self.width {
@@ -80,13 +80,13 @@ impl Screen {
             return self.line("no rows");
         }
         let mut table = Table::new();
-        table.load_style(UTF8_NO_BORDERS).set_header(R::HEADINGS);
+        table.load_style(UTF8_FULL_CONDENSED).set_header(R::HEADINGS);
         if let Some(width) = self.width {
             table.set_content_arrangement(ContentArrangement::Dynamic);
             table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
         }
         for row in rows.iter().take(ROWS_SHOWN) {
-            table.add_row(row.fields());
+            table.add_row(row.fields().into_iter().map(aligned));
         }
         writeln!(self.out, "{table}")?;
         match rows.len() {
@@ -97,11 +97,13 @@ impl Screen {
     }
 }
 
-fn clause_by_clause(sql: &Sql) -> String {
-    let clauses: Vec<&str> = sql.clauses().map(|(clause, _)| clause).collect();
-    let printed = sql.to_string();
-    let binds = printed.strip_prefix(sql.text()).unwrap_or_default();
-    format!("{}{binds}", clauses.join("\n"))
+/// A number stands at the right of its column.
+fn aligned(field: String) -> Cell {
+    let alignment = match field.parse::<f64>() {
+        Ok(_) => CellAlignment::Right,
+        Err(_) => CellAlignment::Left,
+    };
+    Cell::new(field).set_alignment(alignment)
 }
 
 /// Breaks a line that is too long for the terminal, with what follows set in.

@@ -59,6 +59,8 @@ pub struct Error(Box<Inner>);
 struct Inner {
     kind: ErrorKind,
     message: Cow<'static, str>,
+    /// The table and column at fault, where there is one; told before the message.
+    place: Option<Box<str>>,
     row: Option<u64>,
     sql: Option<Box<str>>,
     origin: Option<Origin>,
@@ -68,7 +70,15 @@ struct Inner {
 impl Error {
     fn new(kind: ErrorKind, message: impl Into<Cow<'static, str>>) -> Error {
         let message = message.into();
-        Error(Box::new(Inner { kind, message, row: None, sql: None, origin: None, cause: None }))
+        Error(Box::new(Inner {
+            kind,
+            message,
+            place: None,
+            row: None,
+            sql: None,
+            origin: None,
+            cause: None,
+        }))
     }
 
     /// What kind of failure this is.
@@ -131,19 +141,17 @@ impl Error {
             Cell::Null => "; read it into an `Option` if it may be NULL",
             _ => "",
         };
-        Error::new(
-            ErrorKind::Mismatch,
-            format!(
-                "table `{}`, column `{}`: expected {expected}, found {found}{way_out}",
-                column.table(),
-                column.name()
-            ),
-        )
+        let message = format!("expected {expected}, found {found}{way_out}");
+        let mut err = Error::new(ErrorKind::Mismatch, message);
+        let place = format!("table `{}`, column `{}`", column.table(), column.name());
+        err.0.place = Some(place.into());
+        err
     }
 
     #[cold]
     pub(crate) fn mismatch_in_result(expected: &str, found: Cell<'_>) -> Error {
-        Error::new(ErrorKind::Mismatch, format!("the result: expected {expected}, found {found}"))
+        let message = format!("the result: expected {expected}, found {found}");
+        Error::new(ErrorKind::Mismatch, message)
     }
 
     #[cold]
@@ -153,7 +161,8 @@ impl Error {
 
     #[cold]
     pub(crate) fn unsupported(feature: &str, dialect: Dialect, way_out: &str) -> Error {
-        let message = format!("{feature} has no form with the same meaning on {dialect}: {way_out}");
+        let message =
+            format!("{feature} has no form with the same meaning on {dialect}: {way_out}");
         Error::new(ErrorKind::Unsupported, message)
     }
 
@@ -228,10 +237,14 @@ impl Error {
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let inner = &self.0;
-        f.write_str(&inner.message)?;
-        if let Some(row) = inner.row {
-            write!(f, ", in row {row}")?;
+        if let Some(place) = &inner.place {
+            f.write_str(place)?;
+            if let Some(row) = inner.row {
+                write!(f, ", row {row}")?;
+            }
+            f.write_str(": ")?;
         }
+        f.write_str(&inner.message)?;
         if f.alternate() {
             let mut cause = self.source();
             while let Some(next) = cause {
@@ -251,10 +264,11 @@ impl fmt::Display for Error {
 
 impl fmt::Debug for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Inner { kind, message, row, sql, origin, cause } = &*self.0;
+        let Inner { kind, message, place, row, sql, origin, cause } = &*self.0;
         f.debug_struct("Error")
             .field("kind", kind)
             .field("message", message)
+            .field("place", place)
             .field("row", row)
             .field("sql", sql)
             .field("origin", origin)

@@ -51,7 +51,7 @@ mod storable;
 mod table;
 mod tree;
 
-pub use compile::{Dialect, Origin, Sql, WithOrigins};
+pub use compile::{ByClause, Dialect, Origin, Sql};
 pub use error::{Error, ErrorKind};
 pub use expr::{
     BaseOf, Column, Condition, Expression, IntoOrders, ListItem, MaybeCondition, Operand, Order,

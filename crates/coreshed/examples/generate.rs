@@ -20,7 +20,8 @@ const NULL: &str = r"\N";
 /// The middle of the demo's time; nothing reads the clock.
 const TODAY: Date = date(2026, 6, 15);
 
-const AGENCIES: [&str; 3] = ["Upper Tarn Survey", "Hollow Coast Geology Office", "Varnholt Rock Board"];
+const AGENCIES: [&str; 3] =
+    ["Upper Tarn Survey", "Hollow Coast Geology Office", "Varnholt Rock Board"];
 
 /// Code, name, region, agency, and the day it was closed.
 const SITES: [(&str, &str, &str, usize, Option<Date>); 10] = [
@@ -38,33 +39,58 @@ const SITES: [(&str, &str, &str, usize, Option<Date>); 10] = [
 ];
 
 const ANALYSTS: [&str; 8] = [
-    "Ines Calloway", "Tomas Brandt", "Oyelaran Ade", "Mirja Salo",
+    "Ines Calloway",
+    "Tomas Brandt",
+    "Oyelaran Ade",
+    "Mirja Salo",
     // Two people.
-    "Robin Hale", "Robin Hale", "Šárka Dvorn", "Pim O'Dowd",
+    "Robin Hale",
+    "Robin Hale",
+    "Šárka Dvorn",
+    "Pim O'Dowd",
 ];
 
 const LABS: [(&str, &str, bool); 5] = [
-    ("Quartz & Sons", "Norland", true), ("Bright Assay", "Norland", true),
-    ("Öster Laboratorium", "Estmark", true), ("Slow Furnace", "Westerlo", false),
+    ("Quartz & Sons", "Norland", true),
+    ("Bright Assay", "Norland", true),
+    ("Öster Laboratorium", "Estmark", true),
+    ("Slow Furnace", "Westerlo", false),
     ("Third Decimal", "Westerlo", true),
 ];
 
 const HAZARDS: [&str; 4] = ["radioactive", "asbestos fibres", "arsenic", "sharp edges"];
 
 const ROCKS: [(&str, u32); 7] = [
-    ("basalt", 22), ("granite", 24), ("gneiss", 16), ("schist", 14), ("pegmatite", 10),
-    ("carbonatite", 8), ("nepheline syenite", 6),
+    ("basalt", 22),
+    ("granite", 24),
+    ("gneiss", 16),
+    ("schist", 14),
+    ("pegmatite", 10),
+    ("carbonatite", 8),
+    ("nepheline syenite", 6),
 ];
 
 /// Element and its usual parts per million.
 const ELEMENTS: [(&str, f64); 7] = [
-    ("Nd", 220.0), ("La", 300.0), ("Ce", 480.0), ("Zr", 150.0), ("Nb", 60.0), ("U", 8.0), ("Th", 25.0),
+    ("Nd", 220.0),
+    ("La", 300.0),
+    ("Ce", 480.0),
+    ("Zr", 150.0),
+    ("Nb", 60.0),
+    ("U", 8.0),
+    ("Th", 25.0),
 ];
 
 /// Labels that have been trouble somewhere, for the specimens of these numbers.
 const AWKWARD_LABELS: [(usize, &str); 9] = [
-    (17, "100%"), (18, "100_"), (42, "O'Brien's piece"), (43, r#"the "good" one"#),
-    (77, "Čertova stěna 3"), (78, "岩芯-78"), (120, "back\\slash"), (121, "kp-041"),
+    (17, "100%"),
+    (18, "100_"),
+    (42, "O'Brien's piece"),
+    (43, r#"the "good" one"#),
+    (77, "Čertova stěna 3"),
+    (78, "岩芯-78"),
+    (120, "back\\slash"),
+    (121, "kp-041"),
     (300, "'; DROP TABLE specimen; --"),
 ];
 
@@ -90,17 +116,21 @@ pub fn files() -> BTreeMap<&'static str, String> {
         row([&(i + 1), agency, name, region, &or_null(*closed_on)])
     });
     let labs = LABS.iter().enumerate();
-    let labs = labs.map(|(i, (name, country, accredited))| row([&(i + 1), name, country, accredited]));
+    let labs =
+        labs.map(|(i, (name, country, accredited))| row([&(i + 1), name, country, accredited]));
     BTreeMap::from([
         ("agency", csv("id,name", named(&AGENCIES))),
         ("site", csv("id,agency_id,name,region,closed_on", sites.collect())),
         ("borehole", csv("id,site_id,name,depth_m,drilled_on,rig", borehole_rows)),
         ("collar", csv("borehole_id,easting,northing,elevation_m", collar_rows)),
         ("analyst", csv("id,name", named(&ANALYSTS))),
-        ("specimen", csv(
-            "id,borehole_id,label,rock,top_m,base_m,taken_on,analyst_id,parent_id,withdrawn_at",
-            specimens,
-        )),
+        (
+            "specimen",
+            csv(
+                "id,borehole_id,label,rock,top_m,base_m,taken_on,analyst_id,parent_id,withdrawn_at",
+                specimens,
+            ),
+        ),
         ("lab", csv("id,name,country,accredited", labs.collect())),
         ("assay", csv("id,specimen_id,element,ppm,lab_id,due_on,reported_on", assays)),
         ("hazard", csv("id,name", named(&HAZARDS))),
@@ -119,7 +149,8 @@ fn boreholes(random: &mut ChaCha8Rng) -> (Vec<Borehole>, Rows, Rows) {
         let rig = ["Old Margit", "DR-7", "Long Tom", ""][random.random_range(0..4)];
         let name = format!("{code}-{}", (number - 1) / (SITES.len() - 1) + 1);
         rows.push(row([&number, &(site + 1), &name, &depth_m, &drilled_on, &rig]));
-        let (east, north) = (tenths(random, 310_000.0, 395_000.0), tenths(random, 6_100_000.0, 6_190_000.0));
+        let (east, north) =
+            (tenths(random, 310_000.0, 395_000.0), tenths(random, 6_100_000.0, 6_190_000.0));
         collars.push(row([&number, &east, &north, &tenths(random, -4.0, 640.0)]));
         boreholes.push(Borehole { code, depth_m, drilled_on });
     }
@@ -128,53 +159,79 @@ fn boreholes(random: &mut ChaCha8Rng) -> (Vec<Borehole>, Rows, Rows) {
 
 fn specimens(random: &mut ChaCha8Rng, boreholes: &[Borehole]) -> Rows {
     let total: u32 = ROCKS.iter().map(|(_, weight)| weight).sum();
-    (1..=SPECIMENS).map(|number| {
-        let hole = random.random_range(0..boreholes.len());
-        let Borehole { code, depth_m, drilled_on } = &boreholes[hole];
-        let mut draw = random.random_range(0..total);
-        let rock = ROCKS.iter().find(|(_, weight)| match draw < *weight {
-            true => true,
-            false => { draw -= weight; false }
-        });
-        let top_m = tenths(random, 0.0, depth_m - 3.0);
-        let length = tenths(random, 0.1, 2.4);
-        // One specimen is a cut surface: it has no length.
-        let base_m = if number == 200 { top_m } else { ((top_m + length) * 10.0).round() / 10.0 };
-        let taken_on = *drilled_on + random.random_range(1..400).days();
-        let analyst = random.random_bool(0.7).then(|| random.random_range(1..=ANALYSTS.len()));
-        let parent = (number > 20 && random.random_bool(0.08)).then(|| random.random_range(1..number));
-        let withdrawn = random.random_bool(0.05).then(|| {
-            let second = random.random_range(0..60);
-            format!("{}T08:{second:02}:30.250000Z", taken_on + random.random_range(30..300).days())
-        });
-        let awkward = AWKWARD_LABELS.iter().find(|(n, _)| *n == number);
-        let label = awkward.map_or_else(|| format!("{code}-{number:03}"), |(_, label)| (*label).into());
-        row([
-            &number, &(hole + 1), &label, &rock.unwrap().0, &top_m, &base_m, &taken_on,
-            &or_null(analyst), &or_null(parent), &or_null(withdrawn),
-        ])
-    }).collect()
+    (1..=SPECIMENS)
+        .map(|number| {
+            let hole = random.random_range(0..boreholes.len());
+            let Borehole { code, depth_m, drilled_on } = &boreholes[hole];
+            let mut draw = random.random_range(0..total);
+            let rock = ROCKS.iter().find(|(_, weight)| match draw < *weight {
+                true => true,
+                false => {
+                    draw -= weight;
+                    false
+                }
+            });
+            let top_m = tenths(random, 0.0, depth_m - 3.0);
+            let length = tenths(random, 0.1, 2.4);
+            // One specimen is a cut surface: it has no length.
+            let base_m =
+                if number == 200 { top_m } else { ((top_m + length) * 10.0).round() / 10.0 };
+            let taken_on = *drilled_on + random.random_range(1..400).days();
+            let analyst = random.random_bool(0.7).then(|| random.random_range(1..=ANALYSTS.len()));
+            let parent =
+                (number > 20 && random.random_bool(0.08)).then(|| random.random_range(1..number));
+            let withdrawn = random.random_bool(0.05).then(|| {
+                let second = random.random_range(0..60);
+                format!(
+                    "{}T08:{second:02}:30.250000Z",
+                    taken_on + random.random_range(30..300).days()
+                )
+            });
+            let awkward = AWKWARD_LABELS.iter().find(|(n, _)| *n == number);
+            let label =
+                awkward.map_or_else(|| format!("{code}-{number:03}"), |(_, label)| (*label).into());
+            row([
+                &number,
+                &(hole + 1),
+                &label,
+                &rock.unwrap().0,
+                &top_m,
+                &base_m,
+                &taken_on,
+                &or_null(analyst),
+                &or_null(parent),
+                &or_null(withdrawn),
+            ])
+        })
+        .collect()
 }
 
 fn assays(random: &mut ChaCha8Rng, specimens: &Rows) -> Rows {
-    (1..=ASSAYS).map(|number| {
-        let specimen = random.random_range(0..specimens.len());
-        let taken_on: Date = specimens[specimen][6].parse().unwrap();
-        let (element, usual) = ELEMENTS[random.random_range(0..ELEMENTS.len())];
-        // A few specimens are far richer than the rest, as in nature.
-        let ppm = usual * random.random_range(0.05_f64..1.6).powi(3);
-        let ppm = (ppm * 100.0).round() / 100.0;
-        let due_on = taken_on + random.random_range(30..2_500).days();
-        let late = random.random_range(-20..45).days();
-        let reported_on = Some(due_on + late).filter(|day| *day < TODAY && !random.random_bool(0.04));
-        let lab = random.random_range(1..=LABS.len());
-        row([&number, &(specimen + 1), &element, &ppm, &lab, &due_on, &or_null(reported_on)])
-    }).collect()
+    (1..=ASSAYS)
+        .map(|number| {
+            let specimen = random.random_range(0..specimens.len());
+            let taken_on: Date = specimens[specimen][6].parse().unwrap();
+            let (element, usual) = ELEMENTS[random.random_range(0..ELEMENTS.len())];
+            // A few specimens are far richer than the rest, as in nature.
+            let ppm = usual * random.random_range(0.05_f64..1.6).powi(3);
+            let ppm = (ppm * 100.0).round() / 100.0;
+            let due_on = taken_on + random.random_range(30..2_500).days();
+            let late = random.random_range(-20..45).days();
+            let reported_on =
+                Some(due_on + late).filter(|day| *day < TODAY && !random.random_bool(0.04));
+            let lab = random.random_range(1..=LABS.len());
+            row([&number, &(specimen + 1), &element, &ppm, &lab, &due_on, &or_null(reported_on)])
+        })
+        .collect()
 }
 
 fn specimen_hazards(random: &mut ChaCha8Rng) -> Rows {
-    let pairs = (1..=SPECIMENS).flat_map(|specimen| (1..=HAZARDS.len()).map(move |h| (specimen, h)));
-    pairs.filter(|_| random.random_bool(0.03)).map(|(specimen, hazard)| row([&specimen, &hazard])).collect()
+    let pairs =
+        (1..=SPECIMENS).flat_map(|specimen| (1..=HAZARDS.len()).map(move |h| (specimen, h)));
+    pairs
+        .filter(|_| random.random_bool(0.03))
+        .map(|(specimen, hazard)| row([&specimen, &hazard]))
+        .collect()
 }
 
 fn tenths(random: &mut ChaCha8Rng, from: f64, to: f64) -> f64 {

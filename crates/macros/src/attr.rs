@@ -2,7 +2,7 @@
 
 use proc_macro2::Span;
 use syn::meta::ParseNestedMeta;
-use syn::{Attribute, LitStr};
+use syn::{Attribute, Expr, LitStr, Token};
 
 /// Mistakes found so far, all reported in one build.
 #[derive(Default)]
@@ -34,14 +34,25 @@ pub(crate) fn each_part(
     mut known: impl FnMut(&ParseNestedMeta<'_>) -> syn::Result<bool>,
 ) {
     for attribute in attributes.iter().filter(|attribute| attribute.path().is_ident("nepheline")) {
-        let parsed = attribute.parse_nested_meta(|part| match known(&part)? {
-            true => Ok(()),
-            false => Err(part.error(format!("not known here; allowed are {allowed}"))),
+        let parsed = attribute.parse_nested_meta(|part| {
+            if !known(&part)? {
+                mistakes.add(part.error(format!("not known here; allowed are {allowed}")));
+                skip_value(&part)?;
+            }
+            Ok(())
         });
         if let Err(mistake) = parsed {
             mistakes.add(mistake);
         }
     }
+}
+
+/// Steps over what follows an unknown part, so that the parts after it are checked too.
+fn skip_value(part: &ParseNestedMeta<'_>) -> syn::Result<()> {
+    if part.input.peek(Token![=]) {
+        part.value()?.parse::<Expr>()?;
+    }
+    Ok(())
 }
 
 /// The text in `name = "text"`.

@@ -43,7 +43,11 @@ pub(crate) fn snake_case(name: &str) -> String {
     for (i, &character) in characters.iter().enumerate() {
         let after_small = i > 0 && !characters[i - 1].is_uppercase() && characters[i - 1] != '_';
         let before_small = characters.get(i + 1).is_some_and(|next| next.is_lowercase());
-        if character.is_uppercase() && i > 0 && (after_small || before_small) && !snake.ends_with('_') {
+        if character.is_uppercase()
+            && i > 0
+            && (after_small || before_small)
+            && !snake.ends_with('_')
+        {
             snake.push('_');
         }
         snake.extend(character.to_lowercase());

@@ -27,11 +27,7 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     quote! { #errors #code }
 }
 
-fn newtype(
-    input: &DeriveInput,
-    data: &DataStruct,
-    mistakes: &mut Mistakes,
-) -> Option<TokenStream> {
+fn newtype(input: &DeriveInput, data: &DataStruct, mistakes: &mut Mistakes) -> Option<TokenStream> {
     attr::each_part(&input.attrs, "none on a struct", mistakes, |_| Ok(false));
     let mut fields = data.fields.iter();
     let (Some(field), None) = (fields.next(), fields.next()) else {
@@ -77,13 +73,19 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
     }
     let variants: Vec<_> = words.iter().map(|(variant, _)| variant).collect();
     let texts: Vec<_> = words.iter().map(|(_, word)| word).collect();
+    // A variant with fields is a mistake that was told already, and cannot be made here.
+    let is_unit = |variant: &&Variant| matches!(variant.fields, Fields::Unit);
+    let read = data.variants.iter().zip(&texts).filter(|(variant, _)| is_unit(variant));
+    let read = read.map(|(Variant { ident, .. }, text)| {
+        quote!(::nepheline::Cell::Text(#text) => ::core::result::Result::Ok(Self::#ident),)
+    });
     let listed = texts.iter().map(|text| format!("'{text}'")).collect::<Vec<_>>().join(", ");
     let expected = format!("text for a `{ident}` (one of {listed})");
     Some(quote! {
         const SQL_TYPE: ::nepheline::SqlType = ::nepheline::SqlType::Text;
 
         fn to_bind(&self) -> ::nepheline::BindValue {
-            let text = match self { #(Self::#variants => #texts,)* };
+            let text = match self { #(Self::#variants { .. } => #texts,)* };
             ::nepheline::BindValue::Text(::core::convert::Into::into(text))
         }
 
@@ -91,7 +93,7 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
             cell: ::nepheline::Cell<'_>,
         ) -> ::core::result::Result<Self, ::nepheline::Mismatch> {
             match cell {
-                #(::nepheline::Cell::Text(#texts) => ::core::result::Result::Ok(Self::#variants),)*
+                #(#read)*
                 _ => ::core::result::Result::Err(::nepheline::Mismatch::expected(#expected)),
             }
         }
@@ -101,7 +103,8 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
 /// The text that a variant is stored as.
 fn word(variant: &Variant, mistakes: &mut Mistakes) -> String {
     if !matches!(variant.fields, Fields::Unit) {
-        let message = "a variant with fields cannot be stored as text; implement `Storable` by hand";
+        let message =
+            "a variant with fields cannot be stored as text; implement `Storable` by hand";
         mistakes.at(variant.ident.span(), message);
     }
     let mut text: Option<LitStr> = None;

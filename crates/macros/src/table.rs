@@ -41,7 +41,10 @@ struct ColumnField<'a> {
 impl<'a> TableItem<'a> {
     fn parse(input: &'a DeriveInput, mistakes: &mut Mistakes) -> Option<TableItem<'a>> {
         let Data::Struct(data) = &input.data else {
-            mistakes.at(input.ident.span(), "a table is a struct with named fields, one for each column");
+            mistakes.at(
+                input.ident.span(),
+                "a table is a struct with named fields, one for each column",
+            );
             return None;
         };
         let Fields::Named(fields) = &data.fields else {
@@ -79,7 +82,8 @@ impl<'a> TableItem<'a> {
         if let Some(schema) = &table.schema {
             name::check(schema, input.ident.span(), mistakes);
         }
-        table.columns = fields.named.iter().filter_map(|f| ColumnField::parse(f, mistakes)).collect();
+        table.columns =
+            fields.named.iter().filter_map(|f| ColumnField::parse(f, mistakes)).collect();
         table.check_twins(mistakes);
         Some(table)
     }
@@ -89,7 +93,10 @@ impl<'a> TableItem<'a> {
         for (i, column) in self.columns.iter().enumerate() {
             let lower = column.name.to_lowercase();
             if self.columns[..i].iter().any(|other| other.name.to_lowercase() == lower) {
-                let message = format!("another column is already named {:?}, but for letter case", column.name);
+                let message = format!(
+                    "another column is already named {:?}, but for letter case",
+                    column.name
+                );
                 mistakes.at(column.ident.span(), message);
             }
         }
@@ -119,7 +126,10 @@ impl<'a> TableItem<'a> {
 
     fn columns_struct(&self) -> TokenStream {
         let (ident, visibility) = (self.columns_ident(), self.visibility);
-        let doc = format!("The columns of the table `{}`, as closures over it are given them.", self.name);
+        let doc = format!(
+            "The columns of the table `{}`, as closures over it are given them.",
+            self.name
+        );
         let fields = self.columns.iter().map(|column| {
             let ColumnField { ident, ty, visibility, docs, .. } = column;
             let default = docs.is_empty().then(|| {
@@ -267,7 +277,9 @@ impl<'a> TableItem<'a> {
         let (visibility, columns) = (self.visibility, self.columns_ident());
         let ColumnField { ident, ty, name, .. } = column;
         let function = format_ident!("row_by_{}", ident.unraw());
-        let doc = format!("The query for the row with this value of the unique column `{name}`: one at most.");
+        let doc = format!(
+            "The query for the row with this value of the unique column `{name}`: one at most."
+        );
         quote! {
             #[doc = #doc]
             #[track_caller]

@@ -6,6 +6,9 @@ pub use crate::{
     Column, Condition, Dialect, Error, ErrorKind, Expression, Order, Query, Scope, Storable, Table,
 };
 
+/// A point in time, from `jiff`.
+#[doc(no_inline)]
+pub use jiff::Timestamp;
 /// A calendar date, from `jiff`.
 #[doc(no_inline)]
 pub use jiff::civil::Date;
@@ -15,9 +18,6 @@ pub use jiff::civil::DateTime;
 /// A time of day, from `jiff`.
 #[doc(no_inline)]
 pub use jiff::civil::Time;
-/// A point in time, from `jiff`.
-#[doc(no_inline)]
-pub use jiff::Timestamp;
 /// A decimal number, from `rust_decimal`.
 #[doc(no_inline)]
 pub use rust_decimal::Decimal;

@@ -47,9 +47,7 @@ where
     R: RowShape + Send,
 {
     let row = read_at_most_one(driver, query).await?;
-    row.ok_or_else(|| {
-        Error::not_found(T::INFO.name(), query.key_sought()).asked_at(query.origin())
-    })
+    row.ok_or_else(|| Error::not_found(T::INFO.name(), query.key_sought()).asked_at(query.origin()))
 }
 
 pub(crate) async fn count<D, T, R>(driver: &D, query: &Query<T, R>) -> Result<u64, Error>

@@ -5,6 +5,7 @@ mod steps;
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
+use nepheline::Sql;
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
 
@@ -74,12 +75,16 @@ struct Tour<'a> {
 impl Tour<'_> {
     /// Shows the SQL of a query in the dialects that were asked for.
     fn show<T: Table, R>(&mut self, query: &Query<T, R>) -> Result<()> {
+        self.show_each(|dialect| query.sql(dialect))
+    }
+
+    fn show_each(&mut self, sql: impl Fn(Dialect) -> Result<Sql, Error>) -> Result<()> {
         let dialects = self.options.dialect.dialects();
         for &dialect in &dialects {
             if dialects.len() > 1 {
-                self.screen.line(&format!("-- {dialect}"))?;
+                self.screen.line(&format!("{dialect}:"))?;
             }
-            self.screen.sql(&query.sql(dialect)?, self.options.origins)?;
+            self.screen.sql(&sql(dialect)?, self.options.origins)?;
         }
         Ok(())
     }

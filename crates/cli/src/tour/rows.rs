@@ -1,12 +1,20 @@
 //! How the tour shows the rows of the core shed.
 
-use nepheline_coreshed::{Lab, Specimen};
+use nepheline_coreshed::Specimen;
 
 use crate::screen::Tabular;
 
 impl Tabular for Specimen {
     const HEADINGS: &'static [&'static str] = &[
-        "id", "borehole_id", "label", "rock", "top_m", "base_m", "taken_on", "analyst_id", "parent_id",
+        "id",
+        "borehole_id",
+        "label",
+        "rock",
+        "top_m",
+        "base_m",
+        "taken_on",
+        "analyst_id",
+        "parent_id",
         "withdrawn_at",
     ];
 
@@ -22,19 +30,6 @@ impl Tabular for Specimen {
             or_null(self.analyst_id),
             or_null(self.parent_id),
             or_null(self.withdrawn_at),
-        ]
-    }
-}
-
-impl Tabular for Lab {
-    const HEADINGS: &'static [&'static str] = &["id", "name", "country", "accredited"];
-
-    fn fields(&self) -> Vec<String> {
-        vec![
-            self.id.to_string(),
-            self.name.clone(),
-            self.country.clone(),
-            self.accredited.to_string(),
         ]
     }
 }

@@ -32,9 +32,13 @@ impl Step {
             Step::AllRows => ("What is in the shed?", all_rows),
             Step::ByKey => ("What is specimen 42?", by_key),
             Step::Filters => ("Which specimens from below 700 m does nobody describe?", filters),
-            Step::OptionalFilters => ("One handler, filters as the request has them", optional_filters),
+            Step::OptionalFilters => {
+                ("One handler, filters as the request has them", optional_filters)
+            }
             Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
-            Step::Count => ("How many specimens were withdrawn, and is any lab not accredited?", count),
+            Step::Count => {
+                ("How many specimens were withdrawn, and is any lab not accredited?", count)
+            }
             Step::UnknownKey => ("What if there is no specimen 9999?", unknown_key),
         };
         let name = self.to_possible_value().map(|value| value.get_name().to_owned());
@@ -58,9 +62,7 @@ fn by_key(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 fn filters(tour: &mut Tour<'_>) -> Result<()> {
-    let query = Specimen::rows()
-        .filter(deeper_than(700.0))
-        .filter(unassigned);
+    let query = Specimen::rows().filter(deeper_than(700.0)).filter(unassigned);
     tour.show(&query)?;
     let specimens = tour.db.read(&query)?;
     Ok(tour.screen.rows(&specimens)?)
@@ -81,8 +83,8 @@ fn optional_filters(tour: &mut Tour<'_>) -> Result<()> {
         tour.screen.line(&format!("- {request}"))?;
         let query = find(rock, below_m);
         tour.show(&query)?;
-        let found = tour.db.count(&query)?;
-        tour.screen.line(&format!("{found} specimens"))?;
+        let specimens = tour.db.read(&query)?;
+        tour.screen.line(&format!("{} specimens", specimens.len()))?;
     }
     Ok(())
 }
@@ -100,16 +102,14 @@ fn order(tour: &mut Tour<'_>) -> Result<()> {
 
 fn count(tour: &mut Tour<'_>) -> Result<()> {
     let withdrawn = Specimen::rows().filter(not_withdrawn.negated());
-    tour.show(&withdrawn)?;
+    tour.show_each(|dialect| withdrawn.count_sql(dialect))?;
     let found = tour.db.count(&withdrawn)?;
     tour.screen.line(&format!("{found} specimens were withdrawn"))?;
 
     let not_accredited = Lab::rows().filter(|l| l.accredited.eq(false));
-    tour.show(&not_accredited)?;
-    let answer = if tour.db.has_rows(&not_accredited)? { "yes" } else { "no" };
-    tour.screen.line(&format!("{answer}:"))?;
-    let labs = tour.db.read(&not_accredited)?;
-    Ok(tour.screen.rows(&labs)?)
+    tour.show_each(|dialect| not_accredited.has_rows_sql(dialect))?;
+    let answer = if tour.db.has_rows(&not_accredited)? { "yes, there is" } else { "no" };
+    Ok(tour.screen.line(answer)?)
 }
 
 fn unknown_key(tour: &mut Tour<'_>) -> Result<()> {

@@ -15,7 +15,9 @@ pub(super) fn to_json(list: &List, zone_mark: bool, longest_text: usize) -> Resu
             BindValue::Float(x) if x.is_infinite() => {
                 return Err(Error::refused_value(item, "this dialect's lists have no infinity"));
             }
-            BindValue::Text(text) if text.len() > longest_text && text.chars().count() > longest_text => {
+            BindValue::Text(text)
+                if text.len() > longest_text && text.chars().count() > longest_text =>
+            {
                 return Err(Error::refused_value(
                     item,
                     "in a list below NOT or OR this dialect compares at most 500 characters",
@@ -24,8 +26,9 @@ pub(super) fn to_json(list: &List, zone_mark: bool, longest_text: usize) -> Resu
             _ => {}
         }
     }
-    serde_json::to_string(&Items { list, zone_mark })
-        .map_err(|err| Error::refused_value(&BindValue::List(Box::new(list.clone())), "").caused_by(err))
+    serde_json::to_string(&Items { list, zone_mark }).map_err(|err| {
+        Error::refused_value(&BindValue::List(Box::new(list.clone())), "").caused_by(err)
+    })
 }
 
 struct Items<'a> {

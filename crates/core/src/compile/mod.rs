@@ -10,7 +10,7 @@ use std::fmt;
 use std::panic::Location;
 
 pub use dialect::Dialect;
-pub use sql::{Sql, WithOrigins};
+pub use sql::{ByClause, Sql};
 
 use crate::error::Error;
 use crate::storable::BindValue;

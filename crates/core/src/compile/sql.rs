@@ -62,6 +62,11 @@ impl Sql {
         spans.map(|(mark, end)| (self.text[mark.at..end].trim(), mark.origin))
     }
 
+    /// The same SQL to print with one clause a line.
+    pub fn by_clause(&self) -> ByClause<'_> {
+        ByClause { sql: self, origins: false }
+    }
+
     /// The same SQL to print with one clause a line, each followed by `@` and the line of the
     /// program that asked for it.
     ///
@@ -78,8 +83,8 @@ impl Sql {
     /// //   2: 5
     /// # Ok::<(), Error>(())
     /// ```
-    pub fn with_origins(&self) -> WithOrigins<'_> {
-        WithOrigins(self)
+    pub fn with_origins(&self) -> ByClause<'_> {
+        ByClause { sql: self, origins: true }
     }
 
     fn write_binds(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -101,30 +106,36 @@ impl fmt::Display for Sql {
     }
 }
 
-/// Prints an [`Sql`] with the origin of each clause; made by [`Sql::with_origins`].
+/// Prints an [`Sql`] one clause a line; made by [`Sql::by_clause`] and [`Sql::with_origins`].
 #[derive(Debug, Clone, Copy)]
-pub struct WithOrigins<'a>(&'a Sql);
+pub struct ByClause<'a> {
+    sql: &'a Sql,
+    origins: bool,
+}
 
 /// A clause longer than this does not move the origins of the others to the right.
 const WIDEST: usize = 100;
 
-impl fmt::Display for WithOrigins<'_> {
+impl fmt::Display for ByClause<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // Clauses that go on with a list stand under the one that began it.
+        // What goes on with a list stands under the clause that began it.
         let indent = |clause: &str| match clause.starts_with("AND ") || clause.starts_with(", ") {
             true => "  ",
             false => "",
         };
         let width = |clause: &str| indent(clause).len() + clause.chars().count();
-        let widths = self.0.clauses().map(|(clause, _)| width(clause));
+        let widths = self.sql.clauses().map(|(clause, _)| width(clause));
         let aligned = widths.filter(|width| *width <= WIDEST).max().unwrap_or(0);
-        for (i, (clause, origin)) in self.0.clauses().enumerate() {
+        for (i, (clause, origin)) in self.sql.clauses().enumerate() {
             if i > 0 {
                 f.write_str("\n")?;
             }
-            let gap = aligned.saturating_sub(width(clause));
-            write!(f, "{}{clause}{:gap$}  @ {origin}", indent(clause), "")?;
+            write!(f, "{}{clause}", indent(clause))?;
+            if self.origins {
+                let gap = aligned.saturating_sub(width(clause));
+                write!(f, "{:gap$}  @ {origin}", "")?;
+            }
         }
-        self.0.write_binds(f)
+        self.sql.write_binds(f)
     }
 }

@@ -287,10 +287,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    fn guarded(
-        &mut self,
-        write: impl FnOnce(&mut Self) -> Result<(), Error>,
-    ) -> Result<(), Error> {
+    fn guarded(&mut self, write: impl FnOnce(&mut Self) -> Result<(), Error>) -> Result<(), Error> {
         let outside = std::mem::replace(&mut self.guarded, true);
         let written = write(self);
         self.guarded = outside;

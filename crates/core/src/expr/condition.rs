@@ -3,8 +3,7 @@
 use std::ops::{BitAnd, BitOr, Not};
 
 use crate::expr::{Column, Expression};
-use crate::storable::{BindValue, ColumnType};
-use crate::tree::{Comparison, Node};
+use crate::tree::Node;
 
 /// A condition on rows: true, false, or NULL where a value that it depends on is NULL.
 ///
@@ -63,10 +62,17 @@ impl<C: MaybeCondition> MaybeCondition for Option<C> {
     }
 }
 
-impl<T: ColumnType<Base = bool>> MaybeCondition for Column<T> {
+// Two impls rather than one for every column of truth values, so that the compiler says of any
+// other column that it is not a condition.
+impl MaybeCondition for Column<bool> {
     fn into_condition(self) -> Option<Condition> {
-        let is_true = Node::Bind(BindValue::Bool(true));
-        Some(Condition::from_node(Node::compare(Comparison::Equal, self.into_node(), is_true)))
+        Some(self.eq(true))
+    }
+}
+
+impl MaybeCondition for Column<Option<bool>> {
+    fn into_condition(self) -> Option<Condition> {
+        Some(self.eq(true))
     }
 }
 

@@ -174,6 +174,24 @@ impl<T: Table, R> Query<T, R> {
         self.statement(dialect, Wanted::Rows).map(Statement::into_sql)
     }
 
+    /// The SQL that a handle runs to count the rows of this query.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`sql`](Self::sql).
+    pub fn count_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+        self.statement(dialect, Wanted::Count).map(Statement::into_sql)
+    }
+
+    /// The SQL that a handle runs to learn whether this query has any row.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`sql`](Self::sql).
+    pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+        self.statement(dialect, Wanted::Presence).map(Statement::into_sql)
+    }
+
     /// The statement that a handle runs; its binds are lent by the query.
     #[doc(hidden)]
     pub fn statement(&self, dialect: Dialect, wanted: Wanted) -> Result<Statement<'_>, Error> {

@@ -64,7 +64,9 @@ impl Storable for f64 {
         match cell {
             Cell::Float(value) => Ok(value),
             // Engines that type values rather than columns hand over whole numbers as integers.
-            Cell::Int(value) if value.unsigned_abs() <= 1 << f64::MANTISSA_DIGITS => Ok(value as f64),
+            Cell::Int(value) if value.unsigned_abs() <= 1 << f64::MANTISSA_DIGITS => {
+                Ok(value as f64)
+            }
             _ => Err(Mismatch::expected("double precision (`f64`)")),
         }
     }

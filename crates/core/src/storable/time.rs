@@ -80,7 +80,9 @@ impl Storable for Timestamp {
         let whole = match finer {
             0 => Ok(*self),
             _ => self.round(
-                jiff::TimestampRound::new().smallest(Unit::Microsecond).mode(jiff::RoundMode::Floor),
+                jiff::TimestampRound::new()
+                    .smallest(Unit::Microsecond)
+                    .mode(jiff::RoundMode::Floor),
             ),
         };
         BindValue::Timestamp(whole.unwrap_or(*self))
@@ -94,7 +96,9 @@ impl Storable for Timestamp {
             _ => None,
         };
         at.ok_or_else(|| {
-            Mismatch::expected("timestamp (`Timestamp`, RFC 3339 as in 2026-01-31T13:45:00.000000Z)")
+            Mismatch::expected(
+                "timestamp (`Timestamp`, RFC 3339 as in 2026-01-31T13:45:00.000000Z)",
+            )
         })
     }
 }

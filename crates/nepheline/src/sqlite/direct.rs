@@ -54,12 +54,13 @@ impl Direct {
     pub(crate) fn over(connection: Connection) -> Result<Direct, Error> {
         if rusqlite::version_number() < OLDEST {
             let version = rusqlite::version();
-            return Err(Error::unfit_session(format!("it is SQLite {version}, and 3.40 is needed")));
+            return Err(Error::unfit_session(format!(
+                "it is SQLite {version}, and 3.40 is needed"
+            )));
         }
-        set_up(&connection).map_err(|err| Error::cannot_open("to set up the session", err))?;
-        let encoding: String = connection
-            .pragma_query_value(None, "encoding", |row| row.get(0))
-            .map_err(|err| Error::cannot_open("to read its encoding", err))?;
+        set_up(&connection).map_err(refused)?;
+        let encoding: String =
+            connection.pragma_query_value(None, "encoding", |row| row.get(0)).map_err(refused)?;
         match encoding.as_str() {
             "UTF-8" => Ok(Direct { connection: Mutex::new(connection) }),
             other => Err(Error::unfit_session(format!("its text is {other}, and UTF-8 is needed"))),
@@ -73,7 +74,7 @@ impl Direct {
 
     fn fetch_now<R: RowShape>(&self, statement: &Statement<'_>) -> Result<Vec<R>, Error> {
         let connection = self.lock();
-        let refused = |err| in_context(err, statement);
+        let refused = |err| refused(err).in_sql(statement.text()).asked_at(statement.origin());
         let mut prepared = connection.prepare_cached(statement.text()).map_err(refused)?;
         for (i, bind) in statement.binds().enumerate() {
             prepared.raw_bind_parameter(i + 1, Bind(bind)).map_err(refused)?;
@@ -101,12 +102,11 @@ fn set_up(connection: &Connection) -> rusqlite::Result<()> {
 }
 
 #[cold]
-fn in_context(cause: rusqlite::Error, statement: &Statement<'_>) -> Error {
-    let err = match cause.sqlite_error_code() {
+fn refused(cause: rusqlite::Error) -> Error {
+    match cause.sqlite_error_code() {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Error::locked(cause),
         _ => Error::database(cause),
-    };
-    err.in_sql(statement.text()).asked_at(statement.origin())
+    }
 }
 
 #[cold]

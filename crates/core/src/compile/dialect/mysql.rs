@@ -16,11 +16,7 @@ macro_rules! flavour {
     ($collation:literal, uuid: $uuid:literal) => {
         Flavour {
             collate: concat!(" COLLATE ", $collation),
-            text_list: concat!(
-                " IN (SELECT j.v COLLATE ",
-                $collation,
-                " FROM JSON_TABLE("
-            ),
+            text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
             guarded_text_list: concat!(
                 " COLLATE ",
                 $collation,
@@ -74,9 +70,7 @@ impl Grammar for Flavour {
             ),
             SqlType::Uuid => (self.uuid_list, ", '$[*]' COLUMNS (v CHAR(36) PATH '$')) j)"),
             SqlType::Boolean => (plain, ", '$[*]' COLUMNS (v BOOLEAN PATH '$')) j)"),
-            SqlType::Real | SqlType::Double => {
-                (plain, ", '$[*]' COLUMNS (v DOUBLE PATH '$')) j)")
-            }
+            SqlType::Real | SqlType::Double => (plain, ", '$[*]' COLUMNS (v DOUBLE PATH '$')) j)"),
             SqlType::Date => (plain, ", '$[*]' COLUMNS (v DATE PATH '$')) j)"),
             SqlType::Time => (plain, ", '$[*]' COLUMNS (v TIME(6) PATH '$')) j)"),
             SqlType::DateTime | SqlType::Timestamp => {

@@ -1,0 +1,285 @@
+//! Queries run on SQLite: the answers, and the errors.
+
+use std::error::Error as _;
+
+use nepheline::blocking::{Database, Handle};
+use nepheline::prelude::*;
+use nepheline_coreshed::scopes::{deeper_than, overdue, unassigned};
+use nepheline_coreshed::{Analyst, Assay, Borehole, Lab, Rock, Site, Specimen, SpecimenHazard};
+use rusqlite::Connection;
+
+fn demo() -> Database {
+    nepheline_coreshed::in_memory().unwrap()
+}
+
+fn labels(specimens: Vec<Specimen>) -> Vec<String> {
+    specimens.into_iter().map(|s| s.label).collect()
+}
+
+#[test]
+fn every_verb_reads_what_the_query_says() {
+    let db = demo();
+    let deepest = Specimen::rows().order_by(|s| (s.top_m.desc(), s.id.asc()));
+
+    let all = db.read(&deepest).unwrap();
+    assert_eq!(all.len(), 600);
+    assert!(all.is_sorted_by(|a, b| a.top_m >= b.top_m));
+    assert_eq!(db.read_first(&deepest).unwrap().as_ref(), all.first());
+    assert_eq!(db.read(&deepest.clone().limit(5).offset(5)).unwrap(), all[5..10]);
+    assert_eq!(db.read(&deepest.clone().limit(10_000)).unwrap().len(), 600, "what there is");
+    assert_eq!(db.read(&deepest.clone().limit(u64::MAX).offset(598)).unwrap(), all[598..]);
+    assert_eq!(db.read(&deepest.clone().limit(0)).unwrap(), []);
+
+    assert_eq!(db.count(&deepest).unwrap(), 600);
+    assert_eq!(db.count(&deepest.clone().limit(7)).unwrap(), 7);
+    assert_eq!(db.count(&deepest.clone().offset(590)).unwrap(), 10);
+    assert_eq!(db.count(&deepest.clone().limit(20).offset(590)).unwrap(), 10);
+    assert!(db.has_rows(&deepest).unwrap());
+    assert!(!db.has_rows(&deepest.clone().offset(600)).unwrap());
+    assert!(!db.has_rows(&deepest.filter(|s| s.top_m.lt(-1))).unwrap());
+
+    assert_eq!(db.read_one(&Specimen::row(42)).unwrap().label, "O'Brien's piece");
+    assert_eq!(db.read_one(&Specimen::row_by_label("100%")).unwrap().id, 17);
+    assert_eq!(db.read_at_most_one(&Specimen::row(9999)).unwrap(), None);
+    assert_eq!(db.read_one(&SpecimenHazard::row((15, 1))).unwrap().hazard_id, 1);
+}
+
+/// Everything that can be asked so far, against the same question asked of the rows in Rust.
+#[test]
+fn conditions_mean_in_sql_what_they_say_in_rust() {
+    type Case = (&'static str, Query<Specimen>, fn(&Specimen) -> bool);
+    let cases: [Case; 16] = [
+        ("eq", Specimen::rows().filter(|s| s.rock.eq(Rock::Basalt)), |s| s.rock == Rock::Basalt),
+        ("ne", Specimen::rows().filter(|s| s.rock.ne(Rock::Basalt)), |s| s.rock != Rock::Basalt),
+        ("ne NULL", Specimen::rows().filter(|s| s.analyst_id.ne(3)), |s| {
+            s.analyst_id.is_some_and(|id| id != 3)
+        }),
+        ("lt", Specimen::rows().filter(|s| s.top_m.lt(100)), |s| s.top_m < 100.0),
+        ("le", Specimen::rows().filter(|s| s.top_m.le(s.base_m)), |s| s.top_m <= s.base_m),
+        ("ge", Specimen::rows().filter(|s| s.top_m.ge(s.base_m)), |s| s.top_m >= s.base_m),
+        ("text", Specimen::rows().filter(|s| s.label.gt("kp")), |s| s.label.as_str() > "kp"),
+        ("text is not folded", Specimen::rows().filter(|s| s.label.eq("KP-041")), |s| {
+            s.label == "KP-041"
+        }),
+        ("like", Specimen::rows().filter(|s| s.label.like("KP-_4%")), |s| {
+            s.label.starts_with("KP-") && s.label.chars().nth(4) == Some('4')
+        }),
+        ("like is not folded", Specimen::rows().filter(|s| s.label.like("kp%")), |s| {
+            s.label.starts_with("kp")
+        }),
+        (
+            "like with GLOB's own wildcards",
+            Specimen::rows().filter(|s| s.label.like("*[K]?%")),
+            |_| false,
+        ),
+        ("one_of", Specimen::rows().filter(|s| s.analyst_id.one_of([Some(2), None])), |s| {
+            matches!(s.analyst_id, Some(2) | None)
+        }),
+        ("none_of", Specimen::rows().filter(|s| s.analyst_id.none_of([2, 3])), |s| {
+            !matches!(s.analyst_id, Some(2 | 3))
+        }),
+        (
+            "empty lists",
+            Specimen::rows().filter(|s| !s.id.one_of([0; 0]) & s.id.none_of([0; 0])),
+            |_| true,
+        ),
+        ("or, not", Specimen::rows().filter(deeper_than(50.0).negated().or(unassigned)), |s| {
+            s.top_m <= 50.0 || s.analyst_id.is_none()
+        }),
+        (
+            "timestamps",
+            Specimen::rows().filter(|s| {
+                s.withdrawn_at.gt("2020-01-01T00:00:00Z".parse::<Timestamp>().unwrap())
+            }),
+            |s| s.withdrawn_at.is_some_and(|at| at > "2020-01-01T00:00:00Z".parse().unwrap()),
+        ),
+    ];
+    let db = demo();
+    let all = db.read(&Specimen::rows().order_by(|s| s.id.asc())).unwrap();
+    for (name, query, holds) in cases {
+        let found = db.read(&query.order_by(|s| s.id.asc())).unwrap();
+        let expected: Vec<_> = all.iter().filter(|s| holds(s)).cloned().collect();
+        assert_eq!(labels(found), labels(expected), "{name}");
+    }
+}
+
+#[test]
+fn awkward_rows_of_the_demo_arrive_unchanged() {
+    let db = demo();
+    for label in ["100%", "100_", "O'Brien's piece", r#"the "good" one"#, "岩芯-78", "back\\slash"]
+    {
+        assert_eq!(db.read_one(&Specimen::row_by_label(label)).unwrap().label, label);
+    }
+    assert_eq!(db.count(&Analyst::rows().filter(|a| a.name.eq("Robin Hale"))).unwrap(), 2);
+    assert!(db.has_rows(&Borehole::rows().filter(|b| b.rig.eq(""))).unwrap());
+    let cut = db.read_one(&Specimen::row(200)).unwrap();
+    assert_eq!(cut.top_m, cut.base_m);
+    let late = Assay::rows().filter(overdue("2026-06-15".parse().unwrap()));
+    assert!(db.count(&late).unwrap() > 20);
+}
+
+#[test]
+fn rows_are_ordered_by_code_point_with_nulls_last() {
+    let db = demo();
+    let by_label = labels(db.read(&Specimen::rows().order_by(|s| s.label.asc())).unwrap());
+    assert!(by_label.is_sorted());
+    let closed = |query| -> Vec<bool> {
+        db.read(&query).unwrap().iter().map(|site: &Site| site.closed_on.is_some()).collect()
+    };
+    assert!(closed(Site::rows().order_by(|s| s.closed_on.asc())).is_sorted_by(|a, b| a >= b));
+    assert!(closed(Site::rows().order_by(|s| s.closed_on.desc())).is_sorted_by(|a, b| a >= b));
+    let first = Site::rows().order_by(|s| s.closed_on.desc().nulls_first());
+    assert!(closed(first).is_sorted_by(|a, b| a <= b));
+}
+
+#[test]
+fn any_number_of_conditions_runs() {
+    let db = demo();
+    let many = (0..10_000).fold(Specimen::rows(), |query, i| query.filter(|s| s.id.ne(i)));
+    assert_eq!(db.count(&many).unwrap(), 0);
+    let listed = Specimen::rows().filter(|s| s.id.one_of(0..1_000_000_i64));
+    assert_eq!(db.count(&listed).unwrap(), 600);
+}
+
+/// One row of every type, `n` of each narrower than what the column holds.
+#[derive(Debug, Table)]
+struct Reading {
+    #[nepheline(key)]
+    id: i64,
+    small: i16,
+    ratio: f64,
+    good: bool,
+    taken_on: Date,
+    taken_at: Option<Timestamp>,
+    rock: Rock,
+}
+
+fn reading(values: &str) -> Result<Vec<Reading>, Error> {
+    let connection = Connection::open_in_memory().unwrap();
+    // Columns without a type, so that every value goes in as it is.
+    connection
+        .execute_batch("CREATE TABLE reading (id, small, ratio, good, taken_on, taken_at, rock)")
+        .unwrap();
+    let good = "(1, 7, 1.5, 1, '2026-01-31', NULL, 'basalt')";
+    connection.execute_batch(&format!("INSERT INTO reading VALUES {good}, {values}")).unwrap();
+    Database::over(connection).unwrap().read(&Reading::rows())
+}
+
+#[test]
+fn every_row_is_checked_on_arrival() {
+    let cases = [
+        "('x', 7, 1.5, 1, '2026-01-31', NULL, 'basalt')",
+        "(2, 40000, 1.5, 1, '2026-01-31', NULL, 'basalt')",
+        "(2, NULL, 1.5, 1, '2026-01-31', NULL, 'basalt')",
+        "(2, 7.5, 1.5, 1, '2026-01-31', NULL, 'basalt')",
+        "(2, 7, 9007199254740993, 1, '2026-01-31', NULL, 'basalt')",
+        "(2, 7, 1.5, 2, '2026-01-31', NULL, 'basalt')",
+        "(2, 7, 1.5, 1, '2026-02-30', NULL, 'basalt')",
+        "(2, 7, 1.5, 1, '2026-01-31', '2026-01-31 10:00', 'basalt')",
+        "(2, 7, 1.5, 1, '2026-01-31', NULL, 'Basalt')",
+        "(2, 7, 1.5, 1, '2026-01-31', NULL, x'00ff')",
+    ];
+    let mut seen = String::new();
+    for case in cases {
+        let err = reading(case).unwrap_err();
+        assert_eq!((err.kind(), err.row()), (ErrorKind::Mismatch, Some(2)));
+        seen += &format!("{err}\n");
+    }
+    insta::with_settings!({filters => vec![(r"asked for at \S+:\d+", "asked for at N")]}, {
+        insta::assert_snapshot!(seen);
+    });
+    let whole = reading("(2, 7, 3, 0, '2026-01-31', '2026-01-31T10:00:00Z', 'gneiss')").unwrap();
+    assert_eq!((whole[1].ratio, whole[1].good), (3.0, false), "a whole number is a float too");
+}
+
+#[test]
+fn failures_say_what_and_where() {
+    let db = demo();
+    let missing_table = {
+        #[derive(Debug, Table)]
+        #[nepheline(table = "thin_section")]
+        #[expect(dead_code, reason = "the table does not exist")]
+        struct ThinSection {
+            id: i64,
+        }
+        db.read(&ThinSection::rows()).map(drop)
+    };
+    let missing_column = {
+        #[derive(Debug, Table)]
+        #[nepheline(table = "lab")]
+        #[expect(dead_code, reason = "the column does not exist")]
+        struct Lab {
+            id: i64,
+            phone: String,
+        }
+        db.read(&Lab::rows()).map(drop)
+    };
+    let outcomes = [
+        db.read_one(&Specimen::row(9999)).map(drop),
+        db.read_one(&SpecimenHazard::row((1, 77))).map(drop),
+        db.read_one(&Specimen::row_by_label("it's not there")).map(drop),
+        db.read_one(&Lab::rows().filter(|l| l.country.eq("Nowhere"))).map(drop),
+        db.read_one(&Lab::rows()).map(drop),
+        db.read_at_most_one(&Lab::rows().filter(|l| l.country.eq("Norland"))).map(drop),
+        missing_table,
+        missing_column,
+        Database::open("sqlite:there/is/no/such.db").map(drop),
+        Database::open("sqlite:core.db?mode=fast").map(drop),
+        Database::open("core.db").map(drop),
+    ];
+    let seen = outcomes.map(|outcome| {
+        let err = outcome.unwrap_err();
+        format!("{:?}: {err:#}", err.kind())
+    });
+    insta::with_settings!({filters => vec![(r"asked for at \S+:\d+", "asked for at N")]}, {
+        insta::assert_snapshot!(seen.join("\n"));
+    });
+}
+
+#[test]
+fn a_locked_database_is_an_error_of_its_own() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("locked.db");
+    let mut writer = Connection::open(&path).unwrap();
+    nepheline_coreshed::data::load(&mut writer).unwrap();
+    let db = Database::over(Connection::open(&path).unwrap()).unwrap();
+    writer.execute_batch("BEGIN EXCLUSIVE").unwrap();
+
+    let started = std::time::Instant::now();
+    let err = db.read(&Site::rows()).unwrap_err();
+    assert_eq!(err.kind(), ErrorKind::Locked);
+    assert!(started.elapsed().as_secs() >= 4, "it waits for the lock first");
+    assert!(err.source().unwrap().to_string().contains("locked"));
+    assert!(err.sql().unwrap().starts_with("SELECT "));
+    assert_eq!(err.origin().unwrap().file(), file!());
+
+    writer.execute_batch("COMMIT").unwrap();
+    assert_eq!(db.count(&Site::rows()).unwrap(), 10, "and the handle works again");
+}
+
+#[test]
+fn a_file_is_opened_as_its_url_says() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("core.db");
+    let url = |mode: &str| format!("sqlite:{}{mode}", path.display());
+    assert_eq!(Database::open(&url("")).unwrap_err().kind(), ErrorKind::Connection);
+    assert!(!path.exists(), "nothing is made by the failure");
+    drop(Database::open(&url("?mode=rwc")).unwrap());
+    nepheline_coreshed::data::load(&mut Connection::open(&path).unwrap()).unwrap();
+    for mode in ["", "?mode=ro", "?mode=rw"] {
+        assert_eq!(Database::open(&url(mode)).unwrap().count(&Lab::rows()).unwrap(), 5);
+    }
+    assert!(Database::open("sqlite::memory:").unwrap().count(&Lab::rows()).is_err(), "it is empty");
+}
+
+#[test]
+fn threads_may_share_a_handle_and_functions_may_take_any() {
+    fn labs(db: &impl Handle) -> u64 {
+        db.count(&Lab::rows()).unwrap()
+    }
+    let db = demo();
+    std::thread::scope(|scope| {
+        let counts: Vec<_> = (0..4).map(|_| scope.spawn(|| labs(&db))).collect();
+        assert!(counts.into_iter().all(|count| count.join().unwrap() == 5));
+    });
+}
