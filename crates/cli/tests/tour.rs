@@ -1,5 +1,7 @@
 //! The command as a user meets it: what it prints, and with which exit code it ends.
 
+#![allow(clippy::unwrap_used, reason = "tests")]
+
 use std::process::{Command, Stdio};
 
 use insta_cmd::{assert_cmd_snapshot, get_cargo_bin};

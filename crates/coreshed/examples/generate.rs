@@ -103,7 +103,7 @@ struct Borehole {
 }
 
 /// The text of each file, by table.
-pub fn files() -> BTreeMap<&'static str, String> {
+pub(crate) fn files() -> BTreeMap<&'static str, String> {
     let mut random = ChaCha8Rng::seed_from_u64(SEED);
     let (boreholes, borehole_rows, collar_rows) = boreholes(&mut random);
     let specimens = specimens(&mut random, &boreholes);

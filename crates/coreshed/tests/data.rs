@@ -1,5 +1,7 @@
 //! The shipped data: it is what the generator makes, it loads fast, and all of it can be read.
 
+#![allow(clippy::unwrap_used, reason = "tests")]
+
 #[path = "../examples/generate.rs"]
 mod generate;
 

@@ -9,9 +9,10 @@ pub trait Driver: Sync {
     /// The dialect that statements must be written in.
     fn dialect(&self) -> Dialect;
 
-    /// Runs a statement and reads its rows straight from the engine's cells.
+    /// Runs a statement, reads its rows straight from the engine's cells, and gives each to `keep`.
     fn fetch<R: RowShape + Send>(
         &self,
         statement: &Statement<'_>,
-    ) -> impl Future<Output = Result<Vec<R>, Error>> + Send;
+        keep: impl FnMut(R) + Send,
+    ) -> impl Future<Output = Result<(), Error>> + Send;
 }

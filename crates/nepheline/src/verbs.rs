@@ -1,6 +1,6 @@
 //! The verbs, written once over any [`Driver`]. The handles give them to users.
 
-use nepheline_core::internal::{Single, Wanted};
+use nepheline_core::internal::{Single, Statement, Wanted};
 use nepheline_core::{Error, Query, RowShape, Table};
 
 use crate::driver::Driver;
@@ -11,7 +11,10 @@ where
     T: Table,
     R: RowShape + Send,
 {
-    fetch(driver, query, Wanted::Rows).await
+    let statement = query.statement(driver.dialect(), Wanted::Rows)?;
+    let mut rows = Vec::new();
+    driver.fetch(&statement, |row| rows.push(row)).await?;
+    Ok(rows)
 }
 
 pub(crate) async fn read_first<D, T, R>(driver: &D, query: &Query<T, R>) -> Result<Option<R>, Error>
@@ -20,7 +23,7 @@ where
     T: Table,
     R: RowShape + Send,
 {
-    Ok(fetch(driver, query, Wanted::AtMost(1)).await?.pop())
+    single(driver, query.statement(driver.dialect(), Wanted::AtMost(1))?).await
 }
 
 pub(crate) async fn read_at_most_one<D, T, R>(
@@ -33,10 +36,12 @@ where
     R: RowShape + Send,
 {
     // A second row is asked for only to learn that there is one.
-    let mut rows = fetch(driver, query, Wanted::AtMost(2)).await?;
-    match rows.len() {
-        0 | 1 => Ok(rows.pop()),
-        _ => Err(Error::more_than_one(T::INFO.name()).asked_at(query.origin())),
+    let statement = query.statement(driver.dialect(), Wanted::AtMost(2))?;
+    let (mut found, mut more) = (None, false);
+    driver.fetch(&statement, |row| more = found.replace(row).is_some()).await?;
+    match more {
+        false => Ok(found),
+        true => Err(Error::more_than_one(T::INFO.name()).asked_at(query.origin())),
     }
 }
 
@@ -56,8 +61,8 @@ where
     T: Table,
 {
     let statement = query.statement(driver.dialect(), Wanted::Count)?;
-    let rows = driver.fetch::<Single<i64>>(&statement).await?;
-    Ok(rows.first().map_or(0, |count| count.0.unsigned_abs()))
+    let count = single::<_, Single<i64>>(driver, statement).await?;
+    Ok(count.map_or(0, |count| count.0.unsigned_abs()))
 }
 
 pub(crate) async fn has_rows<D, T, R>(driver: &D, query: &Query<T, R>) -> Result<bool, Error>
@@ -66,16 +71,17 @@ where
     T: Table,
 {
     let statement = query.statement(driver.dialect(), Wanted::Presence)?;
-    let rows = driver.fetch::<Single<bool>>(&statement).await?;
-    Ok(rows.first().is_some_and(|presence| presence.0))
+    let presence = single::<_, Single<bool>>(driver, statement).await?;
+    Ok(presence.is_some_and(|presence| presence.0))
 }
 
-async fn fetch<D, T, R>(driver: &D, query: &Query<T, R>, wanted: Wanted) -> Result<Vec<R>, Error>
+/// The row of a statement that gives one at most.
+async fn single<D, R>(driver: &D, statement: Statement<'_>) -> Result<Option<R>, Error>
 where
     D: Driver,
-    T: Table,
     R: RowShape + Send,
 {
-    let statement = query.statement(driver.dialect(), wanted)?;
-    driver.fetch(&statement).await
+    let mut found = None;
+    driver.fetch(&statement, |row| found = Some(row)).await?;
+    Ok(found)
 }

@@ -1,5 +1,7 @@
 //! What the derives write: names, keys, types, and code that does not depend on what is in scope.
 
+#![allow(clippy::unwrap_used, reason = "tests")]
+
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
 use nepheline::{BindValue, SqlType};

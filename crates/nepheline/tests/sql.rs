@@ -1,6 +1,6 @@
 //! The SQL of queries, in every dialect, beside its binds.
 
-#![allow(dead_code, reason = "tables declared for their SQL are never read")]
+#![allow(dead_code, clippy::unwrap_used, reason = "tests")]
 
 use nepheline::prelude::*;
 use nepheline_coreshed::scopes::{deeper_than, overdue, unassigned};

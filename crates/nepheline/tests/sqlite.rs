@@ -1,5 +1,7 @@
 //! Queries run on SQLite: the answers, and the errors.
 
+#![allow(dead_code, clippy::unwrap_used, reason = "tests")]
+
 use std::error::Error as _;
 
 use nepheline::blocking::{Database, Handle};

@@ -10,6 +10,7 @@ use std::fmt;
 use std::panic::Location;
 
 pub use dialect::Dialect;
+use smallvec::SmallVec;
 pub use sql::{ByClause, Sql};
 
 use crate::error::Error;
@@ -68,24 +69,33 @@ struct Mark {
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Statement<'q> {
-    dialect: Dialect,
     text: String,
-    binds: Vec<Cow<'q, BindValue>>,
+    // Room for what most queries bind, so that it needs no allocation.
+    binds: SmallVec<[Cow<'q, BindValue>; 4]>,
     marks: Vec<Mark>,
     origin: Origin,
+    most_rows: usize,
 }
 
 impl<'q> Statement<'q> {
-    pub(crate) fn compile(
+    /// Compiles for a driver, which needs no more than the text and the binds.
+    pub(crate) fn to_run(
         select: &'q Select,
         dialect: Dialect,
         wanted: Wanted,
     ) -> Result<Statement<'q>, Error> {
-        let mut writer = Writer::new(select, dialect);
-        match writer.write(wanted) {
-            Ok(()) => Ok(writer.finish()),
-            Err(err) => Err(err.asked_at(writer.current_origin())),
-        }
+        Writer::new(select, dialect).write(wanted)
+    }
+
+    /// Compiles for people, who want to see where each clause begins and who asked for it.
+    pub(crate) fn to_show(
+        select: &'q Select,
+        dialect: Dialect,
+        wanted: Wanted,
+    ) -> Result<Sql, Error> {
+        let statement = Writer::new(select, dialect).with_marks().write(wanted)?;
+        let binds = statement.binds.into_iter().map(Cow::into_owned).collect();
+        Ok(Sql::new(dialect, statement.text, binds, statement.marks))
     }
 
     pub fn text(&self) -> &str {
@@ -96,13 +106,13 @@ impl<'q> Statement<'q> {
         self.binds.iter().map(|bind| &**bind)
     }
 
+    /// How many rows need to be fetched at most; a driver does not ask for one beyond.
+    pub fn most_rows(&self) -> usize {
+        self.most_rows
+    }
+
     /// Where the query was begun.
     pub fn origin(&self) -> Origin {
         self.origin
-    }
-
-    pub fn into_sql(self) -> Sql {
-        let binds = self.binds.into_iter().map(Cow::into_owned).collect();
-        Sql::new(self.dialect, self.text, binds, self.marks)
     }
 }

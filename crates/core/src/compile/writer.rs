@@ -2,6 +2,8 @@
 
 use std::borrow::Cow;
 
+use smallvec::SmallVec;
+
 use super::dialect::{Grammar, ListEncoding, PatternForm, Placeholder, QuoteMark};
 use super::{Dialect, Mark, Origin, Statement, Wanted, list};
 use crate::error::Error;
@@ -19,8 +21,11 @@ pub(super) struct Writer<'q> {
     grammar: &'static dyn Grammar,
     quote: usize,
     text: String,
-    binds: Vec<Cow<'q, BindValue>>,
-    marks: Vec<Mark>,
+    binds: SmallVec<[Cow<'q, BindValue>; 4]>,
+    /// Where each clause begins, if somebody will look.
+    marks: Option<Vec<Mark>>,
+    /// Who asked for the clause that is being written.
+    asked_at: Origin,
     /// Whether what is being written stands below NOT or OR.
     guarded: bool,
 }
@@ -41,28 +46,37 @@ impl<'q> Writer<'q> {
             grammar,
             quote,
             text: String::with_capacity(room),
-            binds: Vec::with_capacity(clauses + 2),
-            marks: Vec::with_capacity(clauses + 4),
+            binds: SmallVec::new(),
+            marks: None,
+            asked_at: select.asked_at,
             guarded: false,
         }
     }
 
-    pub(super) fn finish(self) -> Statement<'q> {
-        Statement {
-            dialect: self.dialect,
-            text: self.text,
-            binds: self.binds,
-            marks: self.marks,
-            origin: self.select.asked_at,
+    pub(super) fn with_marks(mut self) -> Self {
+        self.marks = Some(Vec::new());
+        self
+    }
+
+    pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
+        match self.write_wanted(wanted) {
+            Ok(()) => Ok(Statement {
+                text: self.text,
+                binds: self.binds,
+                marks: self.marks.unwrap_or_default(),
+                origin: self.select.asked_at,
+                most_rows: match wanted {
+                    Wanted::Rows => usize::MAX,
+                    Wanted::AtMost(_) if self.select.at_most_one => 1,
+                    Wanted::AtMost(rows) => usize::from(rows),
+                    Wanted::Count | Wanted::Presence => 1,
+                },
+            }),
+            Err(err) => Err(err.asked_at(self.asked_at)),
         }
     }
 
-    /// Who asked for the clause that is being written.
-    pub(super) fn current_origin(&self) -> Origin {
-        self.marks.last().map_or(self.select.asked_at, |mark| mark.origin)
-    }
-
-    pub(super) fn write(&mut self, wanted: Wanted) -> Result<(), Error> {
+    fn write_wanted(&mut self, wanted: Wanted) -> Result<(), Error> {
         let select = self.select;
         self.mark(select.asked_at);
         match wanted {
@@ -470,7 +484,10 @@ impl<'q> Writer<'q> {
     }
 
     fn mark(&mut self, origin: Origin) {
-        self.marks.push(Mark { at: self.text.len(), origin });
+        self.asked_at = origin;
+        if let Some(marks) = &mut self.marks {
+            marks.push(Mark { at: self.text.len(), origin });
+        }
     }
 }
 

@@ -171,7 +171,7 @@ impl<T: Table, R> Query<T, R> {
     /// should be sent, [`TooDeep`](crate::ErrorKind::TooDeep) and
     /// [`ForeignColumn`](crate::ErrorKind::ForeignColumn).
     pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        self.statement(dialect, Wanted::Rows).map(Statement::into_sql)
+        Statement::to_show(&self.select, dialect, Wanted::Rows)
     }
 
     /// The SQL that a handle runs to count the rows of this query.
@@ -180,7 +180,7 @@ impl<T: Table, R> Query<T, R> {
     ///
     /// Those of [`sql`](Self::sql).
     pub fn count_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        self.statement(dialect, Wanted::Count).map(Statement::into_sql)
+        Statement::to_show(&self.select, dialect, Wanted::Count)
     }
 
     /// The SQL that a handle runs to learn whether this query has any row.
@@ -189,13 +189,13 @@ impl<T: Table, R> Query<T, R> {
     ///
     /// Those of [`sql`](Self::sql).
     pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        self.statement(dialect, Wanted::Presence).map(Statement::into_sql)
+        Statement::to_show(&self.select, dialect, Wanted::Presence)
     }
 
     /// The statement that a handle runs; its binds are lent by the query.
     #[doc(hidden)]
     pub fn statement(&self, dialect: Dialect, wanted: Wanted) -> Result<Statement<'_>, Error> {
-        Statement::compile(&self.select, dialect, wanted)
+        Statement::to_run(&self.select, dialect, wanted)
     }
 
     /// The line of the program that began this query.

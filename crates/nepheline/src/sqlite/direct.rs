@@ -72,7 +72,11 @@ impl Direct {
         self.connection.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn fetch_now<R: RowShape>(&self, statement: &Statement<'_>) -> Result<Vec<R>, Error> {
+    fn fetch_now<R: RowShape>(
+        &self,
+        statement: &Statement<'_>,
+        mut keep: impl FnMut(R),
+    ) -> Result<(), Error> {
         let connection = self.lock();
         let refused = |err| refused(err).in_sql(statement.text()).asked_at(statement.origin());
         let mut prepared = connection.prepare_cached(statement.text()).map_err(refused)?;
@@ -80,14 +84,16 @@ impl Direct {
             prepared.raw_bind_parameter(i + 1, Bind(bind)).map_err(refused)?;
         }
         let mut cursor = prepared.raw_query();
-        let mut rows = Vec::new();
-        while let Some(row) = cursor.next().map_err(refused)? {
+        let mut read = 0;
+        while read < statement.most_rows() {
+            let Some(row) = cursor.next().map_err(refused)? else { break };
+            read += 1;
             match R::read(&mut RowCells::new(row)) {
-                Ok(row) => rows.push(row),
-                Err(err) => return Err(in_row(err, rows.len(), statement)),
+                Ok(row) => keep(row),
+                Err(err) => return Err(err.at_row(read as u64).asked_at(statement.origin())),
             }
         }
-        Ok(rows)
+        Ok(())
     }
 }
 
@@ -109,11 +115,6 @@ fn refused(cause: rusqlite::Error) -> Error {
     }
 }
 
-#[cold]
-fn in_row(err: Error, rows_before: usize, statement: &Statement<'_>) -> Error {
-    err.at_row(rows_before as u64 + 1).asked_at(statement.origin())
-}
-
 impl Driver for Direct {
     fn dialect(&self) -> Dialect {
         Dialect::Sqlite
@@ -122,8 +123,9 @@ impl Driver for Direct {
     fn fetch<R: RowShape + Send>(
         &self,
         statement: &Statement<'_>,
-    ) -> impl Future<Output = Result<Vec<R>, Error>> + Send {
-        std::future::ready(self.fetch_now(statement))
+        keep: impl FnMut(R) + Send,
+    ) -> impl Future<Output = Result<(), Error>> + Send {
+        std::future::ready(self.fetch_now(statement, keep))
     }
 }
 
