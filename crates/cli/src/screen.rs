@@ -8,11 +8,14 @@ use std::io::{self, IsTerminal, Write};
 use anstream::AutoStream;
 use anstyle::{AnsiColor, Style};
 use comfy_table::presets::UTF8_FULL_CONDENSED;
-use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use comfy_table::{CellAlignment, ContentArrangement, Table};
 use nepheline::Sql;
 
 /// More rows than this are cut, and the cut is told.
 const ROWS_SHOWN: usize = 10;
+
+/// How NULL is shown.
+pub(crate) const NULL: &str = "NULL";
 
 const HEADING: Style = Style::new().bold();
 const CODE: Style = AnsiColor::Cyan.on_default();
@@ -85,9 +88,9 @@ impl Screen {
             table.set_content_arrangement(ContentArrangement::Dynamic);
             table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
         }
-        for row in rows.iter().take(ROWS_SHOWN) {
-            table.add_row(row.fields().into_iter().map(aligned));
-        }
+        let shown: Vec<_> = rows.iter().take(ROWS_SHOWN).map(Tabular::fields).collect();
+        table.add_rows(&shown);
+        align_numbers(&mut table, &shown);
         writeln!(self.out, "{table}")?;
         match rows.len() {
             1 => self.line("1 row"),
@@ -97,13 +100,14 @@ impl Screen {
     }
 }
 
-/// A number stands at the right of its column.
-fn aligned(field: String) -> Cell {
-    let alignment = match field.parse::<f64>() {
-        Ok(_) => CellAlignment::Right,
-        Err(_) => CellAlignment::Left,
-    };
-    Cell::new(field).set_alignment(alignment)
+/// Columns of numbers stand at the right, NULL or not.
+fn align_numbers(table: &mut Table, rows: &[Vec<String>]) {
+    for (i, column) in table.column_iter_mut().enumerate() {
+        let mut values = rows.iter().map(|row| &row[i]).filter(|field| *field != NULL).peekable();
+        if values.peek().is_some() && values.all(|field| field.parse::<f64>().is_ok()) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
 }
 
 /// Breaks a line that is too long for the terminal, with what follows set in.

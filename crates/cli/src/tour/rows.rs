@@ -2,7 +2,7 @@
 
 use nepheline_coreshed::Specimen;
 
-use crate::screen::Tabular;
+use crate::screen::{NULL, Tabular};
 
 impl Tabular for Specimen {
     const HEADINGS: &'static [&'static str] = &[
@@ -35,5 +35,5 @@ impl Tabular for Specimen {
 }
 
 fn or_null(value: Option<impl ToString>) -> String {
-    value.map_or_else(|| "NULL".to_owned(), |value| value.to_string())
+    value.map_or_else(|| NULL.to_owned(), |value| value.to_string())
 }
