@@ -22,7 +22,7 @@ struct Arguments {
 #[derive(Debug, Subcommand)]
 enum Command {
     /// Ask the demo data one question after another, and see the SQL, its binds and the rows.
-    Tour(tour::Options),
+    Tour(tour::TourOptions),
 }
 
 fn main() -> ExitCode {

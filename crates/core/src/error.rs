@@ -33,8 +33,19 @@ pub enum ErrorKind {
     TooDeep,
     /// A column is used in a query that its table is not part of.
     ForeignColumn,
-    /// The database could not be opened or reached.
+    /// The database could not be opened or reached, or cannot be used.
     Connection,
+    /// The connection was lost while a statement ran or between two of them.
+    ConnectionLost,
+    /// No connection of the pool came free in time.
+    PoolExhausted,
+    /// The statement ran longer than this handle allows, and was stopped.
+    StatementTimeout,
+    /// The transaction cannot be completed because of others that ran beside it: a serialization
+    /// failure or a deadlock. Begun again from the start it may succeed.
+    Conflict,
+    /// The transaction is over, or was ended by an earlier error, and takes no more statements.
+    TransactionOver,
     /// Somebody else holds a lock for longer than this handle waits.
     Locked,
     /// The database refused the statement, or failed while running it.
@@ -219,18 +230,66 @@ impl Error {
     }
 
     #[cold]
+    pub fn unfit_url(url: &str, reason: impl fmt::Display) -> Error {
+        Error::new(ErrorKind::Connection, format!("the database URL `{url}` {reason}"))
+    }
+
+    #[cold]
     pub fn unfit_session(reason: String) -> Error {
         Error::new(ErrorKind::Connection, format!("this database cannot be used: {reason}"))
     }
 
     #[cold]
-    pub fn locked(cause: impl Into<Cause>) -> Error {
-        Error::new(ErrorKind::Locked, "the database is locked by somebody else").caused_by(cause)
+    pub fn pool_exhausted(size: usize) -> Error {
+        let message = format!(
+            "none of the pool's {size} connections came free in time; hold them for less long, or \
+             allow more with `pool_size`"
+        );
+        Error::new(ErrorKind::PoolExhausted, message)
     }
 
     #[cold]
-    pub fn database(cause: impl Into<Cause>) -> Error {
-        Error::new(ErrorKind::Database, "the database refused the statement").caused_by(cause)
+    pub fn blocking_inside_async() -> Error {
+        Error::new(
+            ErrorKind::Connection,
+            "a blocking handle of a server cannot be used inside an async runtime; use \
+             `nepheline::Database` there",
+        )
+    }
+
+    #[cold]
+    pub fn too_large(size: usize, most: usize) -> Error {
+        let message = format!(
+            "the statement and its values take about {size} bytes, and the server accepts {most} \
+             (`max_allowed_packet`); send fewer at a time"
+        );
+        Error::new(ErrorKind::RefusedValue, message)
+    }
+
+    #[cold]
+    pub fn wrong_answer(warning: String) -> Error {
+        let message = format!("the server gave a wrong answer and said so in a warning: {warning}");
+        Error::new(ErrorKind::Database, message)
+    }
+
+    #[cold]
+    pub fn transaction_over(why: &str) -> Error {
+        Error::new(ErrorKind::TransactionOver, format!("this transaction is over: {why}"))
+    }
+
+    /// A failure that the driver told of.
+    #[cold]
+    pub fn of_driver(kind: ErrorKind, cause: impl Into<Cause>) -> Error {
+        let message = match kind {
+            ErrorKind::Locked => "somebody else holds a lock for longer than is waited",
+            ErrorKind::ConnectionLost => "the connection to the database was lost",
+            ErrorKind::StatementTimeout => "the statement ran too long and was stopped",
+            ErrorKind::Conflict => {
+                "the transaction met another in a way that cannot be completed; begin it again"
+            }
+            _ => "the database refused the statement",
+        };
+        Error::new(kind, message).caused_by(cause)
     }
 }
 

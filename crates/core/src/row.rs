@@ -36,6 +36,9 @@ pub enum Cell<'r> {
     Time(Time),
     /// A date and time without a zone.
     DateTime(DateTime),
+    /// A date and time from an engine with one type for both kinds: it is UTC where a point in
+    /// time is wanted.
+    DateTimeOrUtc(DateTime),
     /// A point in time.
     Timestamp(Timestamp),
     /// A UUID.
@@ -63,6 +66,7 @@ impl fmt::Display for Cell<'_> {
             }
             Cell::Date(value) => write!(f, "date {value}"),
             Cell::Time(value) => write!(f, "time {value}"),
+            Cell::DateTimeOrUtc(value) => write!(f, "date and time {value}"),
             Cell::DateTime(value) => write!(f, "timestamp without time zone {value}"),
             Cell::Timestamp(value) => write!(f, "timestamp {value}"),
             Cell::Uuid(value) => write!(f, "uuid {value}"),

@@ -81,3 +81,8 @@ CREATE TABLE specimen_hazard (
     PRIMARY KEY (specimen_id, hazard_id)
 );
 CREATE INDEX specimen_hazard_hazard ON specimen_hazard (hazard_id);
+
+-- Says that the tables above are the core shed's.
+CREATE TABLE core_shed (
+    edition INTEGER PRIMARY KEY
+);

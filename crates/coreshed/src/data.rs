@@ -1,13 +1,12 @@
-//! The data: CSV files that are part of the program, and how they get into a database.
+//! The data: CSV files that are part of the program, and how they get into a database of any engine.
 
 use std::collections::HashMap;
 
 use anyhow::{Context, Result, bail};
-use nepheline::blocking::Database;
+use nepheline::blocking::{Database, Transaction};
+use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use nepheline::{BindValue, TableInfo};
-use rusqlite::Connection;
-use rusqlite::types::Value;
 
 use crate::{
     Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
@@ -32,7 +31,18 @@ pub const TABLES: [(&TableInfo, &str); 10] = [
 /// How NULL is written in the CSV files.
 pub const NULL: &str = r"\N";
 
-const SQLITE_SCHEMA: &str = include_str!("../schema/sqlite.sql");
+/// Rises when the tables or the data change.
+const EDITION: i64 = 1;
+
+/// How many rows go into one statement.
+const ROWS_AT_ONCE: usize = 100;
+
+/// The mark that a database's tables are the core shed's own.
+#[derive(Debug, Table)]
+struct CoreShed {
+    #[nepheline(key)]
+    edition: i64,
+}
 
 /// A database in memory that holds the core shed.
 ///
@@ -40,29 +50,92 @@ const SQLITE_SCHEMA: &str = include_str!("../schema/sqlite.sql");
 ///
 /// Only if SQLite itself fails.
 pub fn in_memory() -> Result<Database> {
-    let mut connection = Connection::open_in_memory()?;
-    load(&mut connection)?;
-    Ok(Database::over(connection)?)
+    let db = Database::open("sqlite::memory:")?;
+    load(&db)?;
+    Ok(db)
 }
 
-/// Makes the tables in an empty SQLite database and fills them, all or nothing.
+/// Makes the tables of the core shed in a database and fills them, or leaves it be if it holds them
+/// already.
 ///
 /// # Errors
 ///
-/// If a table of the same name is there already, or SQLite fails.
-pub fn load(connection: &mut Connection) -> Result<()> {
-    let transaction = connection.transaction()?;
-    transaction.execute_batch(SQLITE_SCHEMA).context("the core shed's tables cannot be made")?;
-    for (table, _) in TABLES {
-        let names: Vec<_> = table.columns().iter().map(|column| column.name()).collect();
-        let places = vec!["?"; names.len()].join(", ");
-        let text = format!("INSERT INTO {} ({}) VALUES ({places})", table.name(), names.join(", "));
-        let mut insert = transaction.prepare(&text)?;
-        for row in rows_of(table)? {
-            insert.execute(rusqlite::params_from_iter(row.into_iter().map(sqlite_value)))?;
-        }
+/// If a table of the same name is there that is not the core shed's, or the database refuses. Then
+/// the database is as it was.
+pub fn load(db: &Database) -> Result<()> {
+    match db.read_first(&CoreShed::rows()) {
+        Ok(Some(CoreShed { edition: EDITION })) => return Ok(()),
+        Ok(_) => bail!("the database holds another edition of the core shed; {DROP_IT}"),
+        // Without the mark, no table of these names may be there.
+        Err(_) => {}
     }
-    transaction.commit()?;
+    let taken: Vec<_> = TABLES.iter().filter(|(table, _)| exists(db, table)).collect();
+    if let Some((table, _)) = taken.first() {
+        bail!(
+            "the database has a table `{}` that is not the core shed's, so nothing is loaded; \
+             name a database of its own",
+            table.name()
+        );
+    }
+    let loaded = db.transaction(|tx| {
+        for statement in schema(db.dialect()).split_inclusive(';') {
+            if !statement.trim().is_empty() {
+                tx.run_text(statement, Vec::new())?;
+            }
+        }
+        for (table, _) in TABLES {
+            fill(tx, db.dialect(), table)?;
+        }
+        tx.run_text(&format!("INSERT INTO core_shed VALUES ({EDITION})"), Vec::new())?;
+        Ok::<_, anyhow::Error>(())
+    });
+    if loaded.is_err() {
+        // Where making a table cannot be undone by a transaction, it is undone here.
+        drop_tables(db);
+    }
+    loaded.context("the core shed cannot be loaded")
+}
+
+const DROP_IT: &str = "drop its tables, or name another database";
+
+fn exists(db: &Database, table: &TableInfo) -> bool {
+    db.run_text(&format!("SELECT 1 FROM {} LIMIT 1", table.name()), Vec::new()).is_ok()
+}
+
+fn drop_tables(db: &Database) {
+    for (table, _) in TABLES.iter().rev() {
+        // What was not made yet cannot be dropped, which is as it should be.
+        let _ = db.run_text(&format!("DROP TABLE {}", table.name()), Vec::new());
+    }
+    let _ = db.run_text("DROP TABLE core_shed", Vec::new());
+}
+
+fn schema(dialect: Dialect) -> String {
+    let mysql = include_str!("../schema/mariadb.sql");
+    match dialect {
+        Dialect::Sqlite => include_str!("../schema/sqlite.sql").to_owned(),
+        Dialect::Postgres => include_str!("../schema/postgres.sql").to_owned(),
+        Dialect::MySql => mysql.replace("utf8mb4_nopad_bin", "utf8mb4_0900_bin"),
+        _ => mysql.to_owned(),
+    }
+}
+
+fn fill(tx: &Transaction<'_>, dialect: Dialect, table: &TableInfo) -> Result<()> {
+    let names: Vec<_> = table.columns().iter().map(|column| column.name()).collect();
+    for rows in rows_of(table)?.chunks(ROWS_AT_ONCE) {
+        let mut text = format!("INSERT INTO {} ({}) VALUES ", table.name(), names.join(", "));
+        for (i, row) in rows.iter().enumerate() {
+            let places: Vec<_> = (1..=row.len())
+                .map(|place| match dialect {
+                    Dialect::Postgres => format!("${}", i * row.len() + place),
+                    _ => "?".to_owned(),
+                })
+                .collect();
+            let comma = if i > 0 { ", " } else { "" };
+            text += &format!("{comma}({})", places.join(", "));
+        }
+        tx.run_text(&text, rows.concat())?;
+    }
     Ok(())
 }
 
@@ -105,14 +178,4 @@ fn value_of(field: &str, sql_type: nepheline::SqlType) -> Result<BindValue> {
         SqlType::Timestamp => BindValue::Timestamp(field.parse()?),
         other => bail!("the core shed has no columns of type {other}"),
     })
-}
-
-fn sqlite_value(value: BindValue) -> Value {
-    match value {
-        BindValue::Bool(value) => Value::Integer(i64::from(value)),
-        BindValue::Int(value) => Value::Integer(value),
-        BindValue::Float(value) => Value::Real(value),
-        BindValue::Text(text) => Value::Text(text.into()),
-        other => other.plain_text().map_or(Value::Null, Value::Text),
-    }
 }

@@ -22,5 +22,5 @@ pub mod data;
 pub mod scopes;
 mod tables;
 
-pub use data::in_memory;
+pub use data::{in_memory, load};
 pub use tables::*;

@@ -67,18 +67,50 @@
 // The derives write `::nepheline::..`, also inside this crate.
 extern crate self as nepheline;
 
-#[cfg(feature = "sqlite")]
-pub mod blocking;
-#[cfg(feature = "sqlite")]
-mod driver;
+mod macros {
+    /// Items for which at least one engine has to be there.
+    macro_rules! with_an_engine {
+        ($($item:item)*) => {$(
+            #[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
+            $item
+        )*};
+    }
+    pub(crate) use with_an_engine;
+}
+
 pub mod prelude;
+
+macros::with_an_engine! {
+    pub mod blocking;
+    mod connection;
+    mod database;
+    mod handle;
+    mod options;
+    mod transaction;
+    mod verbs;
+
+    pub use database::Database;
+    pub use handle::Handle;
+    pub use options::Options;
+    pub use transaction::{Isolation, Transaction, TransactionOptions};
+}
+#[cfg(feature = "mysql")]
+pub mod mysql;
+#[cfg(feature = "postgres")]
+pub mod postgres;
 #[cfg(feature = "sqlite")]
 mod sqlite;
-#[cfg(feature = "sqlite")]
-mod verbs;
 
 pub use nepheline_core::*;
 pub use nepheline_macros::{Storable, Table};
 
+/// What the derives and the crates beside this one rely on. It changes without notice.
 #[doc(hidden)]
-pub use nepheline_core::internal;
+pub mod internal {
+    pub use nepheline_core::internal::*;
+
+    crate::macros::with_an_engine! {
+        pub use crate::blocking::RunText as BlockingRunText;
+        pub use crate::database::RunText;
+    }
+}

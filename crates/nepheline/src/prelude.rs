@@ -1,10 +1,10 @@
 //! What a module that writes queries needs: `use nepheline::prelude::*;`.
 
-#[cfg(feature = "sqlite")]
-pub use crate::blocking::Handle as _;
 pub use crate::{
     Column, Condition, Dialect, Error, ErrorKind, Expression, Order, Query, Scope, Storable, Table,
 };
+#[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
+pub use crate::{Handle as _, blocking::Handle as _};
 
 /// A point in time, from `jiff`.
 #[doc(no_inline)]

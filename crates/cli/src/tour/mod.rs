@@ -5,18 +5,23 @@ mod steps;
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
-use nepheline::Sql;
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
+use nepheline::{Options, Sql};
 
 use crate::screen::Screen;
 use steps::Step;
 
 #[derive(Debug, Args)]
-pub(crate) struct Options {
-    /// The dialect that the SQL is shown in. The rows are always read from SQLite.
-    #[arg(long, value_enum, default_value_t = Shown::Sqlite)]
-    dialect: Shown,
+pub(crate) struct TourOptions {
+    /// Ask this database instead of an embedded one. The demo data is loaded into it, unless it
+    /// is there already; tables of the same names that are not the demo's are left alone.
+    #[arg(long, value_name = "URL", value_parser = Options::from_url)]
+    database: Option<Options>,
+
+    /// The dialect that the SQL is shown in, if not that of the database.
+    #[arg(long, value_enum)]
+    dialect: Option<Shown>,
 
     /// Show beside each clause the line of the tour's source that asked for it.
     #[arg(long)]
@@ -50,8 +55,13 @@ impl Shown {
     }
 }
 
-pub(crate) fn run(options: &Options, screen: &mut Screen) -> Result<()> {
-    let mut tour = Tour { db: nepheline_coreshed::in_memory()?, options, screen };
+pub(crate) fn run(options: &TourOptions, screen: &mut Screen) -> Result<()> {
+    let db = match &options.database {
+        Some(database) => database.clone().open_blocking()?,
+        None => Database::open("sqlite::memory:")?,
+    };
+    nepheline_coreshed::load(&db)?;
+    let mut tour = Tour { db, options, screen };
     let steps = match options.steps.as_slice() {
         [] => Step::value_variants(),
         some => some,
@@ -68,7 +78,7 @@ pub(crate) fn run(options: &Options, screen: &mut Screen) -> Result<()> {
 /// What a step works with: the demo data, what to show, and where.
 struct Tour<'a> {
     db: Database,
-    options: &'a Options,
+    options: &'a TourOptions,
     screen: &'a mut Screen,
 }
 
@@ -79,7 +89,10 @@ impl Tour<'_> {
     }
 
     fn show_each(&mut self, sql: impl Fn(Dialect) -> Result<Sql, Error>) -> Result<()> {
-        let dialects = self.options.dialect.dialects();
+        let dialects = match self.options.dialect {
+            Some(shown) => shown.dialects(),
+            None => vec![self.db.dialect()],
+        };
         for &dialect in &dialects {
             if dialects.len() > 1 {
                 self.screen.line(&format!("{dialect}:"))?;

@@ -48,7 +48,7 @@ impl Step {
 }
 
 fn all_rows(tour: &mut Tour<'_>) -> Result<()> {
-    let query = Specimen::rows();
+    let query = Specimen::rows().order_by(|s| s.id.asc());
     tour.show(&query)?;
     let specimens = tour.db.read(&query)?;
     Ok(tour.screen.rows(&specimens)?)
@@ -62,7 +62,8 @@ fn by_key(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 fn filters(tour: &mut Tour<'_>) -> Result<()> {
-    let query = Specimen::rows().filter(deeper_than(700.0)).filter(unassigned);
+    let query =
+        Specimen::rows().filter(deeper_than(700.0)).filter(unassigned).order_by(|s| s.top_m.asc());
     tour.show(&query)?;
     let specimens = tour.db.read(&query)?;
     Ok(tour.screen.rows(&specimens)?)

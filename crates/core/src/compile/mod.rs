@@ -13,7 +13,7 @@ pub use dialect::Dialect;
 use smallvec::SmallVec;
 pub use sql::{ByClause, Sql};
 
-use crate::error::Error;
+use crate::error::{Error, ErrorKind};
 use crate::storable::BindValue;
 use crate::tree::Select;
 use writer::Writer;
@@ -69,6 +69,7 @@ struct Mark {
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Statement<'q> {
+    dialect: Dialect,
     text: String,
     // Room for what most queries bind, so that it needs no allocation.
     binds: SmallVec<[Cow<'q, BindValue>; 4]>,
@@ -96,6 +97,53 @@ impl<'q> Statement<'q> {
         let statement = Writer::new(select, dialect).with_marks().write(wanted)?;
         let binds = statement.binds.into_iter().map(Cow::into_owned).collect();
         Ok(Sql::new(dialect, statement.text, binds, statement.marks))
+    }
+
+    /// Text of our own, or of a test: never of a user's value.
+    #[track_caller]
+    pub fn of_text(dialect: Dialect, text: impl Into<String>, binds: Vec<BindValue>) -> Self {
+        Statement {
+            dialect,
+            text: text.into(),
+            binds: binds.into_iter().map(Cow::Owned).collect(),
+            marks: Vec::new(),
+            origin: Origin::of(Location::caller()),
+            most_rows: usize::MAX,
+        }
+    }
+
+    /// The statement that asks the engine for its plan of this one; with `analyze` it also runs it
+    /// and measures.
+    pub fn explained(mut self, analyze: bool) -> Result<Statement<'q>, Error> {
+        let Some(verb) = self.dialect.grammar().explain(analyze) else {
+            let way_out = "ask for the plan without running it";
+            return Err(Error::unsupported("measuring a plan", self.dialect, way_out));
+        };
+        self.text.insert_str(0, verb);
+        self.most_rows = usize::MAX;
+        Ok(self)
+    }
+
+    /// The same statement with its binds copied, for a driver that works on another thread.
+    pub fn to_owned_binds(&self) -> Statement<'static> {
+        Statement {
+            dialect: self.dialect,
+            text: self.text.clone(),
+            binds: self.binds.iter().map(|bind| Cow::Owned(bind.clone().into_owned())).collect(),
+            marks: self.marks.clone(),
+            origin: self.origin,
+            most_rows: self.most_rows,
+        }
+    }
+
+    /// Adds to an error what was being run, and who asked for it.
+    #[cold]
+    pub fn context(&self, err: Error) -> Error {
+        match err.kind() {
+            ErrorKind::Mismatch | ErrorKind::RefusedValue | ErrorKind::PoolExhausted => err,
+            _ => err.in_sql(&self.text),
+        }
+        .asked_at(self.origin)
     }
 
     pub fn text(&self) -> &str {

@@ -61,6 +61,7 @@ impl<'q> Writer<'q> {
     pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
         match self.write_wanted(wanted) {
             Ok(()) => Ok(Statement {
+                dialect: self.dialect,
                 text: self.text,
                 binds: self.binds,
                 marks: self.marks.unwrap_or_default(),

@@ -162,6 +162,17 @@ impl BindValue {
         })
     }
 
+    /// About how many bytes it takes on the way to a server.
+    #[doc(hidden)]
+    pub fn size(&self) -> usize {
+        match self {
+            BindValue::Text(text) | BindValue::Json(text) => text.len(),
+            BindValue::Bytes(bytes) => bytes.len(),
+            BindValue::List(list) => list.items.iter().map(|item| item.size() + 4).sum(),
+            _ => 16,
+        }
+    }
+
     /// Why no database should be sent this value, if there is a reason.
     pub(crate) fn refusal(&self) -> Option<&'static str> {
         match self {

@@ -4,6 +4,7 @@
 //! that a value read back is the value that was compared.
 
 use jiff::civil::{Date, DateTime, Time};
+use jiff::tz::TimeZone;
 use jiff::{Timestamp, Unit};
 
 use super::{BindValue, Mismatch, SqlType, Storable};
@@ -57,7 +58,7 @@ impl Storable for DateTime {
     #[inline]
     fn from_cell(cell: Cell<'_>) -> Result<DateTime, Mismatch> {
         let at = match cell {
-            Cell::DateTime(at) => Some(at),
+            Cell::DateTime(at) | Cell::DateTimeOrUtc(at) => Some(at),
             Cell::Text(text) if text.as_bytes().get(10) == Some(&b'T') && !text.ends_with('Z') => {
                 text.parse().ok()
             }
@@ -92,6 +93,7 @@ impl Storable for Timestamp {
     fn from_cell(cell: Cell<'_>) -> Result<Timestamp, Mismatch> {
         let at = match cell {
             Cell::Timestamp(at) => Some(at),
+            Cell::DateTimeOrUtc(at) => TimeZone::UTC.to_timestamp(at).ok(),
             Cell::Text(text) if text.as_bytes().get(10) == Some(&b'T') => text.parse().ok(),
             _ => None,
         };

@@ -1,14 +1,27 @@
-//! The blocking handle of a database.
+//! The blocking handle of a database, and its transactions.
 
-use nepheline_core::Error;
+use std::fmt;
+use std::ops::ControlFlow;
+use std::time::Duration;
 
+use futures_util::stream::StreamExt;
+use nepheline_core::{Dialect, Error, Query, RowShape, Table};
+use tokio::runtime::Runtime;
+
+#[cfg(feature = "sqlite")]
+use super::session::{self, Session};
 use super::sealed;
-use crate::driver::Driver;
-use crate::sqlite::Direct;
+use crate::handle::sealed::Handle as AsyncHandle;
+use crate::options::{Options, Target};
+#[cfg(feature = "sqlite")]
+use crate::sqlite::direct::{self, StatementTimeout};
+use crate::transaction::{self, Begun, TransactionOptions};
+use crate::verbs::Verb;
 
-/// A database that is asked from one thread at a time.
+/// A database, asked from code that is not async.
 ///
-/// Threads may share it: they take turns. What can be done with it is in [`Handle`](super::Handle).
+/// Threads may share it. Over SQLite they take turns on one connection; over a server each call
+/// takes a connection from a pool. What can be done with it is in [`Handle`](super::Handle).
 ///
 /// ```no_run
 /// use nepheline::blocking::Database;
@@ -17,27 +30,64 @@ use crate::sqlite::Direct;
 /// # Ok(())
 /// # }
 /// ```
-#[derive(Debug)]
 pub struct Database {
-    driver: Direct,
+    engine: Engine,
+}
+
+enum Engine {
+    #[cfg(feature = "sqlite")]
+    Direct(Direct),
+    Served(Served),
+}
+
+/// SQLite, called directly. The lock may be taken again by the thread that holds it, so that a
+/// function called within a transaction cannot wait for itself.
+#[cfg(feature = "sqlite")]
+struct Direct {
+    connection: parking_lot::ReentrantMutex<rusqlite::Connection>,
+    timeout: Option<StatementTimeout>,
+}
+
+/// A server, through the async driver, which the calling thread drives.
+struct Served {
+    database: crate::Database,
+    runtime: Runtime,
 }
 
 impl Database {
-    /// Opens the database that `url` names.
-    ///
-    /// `sqlite:path/to/file.db` is a file, which must exist unless `?mode=rwc` follows (with
-    /// `?mode=ro` it is only read); `sqlite::memory:` is a new and empty database in memory. The
-    /// modes are those of SQLite's own URI file names.
+    /// Opens the database that a URL names, and checks that it can be used. The parameters are those
+    /// of [`Options::from_url`].
     ///
     /// # Errors
     ///
-    /// Of kind [`Connection`](crate::ErrorKind::Connection) for a URL that is none of these, a file
-    /// that cannot be opened, or a database whose text is not UTF-8.
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database cannot be reached or
+    /// cannot be used. No message has the password.
     pub fn open(url: &str) -> Result<Database, Error> {
-        Ok(Database { driver: Direct::open(url)? })
+        Database::open_with(Options::from_url(url)?)
     }
 
-    /// Takes over a connection that the program already has.
+    pub(crate) fn open_with(options: Options) -> Result<Database, Error> {
+        let engine = match &options.target {
+            #[cfg(feature = "sqlite")]
+            Target::Sqlite { path, mode } => {
+                let opened = direct::open(path, *mode, &options)?;
+                Engine::Direct(Direct {
+                    connection: opened.connection.into(),
+                    timeout: opened.timeout,
+                })
+            }
+            _ => {
+                let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+                let runtime = runtime.map_err(|err| Error::cannot_open("for lack of a runtime", err))?;
+                let database = block_on(&runtime, crate::Database::open_with(options))?;
+                Engine::Served(Served { database, runtime })
+            }
+        };
+        Ok(Database { engine })
+    }
+
+    /// Takes over a SQLite connection that the program already has. To lend one, see
+    /// [`Session::over`].
     ///
     /// It is set up as our own are: foreign keys are enforced, a lock is waited for up to five
     /// seconds, and a misspelt name in double quotes is an error instead of text.
@@ -46,13 +96,234 @@ impl Database {
     ///
     /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or
     /// SQLite is older than 3.40.
+    #[cfg(feature = "sqlite")]
     pub fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
-        Ok(Database { driver: Direct::over(connection)? })
+        session::set_up(&connection)?;
+        let direct = Direct { connection: connection.into(), timeout: None };
+        Ok(Database { engine: Engine::Direct(direct) })
+    }
+
+    /// The dialect that the database is asked in.
+    pub fn dialect(&self) -> Dialect {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(_) => Dialect::Sqlite,
+            Engine::Served(served) => served.database.dialect(),
+        }
+    }
+
+    /// Runs `work` in a transaction: what it did is committed if it returns `Ok`, and undone if it
+    /// returns `Err` or panics.
+    ///
+    /// # Errors
+    ///
+    /// What `work` returns, and what the database refuses at the beginning or the end.
+    pub fn transaction<T, E: From<Error>>(
+        &self,
+        work: impl FnMut(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        self.transaction_with(TransactionOptions::new(), work)
+    }
+
+    /// Runs `work` in a transaction as `options` say; see [`transaction`](Self::transaction).
+    ///
+    /// With [`attempts`](TransactionOptions::attempts) above one, `work` is begun again from the
+    /// start when the transaction met a conflict, so it should have no other effects.
+    ///
+    /// # Errors
+    ///
+    /// As [`transaction`](Self::transaction); the last attempt's, if all failed.
+    pub fn transaction_with<T, E: From<Error>>(
+        &self,
+        options: TransactionOptions,
+        mut work: impl FnMut(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct) => {
+                let connection = direct.connection.lock();
+                let session = Session::within(&connection, direct.timeout.as_ref());
+                session::in_transaction(&session, options, |session| {
+                    work(&Transaction { scope: Scope::Direct(session), depth: 0 })
+                })
+            }
+            Engine::Served(served) => served.transaction(options, work),
+        }
+    }
+}
+
+impl Served {
+    fn transaction<T, E: From<Error>>(
+        &self,
+        options: TransactionOptions,
+        mut work: impl FnMut(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let mut attempt = 1;
+        loop {
+            let begun = block_on(&self.runtime, async {
+                Begun::begin(self.database.acquire().await?, options).await
+            })?;
+            let scope = Scope::Served { runtime: &self.runtime, transaction: begun.transaction() };
+            let outcome = work(&Transaction { scope, depth: 0 });
+            let (outcome, conflict) =
+                block_on(&self.runtime, async { Ok(begun.end(outcome).await) })?;
+            if !conflict || attempt >= options.attempts_allowed() {
+                return outcome;
+            }
+            // Two that met once would meet again if both began at once.
+            std::thread::sleep(Duration::from_millis(5 * attempt));
+            attempt += 1;
+        }
     }
 }
 
 impl sealed::Handle for Database {
-    fn driver(&self) -> &impl Driver {
-        &self.driver
+    #[inline]
+    fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct) => {
+                let connection = direct.connection.lock();
+                Session::within(&connection, direct.timeout.as_ref()).run(verb)
+            }
+            Engine::Served(served) => block_on(&served.runtime, served.database.run(verb)),
+        }
+    }
+
+    fn each<T: Table, R: RowShape + Send + 'static>(
+        &self,
+        query: &Query<T, R>,
+        take: impl FnMut(R) -> ControlFlow<()>,
+    ) -> Result<(), Error> {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct) => {
+                let connection = direct.connection.lock();
+                Session::within(&connection, direct.timeout.as_ref()).each(query, take)
+            }
+            Engine::Served(served) => {
+                block_on(&served.runtime, take_each(served.database.stream(query), take))
+            }
+        }
+    }
+}
+
+/// A transaction that is under way: what [`Database::transaction`] gives its closure. The verbs are
+/// those of [`Handle`](super::Handle).
+pub struct Transaction<'c> {
+    scope: Scope<'c>,
+    /// How many transactions this one is inside of.
+    depth: u32,
+}
+
+enum Scope<'c> {
+    #[cfg(feature = "sqlite")]
+    Direct(&'c Session<'c>),
+    Served { runtime: &'c Runtime, transaction: transaction::Transaction<'c> },
+}
+
+impl Transaction<'_> {
+    /// Runs `work` in a transaction inside of this one: what it did is kept if it returns `Ok`, as
+    /// far as this one is committed, and undone if it returns `Err`. In SQL it is a savepoint.
+    ///
+    /// # Errors
+    ///
+    /// What `work` returns, and what the database refuses at the beginning or the end.
+    pub fn transaction<T, E: From<Error>>(
+        &self,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let name = transaction::savepoint_name(self.depth);
+        self.command(&format!("SAVEPOINT {name}"))?;
+        let outcome = work(&Transaction { scope: self.scope.lent(), depth: self.depth + 1 });
+        if outcome.is_err() {
+            self.command(&format!("ROLLBACK TO SAVEPOINT {name}"))?;
+        }
+        self.command(&format!("RELEASE SAVEPOINT {name}"))?;
+        outcome
+    }
+
+    fn command(&self, text: &str) -> Result<(), Error> {
+        match &self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(session) => session.command(text),
+            Scope::Served { runtime, transaction } => block_on(runtime, transaction.command(text)),
+        }
+    }
+}
+
+impl Scope<'_> {
+    fn lent(&self) -> Scope<'_> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(session) => Scope::Direct(session),
+            Scope::Served { runtime, transaction } => {
+                Scope::Served { runtime, transaction: transaction.lent() }
+            }
+        }
+    }
+}
+
+impl sealed::Handle for Transaction<'_> {
+    fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        match &self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(session) => session.run(verb),
+            Scope::Served { runtime, transaction } => block_on(runtime, transaction.run(verb)),
+        }
+    }
+
+    fn each<T: Table, R: RowShape + Send + 'static>(
+        &self,
+        query: &Query<T, R>,
+        take: impl FnMut(R) -> ControlFlow<()>,
+    ) -> Result<(), Error> {
+        match &self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(session) => session.each(query, take),
+            Scope::Served { runtime, transaction } => {
+                block_on(runtime, take_each(transaction.stream(query), take))
+            }
+        }
+    }
+}
+
+async fn take_each<R>(
+    mut rows: impl futures_util::Stream<Item = Result<R, Error>> + Unpin,
+    mut take: impl FnMut(R) -> ControlFlow<()>,
+) -> Result<(), Error> {
+    while let Some(row) = rows.next().await {
+        if take(row?).is_break() {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// Drives a future on this thread. Inside an async runtime that would stop the runtime's other
+/// tasks, so there it is an error.
+fn block_on<T>(
+    runtime: &Runtime,
+    future: impl Future<Output = Result<T, Error>>,
+) -> Result<T, Error> {
+    match tokio::runtime::Handle::try_current() {
+        Ok(_) => Err(Error::blocking_inside_async()),
+        Err(_) => runtime.block_on(future),
+    }
+}
+
+impl fmt::Debug for Database {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(_) => f.write_str("blocking::Database(sqlite)"),
+            Engine::Served(served) => write!(f, "blocking::{:?}", served.database),
+        }
+    }
+}
+
+impl fmt::Debug for Transaction<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "blocking::Transaction(depth {})", self.depth)
     }
 }

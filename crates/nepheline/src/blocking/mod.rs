@@ -1,23 +1,35 @@
-//! Databases for code that is not async. Over SQLite a call goes straight to the driver: no runtime
-//! and no hop to another thread.
+//! Handles for code that is not async. Over SQLite a call goes straight to the driver: no runtime and
+//! no hop to another thread. Over a server it drives the async driver on the calling thread.
 
 mod database;
+#[cfg(feature = "sqlite")]
+mod session;
 
-use std::future::Future;
-use std::pin::pin;
-use std::task::{Context, Poll, Waker};
+use std::ops::ControlFlow;
 
-use nepheline_core::{Error, Query, RowShape, Table};
+use nepheline_core::{BindValue, Error, Query, RowShape, Table};
 
-pub use database::Database;
+pub use database::{Database, Transaction};
+#[cfg(feature = "sqlite")]
+pub use session::Session;
 
-use crate::verbs;
+use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadOne};
 
 mod sealed {
-    use crate::driver::Driver;
+    use std::ops::ControlFlow;
+
+    use nepheline_core::{Error, Query, RowShape, Table};
+
+    use crate::verbs::Verb;
 
     pub trait Handle {
-        fn driver(&self) -> &impl Driver;
+        fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error>;
+
+        fn each<T: Table, R: RowShape + Send + 'static>(
+            &self,
+            query: &Query<T, R>,
+            take: impl FnMut(R) -> ControlFlow<()>,
+        ) -> Result<(), Error>;
     }
 }
 
@@ -33,18 +45,21 @@ pub trait Handle: sealed::Handle {
     /// Those of [`Query::sql`]; [`Mismatch`](crate::ErrorKind::Mismatch) for a row that does not fit
     /// `R`, naming table, column and row; and what the database refuses, with the SQL and its origin.
     /// The other verbs fail in the same ways.
-    fn read<T: Table, R: RowShape + Send>(&self, query: &Query<T, R>) -> Result<Vec<R>, Error> {
-        ready(verbs::read(self.driver(), query))
+    fn read<T: Table, R: RowShape + Send + 'static>(
+        &self,
+        query: &Query<T, R>,
+    ) -> Result<Vec<R>, Error> {
+        self.run(Read(query))
     }
 
     /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
     ///
     /// Which row is first is up to the engine, unless the query is ordered.
-    fn read_first<T: Table, R: RowShape + Send>(
+    fn read_first<T: Table, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> Result<Option<R>, Error> {
-        ready(verbs::read_first(self.driver(), query))
+        self.run(ReadFirst(query))
     }
 
     /// Reads the one row that there must be.
@@ -53,8 +68,11 @@ pub trait Handle: sealed::Handle {
     ///
     /// Of kind [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key
     /// that was sought, and of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
-    fn read_one<T: Table, R: RowShape + Send>(&self, query: &Query<T, R>) -> Result<R, Error> {
-        ready(verbs::read_one(self.driver(), query))
+    fn read_one<T: Table, R: RowShape + Send + 'static>(
+        &self,
+        query: &Query<T, R>,
+    ) -> Result<R, Error> {
+        self.run(ReadOne(query))
     }
 
     /// Reads the one row that there may be, or `None`.
@@ -62,33 +80,58 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
-    fn read_at_most_one<T: Table, R: RowShape + Send>(
+    fn read_at_most_one<T: Table, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> Result<Option<R>, Error> {
-        ready(verbs::read_at_most_one(self.driver(), query))
+        self.run(ReadAtMostOne(query))
     }
 
     /// How many rows the query has, counted by the database. Limit and offset count.
     fn count<T: Table, R>(&self, query: &Query<T, R>) -> Result<u64, Error> {
-        ready(verbs::count(self.driver(), query))
+        self.run(Count(query))
     }
 
     /// Whether the query has any row. The database stops at the first. Limit and offset count.
     fn has_rows<T: Table, R>(&self, query: &Query<T, R>) -> Result<bool, Error> {
-        ready(verbs::has_rows(self.driver(), query))
+        self.run(HasRows(query))
+    }
+
+    /// Gives the rows to `take` one after another, in constant memory however many there are, until
+    /// it returns `Break`.
+    fn read_stream<T: Table, R: RowShape + Send + 'static>(
+        &self,
+        query: &Query<T, R>,
+        take: impl FnMut(R) -> ControlFlow<()>,
+    ) -> Result<(), Error> {
+        self.each(query, take)
+    }
+
+    /// The engine's own plan of the query, as text. The query is not run.
+    fn explain<T: Table, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
+        self.run(Explain { query, analyze: false })
+    }
+
+    /// The engine's own plan of the query with what running it took, as text. The query is run.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
+    fn explain_analyze<T: Table, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
+        self.run(Explain { query, analyze: true })
     }
 }
 
 impl<H: sealed::Handle> Handle for H {}
 
-/// The result of a future of the direct SQLite driver, which never waits.
-fn ready<T>(future: impl Future<Output = T>) -> T {
-    let mut future = pin!(future);
-    let mut context = Context::from_waker(Waker::noop());
-    loop {
-        if let Poll::Ready(result) = future.as_mut().poll(&mut context) {
-            return result;
-        }
+/// Runs text of a test, or of the demo when it is loaded.
+#[doc(hidden)]
+pub trait RunText {
+    fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error>;
+}
+
+impl<H: sealed::Handle> RunText for H {
+    fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error> {
+        self.run(crate::verbs::Run(text, binds))
     }
 }

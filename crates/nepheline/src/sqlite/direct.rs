@@ -1,136 +1,171 @@
-//! A connection that is called on the caller's own thread. Its futures are always ready.
+//! A connection to SQLite, called on the thread that it is called from.
 
-use std::fmt;
-use std::future::Future;
-use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
 
 use nepheline_core::internal::Statement;
-use nepheline_core::{Dialect, Error, RowShape};
+use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 use super::cells::{Bind, RowCells};
-use crate::driver::Driver;
-
-/// How long a lock that somebody else holds is waited for.
-const LOCK_WAIT: Duration = Duration::from_secs(5);
-
-/// How many compiled statements a connection keeps.
-const STATEMENTS_KEPT: usize = 128;
+use crate::options::{Options, SqliteMode};
+use crate::verbs::{Gather, Verb};
 
 /// The oldest SQLite whose SQL has all that we write, as its version number.
 const OLDEST: i32 = 3_040_000;
 
-pub(crate) struct Direct {
-    connection: Mutex<Connection>,
+/// How many steps of its machine SQLite takes between two looks at the clock.
+const STEPS_BETWEEN_LOOKS: i32 = 10_000;
+
+/// A connection of our own.
+pub(crate) struct Opened {
+    pub(crate) connection: Connection,
+    pub(crate) timeout: Option<StatementTimeout>,
 }
 
-impl Direct {
-    pub(crate) fn open(url: &str) -> Result<Direct, Error> {
-        let Some(rest) = url.strip_prefix("sqlite:") else {
-            return Err(Error::unfit_session(format!(
-                "`{url}` is not the URL of a SQLite database, such as `sqlite:core.db` or `sqlite::memory:`"
-            )));
-        };
-        let (path, mode) = rest.split_once('?').unwrap_or((rest, "mode=rw"));
-        let access = match mode {
-            "mode=rw" => OpenFlags::SQLITE_OPEN_READ_WRITE,
-            "mode=rwc" => OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE,
-            "mode=ro" => OpenFlags::SQLITE_OPEN_READ_ONLY,
-            other => {
-                return Err(Error::unfit_session(format!(
-                    "`{other}` is not an option of a SQLite URL; there are `mode=ro`, `mode=rw` and `mode=rwc`"
-                )));
-            }
-        };
-        // Without a mutex of its own, because ours lets one thread in at a time.
-        let flags = access | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(path, flags)
-            .map_err(|err| Error::cannot_open(&format!("`{path}`"), err))?;
-        Direct::over(connection)
-    }
+/// Opens a file, or a database in memory, and sets the connection up.
+pub(crate) fn open(path: &str, mode: SqliteMode, options: &Options) -> Result<Opened, Error> {
+    let access = match mode {
+        SqliteMode::ReadOnly => OpenFlags::SQLITE_OPEN_READ_ONLY,
+        SqliteMode::ReadWrite => OpenFlags::SQLITE_OPEN_READ_WRITE,
+        SqliteMode::ReadWriteCreate => {
+            OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE
+        }
+    };
+    // Without a mutex of its own, because ours lets one thread in at a time.
+    let flags = access | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let mut connection = Connection::open_with_flags(path, flags)
+        .map_err(|err| Error::cannot_open(&format!("`{path}`"), err))?;
+    set_up(&connection, options.lock_timeout)?;
+    connection.set_prepared_statement_cache_capacity(options.statements_kept);
+    let longest = options.statement_timeout;
+    let timeout = longest.map(|longest| StatementTimeout::install(&mut connection, longest));
+    Ok(Opened { connection, timeout: timeout.transpose()? })
+}
 
-    pub(crate) fn over(connection: Connection) -> Result<Direct, Error> {
-        if rusqlite::version_number() < OLDEST {
-            let version = rusqlite::version();
-            return Err(Error::unfit_session(format!(
-                "it is SQLite {version}, and 3.40 is needed"
-            )));
-        }
-        set_up(&connection).map_err(refused)?;
-        let encoding: String =
-            connection.pragma_query_value(None, "encoding", |row| row.get(0)).map_err(refused)?;
-        match encoding.as_str() {
-            "UTF-8" => Ok(Direct { connection: Mutex::new(connection) }),
-            other => Err(Error::unfit_session(format!("its text is {other}, and UTF-8 is needed"))),
-        }
+/// Makes a connection mean what every other handle means, and refuses one that cannot.
+pub(crate) fn set_up(connection: &Connection, lock_timeout: Duration) -> Result<(), Error> {
+    if rusqlite::version_number() < OLDEST {
+        let version = rusqlite::version();
+        return Err(Error::unfit_session(format!("it is SQLite {version}, and 3.40 is needed")));
     }
-
-    fn lock(&self) -> MutexGuard<'_, Connection> {
-        // A panic elsewhere cannot leave a connection half changed: SQLite keeps its own state.
-        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn fetch_now<R: RowShape>(
-        &self,
-        statement: &Statement<'_>,
-        mut keep: impl FnMut(R),
-    ) -> Result<(), Error> {
-        let connection = self.lock();
-        let refused = |err| refused(err).in_sql(statement.text()).asked_at(statement.origin());
-        let mut prepared = connection.prepare_cached(statement.text()).map_err(refused)?;
-        for (i, bind) in statement.binds().enumerate() {
-            prepared.raw_bind_parameter(i + 1, Bind(bind)).map_err(refused)?;
-        }
-        let mut cursor = prepared.raw_query();
-        let mut read = 0;
-        while read < statement.most_rows() {
-            let Some(row) = cursor.next().map_err(refused)? else { break };
-            read += 1;
-            match R::read(&mut RowCells::new(row)) {
-                Ok(row) => keep(row),
-                Err(err) => return Err(err.at_row(read as u64).asked_at(statement.origin())),
-            }
-        }
-        Ok(())
+    let settings = || -> rusqlite::Result<String> {
+        connection.pragma_update(None, "foreign_keys", true)?;
+        connection.busy_timeout(lock_timeout)?;
+        // Otherwise a misspelt column in double quotes is read as text, and rows come back.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DDL, false)?;
+        connection.pragma_query_value(None, "encoding", |row| row.get(0))
+    };
+    match settings().map_err(failed)?.as_str() {
+        "UTF-8" => Ok(()),
+        other => Err(Error::unfit_session(format!("its text is {other}, and UTF-8 is needed"))),
     }
 }
 
-fn set_up(connection: &Connection) -> rusqlite::Result<()> {
-    connection.pragma_update(None, "foreign_keys", true)?;
-    connection.busy_timeout(LOCK_WAIT)?;
-    // Otherwise a misspelt column in double quotes is read as text, and rows come back.
-    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
-    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DDL, false)?;
-    connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
+/// Runs a verb from its statement to its answer.
+pub(crate) fn run<V: Verb>(connection: &Connection, verb: V) -> Result<V::Output, Error> {
+    let statement = verb.statement(Dialect::Sqlite)?;
+    let gathered = fetch(connection, &statement)?;
+    drop(statement);
+    verb.finish(gathered)
+}
+
+/// Runs a statement and gathers its rows.
+pub(crate) fn fetch<R, G>(connection: &Connection, statement: &Statement<'_>) -> Result<G, Error>
+where
+    R: RowShape,
+    G: Gather<R>,
+{
+    let mut gathered = G::default();
+    each(connection, statement, |row| {
+        gathered.take(row);
+        ControlFlow::Continue(())
+    })?;
+    Ok(gathered)
+}
+
+/// Runs a statement and gives each row to `take` as it is read, until that has enough.
+pub(crate) fn each<R: RowShape>(
+    connection: &Connection,
+    statement: &Statement<'_>,
+    mut take: impl FnMut(R) -> ControlFlow<()>,
+) -> Result<(), Error> {
+    let failed = |err| statement.context(failed(err));
+    let mut prepared = connection.prepare_cached(statement.text()).map_err(failed)?;
+    for (i, bind) in statement.binds().enumerate() {
+        prepared.raw_bind_parameter(i + 1, Bind(bind)).map_err(failed)?;
+    }
+    let mut cursor = prepared.raw_query();
+    let mut read = 0;
+    while read < statement.most_rows() {
+        let Some(row) = cursor.next().map_err(failed)? else { break };
+        read += 1;
+        match R::read(&mut RowCells::new(row)) {
+            Ok(row) => {
+                if take(row).is_break() {
+                    break;
+                }
+            }
+            Err(err) => return Err(statement.context(err.at_row(read as u64))),
+        }
+    }
     Ok(())
 }
 
+/// Stops statements that run too long. SQLite asks it every so many steps whether to go on.
+#[derive(Clone)]
+pub(crate) struct StatementTimeout {
+    longest: Duration,
+    opened: Instant,
+    /// When the running statement has to end, in nanoseconds after `opened`; 0 while none runs.
+    end: Arc<AtomicU64>,
+}
+
+impl StatementTimeout {
+    fn install(connection: &mut Connection, longest: Duration) -> Result<StatementTimeout, Error> {
+        let (opened, end) = (Instant::now(), Arc::new(AtomicU64::new(0)));
+        let seen = end.clone();
+        let is_over = move || {
+            let end = seen.load(Ordering::Relaxed);
+            end != 0 && nanoseconds(opened.elapsed()) >= end
+        };
+        connection.progress_handler(STEPS_BETWEEN_LOOKS, Some(is_over)).map_err(failed)?;
+        Ok(StatementTimeout { longest, opened, end })
+    }
+}
+
+/// Runs `work`, and stops a statement of it that runs too long, if there is such a limit.
+#[inline]
+pub(crate) fn within<T>(timeout: Option<&StatementTimeout>, work: impl FnOnce() -> T) -> T {
+    let Some(timeout) = timeout else { return work() };
+    let end = nanoseconds(timeout.opened.elapsed() + timeout.longest);
+    timeout.end.store(end, Ordering::Relaxed);
+    let result = work();
+    timeout.end.store(0, Ordering::Relaxed);
+    result
+}
+
+fn nanoseconds(duration: Duration) -> u64 {
+    u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX)
+}
+
 #[cold]
-fn refused(cause: rusqlite::Error) -> Error {
-    match cause.sqlite_error_code() {
-        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Error::locked(cause),
-        _ => Error::database(cause),
-    }
-}
-
-impl Driver for Direct {
-    fn dialect(&self) -> Dialect {
-        Dialect::Sqlite
-    }
-
-    fn fetch<R: RowShape + Send>(
-        &self,
-        statement: &Statement<'_>,
-        keep: impl FnMut(R) + Send,
-    ) -> impl Future<Output = Result<(), Error>> + Send {
-        std::future::ready(self.fetch_now(statement, keep))
-    }
-}
-
-impl fmt::Debug for Direct {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Direct(SQLite)")
-    }
+pub(crate) fn failed(cause: rusqlite::Error) -> Error {
+    let kind = match cause.sqlite_error() {
+        // Somebody wrote since this transaction began to read: only a new one can write.
+        Some(err) if err.extended_code == rusqlite::ffi::SQLITE_BUSY_SNAPSHOT => {
+            ErrorKind::Conflict
+        }
+        Some(err) => match err.code {
+            ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => ErrorKind::Locked,
+            ErrorCode::OperationInterrupted => ErrorKind::StatementTimeout,
+            _ => ErrorKind::Database,
+        },
+        None => ErrorKind::Database,
+    };
+    Error::of_driver(kind, cause)
 }

@@ -1,6 +1,7 @@
 //! SQLite through `rusqlite`.
 
 mod cells;
-mod direct;
+pub(crate) mod direct;
+mod threaded;
 
-pub(crate) use direct::Direct;
+pub(crate) use threaded::{Connection, Manager};

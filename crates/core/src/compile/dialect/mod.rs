@@ -87,6 +87,9 @@ pub(super) trait Grammar: Sync {
         sql_type != SqlType::Json
     }
 
+    /// What to write before a statement to get its plan, or with `analyze` also to measure it.
+    fn explain(&self, analyze: bool) -> Option<&'static str>;
+
     /// Whether floats have infinities.
     fn has_infinity(&self) -> bool {
         true

@@ -10,10 +10,11 @@ pub(super) struct Flavour {
     text_list: &'static str,
     guarded_text_list: &'static str,
     uuid_list: &'static str,
+    explain: [&'static str; 2],
 }
 
 macro_rules! flavour {
-    ($collation:literal, uuid: $uuid:literal) => {
+    ($collation:literal, uuid: $uuid:literal, explain: $explain:expr) => {
         Flavour {
             collate: concat!(" COLLATE ", $collation),
             text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
@@ -25,15 +26,23 @@ macro_rules! flavour {
                 " FROM JSON_TABLE("
             ),
             uuid_list: concat!(" IN (SELECT ", $uuid, " FROM JSON_TABLE("),
+            explain: $explain,
         }
     };
 }
 
-pub(super) static MARIADB: Flavour = flavour!("utf8mb4_nopad_bin", uuid: "CAST(j.v AS UUID)");
+pub(super) static MARIADB: Flavour = flavour!(
+    "utf8mb4_nopad_bin",
+    uuid: "CAST(j.v AS UUID)",
+    explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "]
+);
 
 // MySQL has no UUID type: BINARY(16) is what its own UUID functions are made for.
-pub(super) static MYSQL: Flavour =
-    flavour!("utf8mb4_0900_bin", uuid: "UNHEX(REPLACE(j.v, '-', ''))");
+pub(super) static MYSQL: Flavour = flavour!(
+    "utf8mb4_0900_bin",
+    uuid: "UNHEX(REPLACE(j.v, '-', ''))",
+    explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "]
+);
 
 /// The longest text that is compared with a list item where the engine would otherwise parse the
 /// list again for each row. A longer item would be cut in silence, so it is refused.
@@ -97,6 +106,10 @@ impl Grammar for Flavour {
     // There is no word for "all": the manual names this number ("SELECT", LIMIT).
     fn no_limit(&self) -> &'static str {
         "LIMIT 18446744073709551615"
+    }
+
+    fn explain(&self, analyze: bool) -> Option<&'static str> {
+        Some(self.explain[usize::from(analyze)])
     }
 
     fn has_infinity(&self) -> bool {

@@ -40,4 +40,8 @@ impl Grammar for Postgres {
     fn no_limit(&self) -> &'static str {
         ""
     }
+
+    fn explain(&self, analyze: bool) -> Option<&'static str> {
+        Some(if analyze { "EXPLAIN ANALYZE " } else { "EXPLAIN " })
+    }
 }

@@ -43,6 +43,10 @@ impl Grammar for Sqlite {
         "LIMIT -1"
     }
 
+    fn explain(&self, analyze: bool) -> Option<&'static str> {
+        (!analyze).then_some("EXPLAIN QUERY PLAN ")
+    }
+
     // A decimal is kept as text, in which 1.5 and 1.50 differ and 10 comes before 9.
     fn can_compare(&self, sql_type: SqlType) -> bool {
         !matches!(sql_type, SqlType::Json | SqlType::Decimal)

@@ -1,0 +1,124 @@
+//! A session over a SQLite connection that somebody else has: the program, or our own handle.
+
+use std::fmt;
+use std::ops::ControlFlow;
+use std::time::Duration;
+
+use nepheline_core::internal::Wanted;
+use nepheline_core::{Dialect, Error, Query, RowShape, Table};
+use rusqlite::Connection;
+
+use super::sealed;
+use crate::sqlite::direct::{self, StatementTimeout};
+use crate::transaction::TransactionOptions;
+use crate::verbs::Verb;
+
+/// How long a connection of the program waits for a lock.
+const LOCK_WAIT: Duration = Duration::from_secs(5);
+
+/// Runs queries on a `rusqlite` connection or transaction of your own.
+///
+/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
+/// are those of [`Handle`](super::Handle).
+///
+/// ```
+/// use nepheline::blocking::Session;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+/// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # let mut connection = rusqlite::Connection::open_in_memory()?;
+/// # connection.execute_batch("CREATE TABLE lab (id INTEGER PRIMARY KEY)")?;
+/// let transaction = connection.transaction()?;
+/// transaction.execute("INSERT INTO lab VALUES (1)", [])?;
+/// assert_eq!(Session::over(&transaction)?.count(&Lab::rows())?, 1);
+/// # Ok(())
+/// # }
+/// ```
+pub struct Session<'c> {
+    connection: &'c Connection,
+    timeout: Option<&'c StatementTimeout>,
+}
+
+impl<'c> Session<'c> {
+    /// Sets the connection up as our own are: foreign keys are enforced, a lock is waited for up to
+    /// five seconds, and a misspelt name in double quotes is an error instead of text. It stays so
+    /// afterwards. (Inside a transaction SQLite leaves foreign keys as they were.)
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or
+    /// SQLite is older than 3.40.
+    pub fn over(connection: &'c Connection) -> Result<Session<'c>, Error> {
+        set_up(connection)?;
+        Ok(Session { connection, timeout: None })
+    }
+
+    /// A session over a connection that is set up already.
+    pub(super) fn within(
+        connection: &'c Connection,
+        timeout: Option<&'c StatementTimeout>,
+    ) -> Session<'c> {
+        Session { connection, timeout }
+    }
+
+    pub(super) fn command(&self, text: &str) -> Result<(), Error> {
+        let done = self.connection.execute_batch(text);
+        done.map_err(|err| direct::failed(err).in_sql(text))
+    }
+}
+
+pub(super) fn set_up(connection: &Connection) -> Result<(), Error> {
+    direct::set_up(connection, LOCK_WAIT)
+}
+
+/// Runs `work` between begin and end; without an end, because it failed or panicked, all is undone.
+pub(super) fn in_transaction<T, E: From<Error>>(
+    session: &Session<'_>,
+    options: TransactionOptions,
+    work: impl FnOnce(&Session<'_>) -> Result<T, E>,
+) -> Result<T, E> {
+    for begin in options.begin(Dialect::Sqlite) {
+        session.command(begin)?;
+    }
+    let undone = scopeguard::guard((), |()| {
+        // Without an open transaction, because SQLite ended it itself, there is nothing to undo.
+        let _ = session.command("ROLLBACK");
+        restore(session, options);
+    });
+    let result = work(session)?;
+    session.command("COMMIT")?;
+    scopeguard::ScopeGuard::into_inner(undone);
+    restore(session, options);
+    Ok(result)
+}
+
+fn restore(session: &Session<'_>, options: TransactionOptions) {
+    for after in options.after(Dialect::Sqlite) {
+        // A pragma of ours that always succeeds.
+        let _ = session.command(after);
+    }
+}
+
+impl sealed::Handle for Session<'_> {
+    #[inline]
+    fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        direct::within(self.timeout, || direct::run(self.connection, verb))
+    }
+
+    fn each<T: Table, R: RowShape + Send + 'static>(
+        &self,
+        query: &Query<T, R>,
+        take: impl FnMut(R) -> ControlFlow<()>,
+    ) -> Result<(), Error> {
+        let statement = query.statement(Dialect::Sqlite, Wanted::Rows)?;
+        direct::within(self.timeout, || {
+            direct::each(self.connection, &statement, take)
+        })
+    }
+}
+
+impl fmt::Debug for Session<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("blocking::Session(sqlite)")
+    }
+}

@@ -1,0 +1,261 @@
+//! The async handle of a database: a pool of connections.
+
+use std::fmt;
+use std::future::Future;
+use std::sync::Arc;
+use std::time::Duration;
+
+use deadpool::Runtime;
+use deadpool::managed::{self, Manager, Object, PoolError, Timeouts};
+use futures_util::stream::{BoxStream, TryStreamExt};
+use nepheline_core::internal::Wanted;
+use nepheline_core::{BindValue, Dialect, Error, Query, RowShape, Table};
+
+use crate::connection::Connection;
+use crate::handle::sealed;
+use crate::options::{Options, Target};
+use crate::transaction::{Begun, Transaction, TransactionOptions};
+use crate::verbs::Verb;
+
+/// A database, asked from async code. Cloning it is cheap: the clones share one pool of connections.
+///
+/// What can be done with it is in [`Handle`](crate::Handle), and in
+/// [`transaction`](Self::transaction).
+///
+/// ```no_run
+/// use nepheline::Database;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, accredited: bool }
+/// # async fn f() -> Result<(), Error> {
+/// let db = Database::open("postgres://shed@localhost/core?pool_size=4").await?;
+/// let labs = db.read(&Lab::rows().filter(|l| l.accredited)).await?;
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone)]
+pub struct Database {
+    shared: Arc<Shared>,
+}
+
+struct Shared {
+    pool: Pool,
+    dialect: Dialect,
+    options: Options,
+}
+
+enum Pool {
+    #[cfg(feature = "sqlite")]
+    Sqlite(managed::Pool<crate::sqlite::Manager>),
+    #[cfg(feature = "postgres")]
+    Postgres(managed::Pool<crate::postgres::Manager>),
+    #[cfg(feature = "mysql")]
+    MySql(managed::Pool<crate::mysql::Manager>),
+}
+
+impl Database {
+    /// Opens the database that a URL names, and checks that it can be used. The parameters are those
+    /// of [`Options::from_url`].
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database cannot be reached or
+    /// cannot be used. No message has the password.
+    pub async fn open(url: &str) -> Result<Database, Error> {
+        Database::open_with(Options::from_url(url)?).await
+    }
+
+    pub(crate) async fn open_with(options: Options) -> Result<Database, Error> {
+        let pool = Pool::build(&options)?;
+        // One connection now, so that what is wrong is told here and not by the first query.
+        let dialect = pool.acquire(&options).await?.dialect();
+        Ok(Database { shared: Arc::new(Shared { pool, dialect, options }) })
+    }
+
+    /// The dialect that the database is asked in.
+    pub fn dialect(&self) -> Dialect {
+        self.shared.dialect
+    }
+
+    /// Runs `work` in a transaction: what it did is committed if it returns `Ok`, and undone if it
+    /// returns `Err`, panics, or is dropped half-way.
+    ///
+    /// The isolation is read committed; [`transaction_with`](Self::transaction_with) sets another.
+    ///
+    /// ```no_run
+    /// # use nepheline::Database;
+    /// # use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, accredited: bool }
+    /// # async fn f(db: Database) -> Result<(), Error> {
+    /// let (labs, accredited) = db
+    ///     .transaction(async |tx| {
+    ///         let labs = tx.count(&Lab::rows()).await?;
+    ///         let accredited = tx.count(&Lab::rows().filter(|l| l.accredited)).await?;
+    ///         Ok::<_, Error>((labs, accredited))
+    ///     })
+    ///     .await?;
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// What `work` returns, and what the database refuses at the beginning or the end.
+    pub async fn transaction<T, E>(
+        &self,
+        work: impl AsyncFnMut(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E>
+    where
+        E: From<Error>,
+    {
+        self.transaction_with(TransactionOptions::new(), work).await
+    }
+
+    /// Runs `work` in a transaction as `options` say; see [`transaction`](Self::transaction).
+    ///
+    /// With [`attempts`](TransactionOptions::attempts) above one, `work` is begun again from the
+    /// start when the transaction met a conflict, so it should have no other effects.
+    ///
+    /// # Errors
+    ///
+    /// As [`transaction`](Self::transaction); the last attempt's, if all failed.
+    pub async fn transaction_with<T, E>(
+        &self,
+        options: TransactionOptions,
+        mut work: impl AsyncFnMut(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E>
+    where
+        E: From<Error>,
+    {
+        let mut attempt = 1;
+        loop {
+            let begun = Begun::begin(self.acquire().await?, options).await?;
+            let outcome = work(&begun.transaction()).await;
+            let (outcome, conflict) = begun.end(outcome).await;
+            if !conflict || attempt >= options.attempts_allowed() {
+                return outcome;
+            }
+            // Two that met once would meet again if both began at once.
+            tokio::time::sleep(Duration::from_millis(5 * attempt)).await;
+            attempt += 1;
+        }
+    }
+
+    pub(crate) async fn acquire(&self) -> Result<Connection, Error> {
+        self.shared.pool.acquire(&self.shared.options).await
+    }
+}
+
+impl Pool {
+    fn build(options: &Options) -> Result<Pool, Error> {
+        match &options.target {
+            #[cfg(feature = "sqlite")]
+            Target::Sqlite { path, mode } => {
+                let options = options.clone();
+                // Each connection to a database in memory would have one of its own.
+                let size = if path == crate::options::IN_MEMORY { 1 } else { options.pool_size };
+                let manager = crate::sqlite::Manager { path: path.clone(), mode: *mode, options };
+                Ok(Pool::Sqlite(pool_of(manager, size)?))
+            }
+            #[cfg(feature = "postgres")]
+            Target::Postgres(url) => {
+                let manager = crate::postgres::Manager::new(options, url.as_str())?;
+                Ok(Pool::Postgres(pool_of(manager, options.pool_size)?))
+            }
+            #[cfg(feature = "mysql")]
+            Target::MySql(url) => {
+                let manager = crate::mysql::Manager::new(options, url)?;
+                Ok(Pool::MySql(pool_of(manager, options.pool_size)?))
+            }
+            #[allow(unreachable_patterns, reason = "unless every engine's feature is on")]
+            _ => {
+                let reason = "is of an engine whose feature is off; turn on `sqlite`, `postgres` or `mysql`";
+                Err(Error::unfit_url(&options.shown(), reason))
+            }
+        }
+    }
+
+    async fn acquire(&self, options: &Options) -> Result<Connection, Error> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Pool::Sqlite(pool) => Ok(Connection::Sqlite(take_from(pool, options).await?)),
+            #[cfg(feature = "postgres")]
+            Pool::Postgres(pool) => Ok(Connection::Postgres(take_from(pool, options).await?)),
+            #[cfg(feature = "mysql")]
+            Pool::MySql(pool) => Ok(Connection::MySql(take_from(pool, options).await?)),
+        }
+    }
+}
+
+fn pool_of<M: Manager<Error = Error>>(manager: M, size: usize) -> Result<managed::Pool<M>, Error> {
+    let pool = managed::Pool::builder(manager).max_size(size).runtime(Runtime::Tokio1).build();
+    pool.map_err(|err| Error::unfit_session(err.to_string()))
+}
+
+async fn take_from<M: Manager<Error = Error>>(
+    pool: &managed::Pool<M>,
+    options: &Options,
+) -> Result<Object<M>, Error> {
+    let timeouts = Timeouts {
+        wait: Some(options.pool_wait),
+        create: Some(options.connect_timeout),
+        recycle: Some(options.connect_timeout),
+    };
+    pool.timeout_get(&timeouts).await.map_err(|err| match err {
+        PoolError::Backend(err) => err,
+        PoolError::Timeout(managed::TimeoutType::Wait) => {
+            Error::pool_exhausted(pool.status().max_size)
+        }
+        other => Error::cannot_open(&format!("`{}`", options.shown()), other),
+    })
+}
+
+impl sealed::Handle for Database {
+    async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        let statement = verb.statement(self.shared.dialect)?;
+        let connection = self.acquire().await.map_err(|err| statement.context(err))?;
+        let gathered = connection.fetch(&statement).await?;
+        drop(statement);
+        verb.finish(gathered)
+    }
+
+    fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+        &'a self,
+        query: &'a Query<T, R>,
+    ) -> BoxStream<'a, Result<R, Error>> {
+        Box::pin(async_stream::try_stream! {
+            let statement = query.statement(self.shared.dialect, Wanted::Rows)?;
+            let origin = statement.origin();
+            let connection = self.acquire().await?;
+            let mut rows = connection.stream(statement);
+            while let Some(row) = rows.try_next().await.map_err(|err| err.asked_at(origin))? {
+                yield row;
+            }
+        })
+    }
+}
+
+impl fmt::Debug for Database {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Database({})", self.shared.options.shown())
+    }
+}
+
+/// Runs text of a test, or of the demo when it is loaded.
+#[doc(hidden)]
+pub trait RunText {
+    fn run_text(
+        &self,
+        text: &str,
+        binds: Vec<BindValue>,
+    ) -> impl Future<Output = Result<(), Error>> + Send;
+}
+
+impl<H: sealed::Handle> RunText for H {
+    fn run_text(
+        &self,
+        text: &str,
+        binds: Vec<BindValue>,
+    ) -> impl Future<Output = Result<(), Error>> + Send {
+        self.run(crate::verbs::Run(text, binds))
+    }
+}

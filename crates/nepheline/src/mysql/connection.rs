@@ -1,0 +1,316 @@
+//! A connection to a MariaDB or MySQL server: how it is set up, and how a statement runs on it.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use async_stream::try_stream;
+use deadpool::managed::{self, Metrics, RecycleError, RecycleResult};
+use futures_util::TryStreamExt;
+use futures_util::stream::BoxStream;
+use mysql_async::prelude::Queryable;
+use mysql_async::{BinaryProtocol, Conn, Opts, OptsBuilder, Params, QueryResult};
+use nepheline_core::internal::Statement;
+use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
+use tokio::sync::Mutex;
+use url::Url;
+
+use super::cells::{RowCells, bind};
+use crate::options::Options;
+use crate::verbs::Gather;
+
+/// A connection that rested for longer is asked whether it is still there before it is used: unlike
+/// PostgreSQL's driver, this one learns of a lost server only from the next statement.
+const RESTED: Duration = Duration::from_secs(1);
+
+/// Warnings that mean a wrong answer: joined text was cut (1260), a value was converted badly
+/// (1292), a result was over the packet limit (1301), a recursion was stopped early (1931).
+const WRONG_ANSWERS: [u16; 4] = [1260, 1292, 1301, 1931];
+
+/// Opens connections for the pool.
+pub(crate) struct Manager {
+    pub(crate) settings: Opts,
+    pub(crate) options: Options,
+}
+
+/// A connection of the pool.
+pub(crate) struct Connection {
+    conn: Mutex<Conn>,
+    server: Server,
+    /// Whether a statement was begun and not seen to its end: its caller went away meanwhile.
+    in_flight: AtomicBool,
+}
+
+/// What a server said of itself when the session was set up.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Server {
+    pub(super) dialect: Dialect,
+    pub(super) max_allowed_packet: usize,
+}
+
+impl Manager {
+    pub(crate) fn new(options: &Options, url: &Url) -> Result<Manager, Error> {
+        let shown = options.shown();
+        let decoded = |text: &str| -> Result<String, Error> {
+            let text = percent_encoding::percent_decode_str(text).decode_utf8();
+            Ok(text.map_err(|err| Error::unfit_url(&shown, "is not UTF-8").caused_by(err))?.into())
+        };
+        let mut builder = OptsBuilder::default()
+            .ip_or_hostname(url.host_str().unwrap_or("localhost"))
+            .tcp_port(url.port().unwrap_or(3306))
+            .stmt_cache_size(options.statements_kept)
+            // A socket is used where the URL names one, and only there.
+            .prefer_socket(false);
+        if !url.username().is_empty() {
+            builder = builder.user(Some(decoded(url.username())?));
+        }
+        if let Some(password) = url.password() {
+            builder = builder.pass(Some(decoded(password)?));
+        }
+        match decoded(url.path().trim_start_matches('/'))?.as_str() {
+            "" => {}
+            database => builder = builder.db_name(Some(database.to_owned())),
+        }
+        for (name, value) in url.query_pairs() {
+            match &*name {
+                "socket" => builder = builder.socket(Some(value.into_owned())),
+                _ => {
+                    let reason = format!("has an unknown parameter `{name}`");
+                    return Err(Error::unfit_url(&shown, reason));
+                }
+            }
+        }
+        Ok(Manager { settings: builder.into(), options: options.clone() })
+    }
+}
+
+impl managed::Manager for Manager {
+    type Type = Connection;
+    type Error = Error;
+
+    async fn create(&self) -> Result<Connection, Error> {
+        let mut conn = Conn::new(self.settings.clone())
+            .await
+            .map_err(|err| Error::cannot_open(&format!("`{}`", self.options.shown()), err))?;
+        let server = set_up(&mut conn).await?;
+        set_timeouts(&mut conn, server, &self.options).await?;
+        Ok(Connection { conn: Mutex::new(conn), server, in_flight: AtomicBool::new(false) })
+    }
+
+    async fn recycle(
+        &self,
+        connection: &mut Connection,
+        metrics: &Metrics,
+    ) -> RecycleResult<Error> {
+        if connection.in_flight.load(Ordering::Relaxed) {
+            return Err(RecycleError::message("it was left busy"));
+        }
+        if metrics.last_used() < RESTED {
+            return Ok(());
+        }
+        connection.conn.get_mut().ping().await.map_err(|err| RecycleError::Backend(failed(err)))
+    }
+}
+
+/// Makes a session mean what every other handle means, and refuses a server that cannot.
+pub(super) async fn set_up(conn: &mut Conn) -> Result<Server, Error> {
+    let facts: Option<(String, usize)> =
+        conn.query_first("SELECT VERSION(), @@max_allowed_packet").await.map_err(failed)?;
+    let (version, max_allowed_packet) = facts.unwrap_or_default();
+    let dialect = match version.contains("MariaDB") {
+        true => Dialect::MariaDb,
+        false => Dialect::MySql,
+    };
+    let oldest = match dialect {
+        Dialect::MariaDb => (10, 6, 0),
+        _ => (8, 0, 19),
+    };
+    if conn.server_version() < oldest {
+        let (major, minor, patch) = oldest;
+        return Err(Error::unfit_session(format!(
+            "it is {dialect} {version}, and {major}.{minor}.{patch} is needed"
+        )));
+    }
+    for settings in session_settings(dialect) {
+        conn.query_drop(settings).await.map_err(failed)?;
+    }
+    Ok(Server { dialect, max_allowed_packet })
+}
+
+/// The whole `sql_mode` is set, never added to: modes such as ANSI_QUOTES, PIPES_AS_CONCAT and
+/// PAD_CHAR_TO_FULL_LENGTH change what a statement means.
+fn session_settings(dialect: Dialect) -> [&'static str; 2] {
+    match dialect {
+        Dialect::MariaDb => [
+            "SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin",
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,ONLY_FULL_GROUP_BY,NO_ZERO_IN_DATE,\
+             NO_ZERO_DATE,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES,SIMULTANEOUS_ASSIGNMENT', \
+             time_zone = '+00:00', group_concat_max_len = 1073741824, \
+             max_recursive_iterations = 4294967295, tmp_table_size = 268435456, \
+             max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0, \
+             optimizer_switch = 'exists_to_in=off'",
+        ],
+        _ => [
+            "SET NAMES utf8mb4 COLLATE utf8mb4_0900_bin",
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,ONLY_FULL_GROUP_BY,NO_ZERO_IN_DATE,\
+             NO_ZERO_DATE,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES', \
+             time_zone = '+00:00', group_concat_max_len = 1073741824, \
+             cte_max_recursion_depth = 4294967295, tmp_table_size = 268435456, \
+             max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0",
+        ],
+    }
+}
+
+async fn set_timeouts(conn: &mut Conn, server: Server, options: &Options) -> Result<(), Error> {
+    let lock = options.lock_timeout.as_secs().max(1);
+    let mut settings = format!("SET SESSION innodb_lock_wait_timeout = {lock}");
+    if let Some(longest) = options.statement_timeout {
+        settings += &match server.dialect {
+            Dialect::MariaDb => {
+                format!(", max_statement_time = {:.6}", longest.as_secs_f64().max(1e-6))
+            }
+            _ => format!(", max_execution_time = {}", longest.as_millis().max(1)),
+        };
+    }
+    conn.query_drop(settings).await.map_err(failed)
+}
+
+impl Connection {
+    pub(crate) fn dialect(&self) -> Dialect {
+        self.server.dialect
+    }
+
+    pub(crate) async fn fetch<R, G>(&self, statement: &Statement<'_>) -> Result<G, Error>
+    where
+        R: RowShape,
+        G: Gather<R>,
+    {
+        self.in_flight.store(true, Ordering::Relaxed);
+        let fetched = fetch(&mut *self.conn.lock().await, self.server, statement).await;
+        self.in_flight.store(false, Ordering::Relaxed);
+        fetched
+    }
+
+    pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
+        self.in_flight.store(true, Ordering::Relaxed);
+        let done = self.conn.lock().await.query_drop(text).await.map_err(failed);
+        self.in_flight.store(false, Ordering::Relaxed);
+        done
+    }
+
+    pub(crate) fn stream<'a, R: RowShape + Send + 'static>(
+        &'a self,
+        statement: Statement<'a>,
+    ) -> BoxStream<'a, Result<R, Error>> {
+        Box::pin(try_stream! {
+            self.in_flight.store(true, Ordering::Relaxed);
+            let mut conn = self.conn.lock().await;
+            let mut rows = each(&mut conn, self.server, &statement);
+            while let Some(row) = rows.try_next().await? {
+                yield row;
+            }
+            self.in_flight.store(false, Ordering::Relaxed);
+        })
+    }
+}
+
+/// Runs a statement; the rows as they arrive.
+pub(super) fn each<'a, 'q: 'a, R: RowShape + Send + 'static>(
+    conn: &'a mut Conn,
+    server: Server,
+    statement: &'a Statement<'q>,
+) -> BoxStream<'a, Result<R, Error>> {
+    Box::pin(try_stream! {
+        let mut rows = begin(conn, server, statement).await?;
+        let mut read = 0;
+        while let Some(row) = rows.next().await.map_err(failed)? {
+            read += 1;
+            yield R::read(&mut RowCells::new(&row)).map_err(|err| err.at_row(read))?;
+        }
+        let warnings = rows.warnings();
+        rows.drop_result().await.map_err(failed)?;
+        check_warnings(conn, warnings).await?;
+    })
+}
+
+/// Runs a statement and gathers its rows.
+pub(super) async fn fetch<R, G>(
+    conn: &mut Conn,
+    server: Server,
+    statement: &Statement<'_>,
+) -> Result<G, Error>
+where
+    R: RowShape,
+    G: Gather<R>,
+{
+    let mut rows = begin(conn, server, statement).await?;
+    let mut gathered = G::default();
+    let mut read = 0;
+    // A row that does not fit is told when all have arrived, so that the connection stays in step.
+    let mut misfit = None;
+    while let Some(row) = rows.next().await.map_err(failed)? {
+        read += 1;
+        match R::read(&mut RowCells::new(&row)) {
+            Ok(row) => gathered.take(row),
+            Err(err) => {
+                misfit.get_or_insert(err.at_row(read));
+            }
+        }
+    }
+    let warnings = rows.warnings();
+    rows.drop_result().await.map_err(failed)?;
+    check_warnings(conn, warnings).await?;
+    match misfit {
+        Some(err) => Err(err),
+        None => Ok(gathered),
+    }
+}
+
+async fn begin<'c>(
+    conn: &'c mut Conn,
+    server: Server,
+    statement: &Statement<'_>,
+) -> Result<QueryResult<'c, 'static, BinaryProtocol>, Error> {
+    let size = statement.text().len() + statement.binds().map(|bind| bind.size()).sum::<usize>();
+    // The server would close the connection without a word.
+    if size >= server.max_allowed_packet {
+        return Err(Error::too_large(size, server.max_allowed_packet));
+    }
+    let binds: Vec<_> = statement.binds().map(|value| bind(value, server.dialect)).collect();
+    let binds = match binds.is_empty() {
+        true => Params::Empty,
+        false => Params::Positional(binds),
+    };
+    conn.exec_iter(statement.text(), binds).await.map_err(failed)
+}
+
+async fn check_warnings(conn: &mut Conn, count: u16) -> Result<(), Error> {
+    if count == 0 {
+        return Ok(());
+    }
+    let warnings: Vec<(String, u16, String)> = conn.query("SHOW WARNINGS").await.map_err(failed)?;
+    match warnings.into_iter().find(|(_, code, _)| WRONG_ANSWERS.contains(code)) {
+        Some((_, code, message)) => Err(Error::wrong_answer(format!("{message} ({code})"))),
+        None => Ok(()),
+    }
+}
+
+#[cold]
+pub(super) fn failed(cause: mysql_async::Error) -> Error {
+    let kind = match &cause {
+        mysql_async::Error::Server(err) => match err.code {
+            // A deadlock, and a row that changed since the transaction's snapshot.
+            1213 | 1020 => ErrorKind::Conflict,
+            1205 | 3572 => ErrorKind::Locked,
+            1969 | 3024 | 1317 => ErrorKind::StatementTimeout,
+            // Killed, or the server is going down.
+            1927 | 1053 => ErrorKind::ConnectionLost,
+            _ => ErrorKind::Database,
+        },
+        mysql_async::Error::Io(_) => ErrorKind::ConnectionLost,
+        mysql_async::Error::Driver(mysql_async::DriverError::ConnectionClosed) => {
+            ErrorKind::ConnectionLost
+        }
+        _ => ErrorKind::Database,
+    };
+    Error::of_driver(kind, cause)
+}

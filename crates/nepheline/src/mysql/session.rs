@@ -1,0 +1,77 @@
+//! A session over a connection that the program already has.
+
+use async_stream::try_stream;
+use futures_util::TryStreamExt;
+use futures_util::stream::BoxStream;
+use mysql_async::Conn;
+use nepheline_core::internal::Wanted;
+use nepheline_core::{Error, Query, RowShape, Table};
+use tokio::sync::Mutex;
+
+use super::connection::{self, Server};
+use crate::handle::sealed;
+use crate::verbs::Verb;
+
+/// Runs queries on a `mysql_async` connection of your own.
+///
+/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
+/// are those of [`Handle`](crate::Handle).
+///
+/// ```no_run
+/// use nepheline::mysql::Session;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+/// # async fn f(mut conn: mysql_async::Conn) -> Result<(), Error> {
+/// let session = Session::over(&mut conn).await?;
+/// let labs: u64 = session.count(&Lab::rows()).await?;
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Debug)]
+pub struct Session<'c> {
+    conn: Mutex<&'c mut Conn>,
+    server: Server,
+}
+
+impl<'c> Session<'c> {
+    /// Sets the session up as ours are: `sql_mode`, time zone, character set and limits. It stays so
+    /// afterwards.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) for a server before MariaDB 10.6 or MySQL
+    /// 8.0.19; or what the server refuses.
+    pub async fn over(conn: &'c mut Conn) -> Result<Session<'c>, Error> {
+        let server = connection::set_up(conn).await?;
+        Ok(Session { conn: Mutex::new(conn), server })
+    }
+
+    pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        let statement = verb.statement(self.server.dialect)?;
+        let mut conn = self.conn.lock().await;
+        let fetched = connection::fetch(&mut conn, self.server, &statement).await;
+        let gathered = fetched.map_err(|err| statement.context(err))?;
+        drop(statement);
+        verb.finish(gathered)
+    }
+}
+
+impl sealed::Handle for Session<'_> {
+    async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        self.run_verb(verb).await
+    }
+
+    fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+        &'a self,
+        query: &'a Query<T, R>,
+    ) -> BoxStream<'a, Result<R, Error>> {
+        Box::pin(try_stream! {
+            let statement = query.statement(self.server.dialect, Wanted::Rows)?;
+            let mut conn = self.conn.lock().await;
+            let mut rows = connection::each(&mut conn, self.server, &statement);
+            while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
+                yield row;
+            }
+        })
+    }
+}

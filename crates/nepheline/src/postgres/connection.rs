@@ -1,0 +1,252 @@
+//! A connection to a PostgreSQL server: how it is set up, and how a statement runs on it.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use async_stream::try_stream;
+use deadpool::managed::{self, Metrics, RecycleError, RecycleResult};
+use futures_util::stream::BoxStream;
+use futures_util::{TryStreamExt, pin_mut};
+use lru::LruCache;
+use nepheline_core::internal::Statement;
+use nepheline_core::{Error, ErrorKind, RowShape};
+use tokio_postgres::error::SqlState;
+use tokio_postgres::types::Type;
+use tokio_postgres::{Client, Config, GenericClient, NoTls, RowStream, SimpleQueryMessage};
+
+use super::binds::Bind;
+use super::cells::RowCells;
+use crate::options::Options;
+use crate::verbs::Gather;
+
+/// The oldest server whose SQL has all that we write, as `server_version_num`.
+const OLDEST: u32 = 140_000;
+
+/// Opens connections for the pool.
+pub(crate) struct Manager {
+    pub(crate) config: Config,
+    pub(crate) options: Options,
+}
+
+/// A connection of the pool.
+pub(crate) struct Connection {
+    client: Client,
+    prepared: Mutex<LruCache<Box<str>, Prepared>>,
+    /// Whether a statement was begun and not seen to its end: its caller went away meanwhile.
+    in_flight: AtomicBool,
+}
+
+/// A prepared statement, and the types that its binds were prepared with.
+#[derive(Clone)]
+struct Prepared {
+    statement: tokio_postgres::Statement,
+    types: Box<[Type]>,
+}
+
+impl Manager {
+    pub(crate) fn new(options: &Options, url: &str) -> Result<Manager, Error> {
+        let shown = options.shown();
+        let mut config: Config =
+            url.parse().map_err(|err| Error::unfit_url(&shown, "cannot be used").caused_by(err))?;
+        config.connect_timeout(options.connect_timeout);
+        if config.get_application_name().is_none() {
+            config.application_name("nepheline");
+        }
+        Ok(Manager { config, options: options.clone() })
+    }
+}
+
+impl managed::Manager for Manager {
+    type Type = Connection;
+    type Error = Error;
+
+    async fn create(&self) -> Result<Connection, Error> {
+        let cannot = |err| Error::cannot_open(&format!("`{}`", self.options.shown()), err);
+        let (client, connection) = self.config.connect(NoTls).await.map_err(cannot)?;
+        // It ends when the client is dropped; what goes wrong on it reaches the client as an error.
+        tokio::spawn(connection);
+        let kept = std::num::NonZeroUsize::new(self.options.statements_kept);
+        let prepared = LruCache::new(kept.unwrap_or(std::num::NonZeroUsize::MIN));
+        set_up(&client).await?;
+        set_timeouts(&client, &self.options).await?;
+        Ok(Connection { client, prepared: Mutex::new(prepared), in_flight: AtomicBool::new(false) })
+    }
+
+    async fn recycle(&self, connection: &mut Connection, _: &Metrics) -> RecycleResult<Error> {
+        let usable =
+            !connection.client.is_closed() && !connection.in_flight.load(Ordering::Relaxed);
+        usable.then_some(()).ok_or_else(|| RecycleError::message("it was closed or left busy"))
+    }
+}
+
+/// Makes a session mean what every other handle means, and refuses a server that cannot.
+pub(super) async fn set_up(client: &impl GenericClient) -> Result<(), Error> {
+    let settings = "SET TIME ZONE 'UTC'; \
+         SET client_encoding TO 'UTF8'; \
+         SET standard_conforming_strings TO on; \
+         SET transform_null_equals TO off; \
+         SELECT current_setting('server_version_num'), current_setting('server_encoding')";
+    let answers = client.simple_query(settings).await.map_err(failed)?;
+    let row = answers.iter().find_map(|answer| match answer {
+        SimpleQueryMessage::Row(row) => Some(row),
+        _ => None,
+    });
+    let version = row.and_then(|row| row.get(0)).unwrap_or_default();
+    if version.parse::<u32>().is_ok_and(|number| number < OLDEST) {
+        let reason = format!("it is PostgreSQL with version number {version}, and 14 is needed");
+        return Err(Error::unfit_session(reason));
+    }
+    match row.and_then(|row| row.get(1)).unwrap_or_default() {
+        "UTF8" => Ok(()),
+        other => Err(Error::unfit_session(format!("its text is {other}, and UTF8 is needed"))),
+    }
+}
+
+async fn set_timeouts(client: &Client, options: &Options) -> Result<(), Error> {
+    // Zero means no limit to the server, so what is shorter than a millisecond is one.
+    let milliseconds = |longest: Duration| longest.as_millis().max(1);
+    let mut settings = format!("SET lock_timeout TO {};", milliseconds(options.lock_timeout));
+    if let Some(longest) = options.statement_timeout {
+        settings += &format!("SET statement_timeout TO {};", milliseconds(longest));
+    }
+    client.batch_execute(&settings).await.map_err(failed)
+}
+
+impl Connection {
+    pub(crate) async fn fetch<R, G>(&self, statement: &Statement<'_>) -> Result<G, Error>
+    where
+        R: RowShape,
+        G: Gather<R>,
+    {
+        self.in_flight.store(true, Ordering::Relaxed);
+        let gathered = match self.rows(statement).await {
+            Ok(rows) => gather(rows).await,
+            Err(err) => Err(err),
+        };
+        self.in_flight.store(false, Ordering::Relaxed);
+        gathered
+    }
+
+    pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
+        self.in_flight.store(true, Ordering::Relaxed);
+        let done = self.client.batch_execute(text).await.map_err(failed);
+        self.in_flight.store(false, Ordering::Relaxed);
+        done
+    }
+
+    pub(crate) fn stream<'a, R: RowShape + Send + 'static>(
+        &'a self,
+        statement: Statement<'a>,
+    ) -> BoxStream<'a, Result<R, Error>> {
+        Box::pin(try_stream! {
+            self.in_flight.store(true, Ordering::Relaxed);
+            let mut rows = each(self.rows(&statement).await?);
+            while let Some(row) = rows.try_next().await? {
+                yield row;
+            }
+            self.in_flight.store(false, Ordering::Relaxed);
+        })
+    }
+
+    async fn rows(&self, statement: &Statement<'_>) -> Result<RowStream, Error> {
+        // A named statement turns to a plan for any list on its sixth run, and searches the list
+        // item by item; an unnamed one is planned for the list at hand each time.
+        let has_list =
+            statement.binds().any(|bind| matches!(bind, nepheline_core::BindValue::List(_)));
+        if has_list {
+            return unnamed(&self.client, statement).await;
+        }
+        let prepared = self.prepare(statement).await?;
+        let rows = self.client.query_raw(&prepared, statement.binds().map(Bind));
+        rows.await.map_err(failed)
+    }
+
+    async fn prepare(&self, statement: &Statement<'_>) -> Result<tokio_postgres::Statement, Error> {
+        let types = || statement.binds().map(|bind| Bind(bind).sql_type());
+        {
+            let mut kept = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some(known) = kept.get(statement.text())
+                && known.types.iter().eq(types().collect::<Vec<_>>().iter())
+            {
+                return Ok(known.statement.clone());
+            }
+        }
+        let types: Box<[Type]> = types().collect();
+        let prepared = self.client.prepare_typed(statement.text(), &types).await.map_err(failed)?;
+        let known = Prepared { statement: prepared.clone(), types };
+        let mut kept = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.put(statement.text().into(), known);
+        Ok(prepared)
+    }
+}
+
+/// Parses, binds and runs a statement in one go, without a name on the server.
+pub(super) async fn unnamed(
+    client: &impl GenericClient,
+    statement: &Statement<'_>,
+) -> Result<RowStream, Error> {
+    let binds = statement.binds().map(|bind| (Bind(bind), Bind(bind).sql_type()));
+    let binds: Vec<_> = binds.collect();
+    client.query_typed_raw(statement.text(), binds).await.map_err(failed)
+}
+
+/// The rows as they arrive.
+pub(super) fn each<'a, R: RowShape + Send + 'static>(
+    rows: RowStream,
+) -> BoxStream<'a, Result<R, Error>> {
+    Box::pin(try_stream! {
+        pin_mut!(rows);
+        let mut read = 0;
+        while let Some(row) = rows.try_next().await.map_err(failed)? {
+            read += 1;
+            yield R::read(&mut RowCells::new(&row)).map_err(|err| err.at_row(read))?;
+        }
+    })
+}
+
+pub(super) async fn gather<R, G>(rows: RowStream) -> Result<G, Error>
+where
+    R: RowShape,
+    G: Gather<R>,
+{
+    pin_mut!(rows);
+    let mut gathered = G::default();
+    let mut read = 0;
+    // A row that does not fit is told when all have arrived, so that the connection stays in step.
+    let mut misfit = None;
+    while let Some(row) = rows.try_next().await.map_err(failed)? {
+        read += 1;
+        match R::read(&mut RowCells::new(&row)) {
+            Ok(row) => gathered.take(row),
+            Err(err) => {
+                misfit.get_or_insert(err.at_row(read));
+            }
+        }
+    }
+    match misfit {
+        Some(err) => Err(err),
+        None => Ok(gathered),
+    }
+}
+
+#[cold]
+pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
+    let kind = match cause.code() {
+        Some(code) if *code == SqlState::T_R_SERIALIZATION_FAILURE => ErrorKind::Conflict,
+        Some(code) if *code == SqlState::T_R_DEADLOCK_DETECTED => ErrorKind::Conflict,
+        Some(code) if *code == SqlState::LOCK_NOT_AVAILABLE => ErrorKind::Locked,
+        Some(code) if *code == SqlState::QUERY_CANCELED => ErrorKind::StatementTimeout,
+        Some(code) if *code == SqlState::IN_FAILED_SQL_TRANSACTION => ErrorKind::TransactionOver,
+        // Class 57P: an administrator ended the session, or the server is going down.
+        Some(code) if code.code().starts_with("57P") => ErrorKind::ConnectionLost,
+        Some(_) => ErrorKind::Database,
+        None if cause.is_closed() || is_io(&cause) => ErrorKind::ConnectionLost,
+        None => ErrorKind::Database,
+    };
+    Error::of_driver(kind, cause)
+}
+
+fn is_io(err: &tokio_postgres::Error) -> bool {
+    std::error::Error::source(err).is_some_and(|cause| cause.is::<std::io::Error>())
+}

@@ -1,0 +1,81 @@
+//! A session over a client that the program already has.
+
+use async_stream::try_stream;
+use futures_util::TryStreamExt;
+use futures_util::stream::BoxStream;
+use nepheline_core::internal::{Statement, Wanted};
+use nepheline_core::{Dialect, Error, Query, RowShape, Table};
+use tokio_postgres::GenericClient;
+
+use super::connection;
+use crate::handle::sealed;
+use crate::verbs::{Gather, Verb};
+
+/// Runs queries on a `tokio_postgres` client or transaction of your own.
+///
+/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
+/// are those of [`Handle`](crate::Handle).
+///
+/// ```no_run
+/// use nepheline::postgres::Session;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+/// # async fn f(client: tokio_postgres::Client) -> Result<(), Error> {
+/// let session = Session::over(&client).await?;
+/// let labs: u64 = session.count(&Lab::rows()).await?;
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Debug)]
+pub struct Session<'c, C> {
+    client: &'c C,
+}
+
+impl<'c, C: GenericClient + Sync> Session<'c, C> {
+    /// Sets the session up as ours are: time zone UTC, encoding UTF-8, standard strings, and `= NULL`
+    /// as the standard has it. It stays so afterwards.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) for a server before PostgreSQL 14 or one
+    /// whose text is not UTF-8; or what the server refuses.
+    pub async fn over(client: &'c C) -> Result<Session<'c, C>, Error> {
+        connection::set_up(client).await?;
+        Ok(Session { client })
+    }
+
+    pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        let statement = verb.statement(Dialect::Postgres)?;
+        let gathered = self.fetch(&statement).await.map_err(|err| statement.context(err))?;
+        drop(statement);
+        verb.finish(gathered)
+    }
+
+    async fn fetch<R, G>(&self, statement: &Statement<'_>) -> Result<G, Error>
+    where
+        R: RowShape,
+        G: Gather<R>,
+    {
+        connection::gather(connection::unnamed(self.client, statement).await?).await
+    }
+}
+
+impl<C: GenericClient + Sync> sealed::Handle for Session<'_, C> {
+    async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+        self.run_verb(verb).await
+    }
+
+    fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+        &'a self,
+        query: &'a Query<T, R>,
+    ) -> BoxStream<'a, Result<R, Error>> {
+        Box::pin(try_stream! {
+            let statement = query.statement(Dialect::Postgres, Wanted::Rows)?;
+            let rows = connection::unnamed(self.client, &statement).await;
+            let mut rows = connection::each(rows.map_err(|err| statement.context(err))?);
+            while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
+                yield row;
+            }
+        })
+    }
+}
