@@ -309,8 +309,17 @@ impl<'q> Writer<'q> {
         written
     }
 
+    /// A node that an operator binds: in brackets unless it is a name or a bind.
+    fn write_operand(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node {
+            Node::Column(column) => self.write_column(column),
+            Node::Bind(value) => self.push_bind(Cow::Borrowed(value)),
+            _ => self.guarded(|this| this.write_bracketed(node)),
+        }
+    }
+
     fn write_then(&mut self, node: &'q Node, ending: &str) -> Result<(), Error> {
-        self.write_inner(node)?;
+        self.write_operand(node)?;
         self.push(ending);
         Ok(())
     }
@@ -336,7 +345,7 @@ impl<'q> Writer<'q> {
         if !left.needs_collation() && !right.needs_collation() {
             [after_left, after_right] = ["", ""];
         }
-        self.write_inner(left)?;
+        self.write_operand(left)?;
         self.push(after_left);
         self.push(match comparison {
             Comparison::Equal => " = ",
@@ -346,7 +355,7 @@ impl<'q> Writer<'q> {
             Comparison::Greater => " > ",
             Comparison::GreaterOrEqual => " >= ",
         });
-        self.write_inner(right)?;
+        self.write_operand(right)?;
         self.push(after_right);
         Ok(())
     }
@@ -363,7 +372,7 @@ impl<'q> Writer<'q> {
         self.write_in_list(operand, list, guarded)?;
         if let Some(with_null) = with_null {
             self.push(" OR (");
-            self.write_inner(operand)?;
+            self.write_operand(operand)?;
             self.push(" IS NULL AND ");
             self.push_bind(Cow::Borrowed(with_null))?;
             self.push(")");
@@ -385,7 +394,7 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         self.check_comparable(operand.sql_type(), "looking up")?;
         let form = self.grammar.list(operand.sql_type(), guarded);
-        self.write_inner(operand)?;
+        self.write_operand(operand)?;
         if operand.needs_collation() {
             self.push(form.left);
         }
@@ -413,7 +422,7 @@ impl<'q> Writer<'q> {
     }
 
     fn write_like(&mut self, like: &'q Like) -> Result<(), Error> {
-        self.write_inner(&like.operand)?;
+        self.write_operand(&like.operand)?;
         match (self.grammar.pattern(), &like.pattern) {
             (PatternForm::Glob, BindValue::Text(pattern)) => {
                 self.push(" GLOB ");

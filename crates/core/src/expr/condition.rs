@@ -29,6 +29,21 @@ pub struct Condition {
 }
 
 impl Condition {
+    /// Is neither true nor false, because a value that it depends on is NULL: `(..) IS NULL`.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, analyst_id: Option<i64> }
+    /// let unknown = Specimen::rows().filter(|s| s.analyst_id.gt(3).is_null());
+    /// assert!(unknown.sql(Dialect::Sqlite)?.text().ends_with(
+    ///     r#"WHERE ("specimen"."analyst_id" > ?) IS NULL"#
+    /// ));
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn is_null(self) -> Condition {
+        Condition::from_node(self.node.is_null())
+    }
+
     pub(crate) fn from_node(node: Node) -> Condition {
         Condition { node }
     }
