@@ -102,7 +102,7 @@ impl Database {
     /// What `work` returns, and what the database refuses at the beginning or the end.
     pub async fn transaction<T, E>(
         &self,
-        work: impl AsyncFnMut(&Transaction<'_>) -> Result<T, E>,
+        work: impl AsyncFnOnce(Transaction) -> Result<T, E>,
     ) -> Result<T, E>
     where
         E: From<Error>,
@@ -112,30 +112,61 @@ impl Database {
 
     /// Runs `work` in a transaction as `options` say; see [`transaction`](Self::transaction).
     ///
-    /// With [`attempts`](TransactionOptions::attempts) above one, `work` is begun again from the
-    /// start when the transaction met a conflict, so it should have no other effects.
-    ///
     /// # Errors
     ///
-    /// As [`transaction`](Self::transaction); the last attempt's, if all failed.
+    /// As [`transaction`](Self::transaction).
     pub async fn transaction_with<T, E>(
         &self,
         options: TransactionOptions,
-        mut work: impl AsyncFnMut(&Transaction<'_>) -> Result<T, E>,
+        work: impl AsyncFnOnce(Transaction) -> Result<T, E>,
     ) -> Result<T, E>
     where
         E: From<Error>,
     {
+        let begun = Begun::begin(self.acquire().await?, options).await?;
+        let outcome = work(begun.transaction()).await;
+        begun.end(outcome).await.0
+    }
+
+    /// Runs `work` in a transaction, and again from the start each time the transaction met a
+    /// [`Conflict`](crate::ErrorKind::Conflict), `attempts` times at most.
+    ///
+    /// Whatever else `work` does, it does as often as it is run.
+    ///
+    /// ```no_run
+    /// # use nepheline::{Database, Isolation, TransactionOptions};
+    /// # use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, accredited: bool }
+    /// # async fn f(db: Database) -> Result<(), Error> {
+    /// let options = TransactionOptions::new().isolation(Isolation::Serializable);
+    /// let labs = db.transaction_attempts(3, options, async |tx| tx.count(&Lab::rows()).await).await?;
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// As [`transaction`](Self::transaction); the last attempt's, if all met a conflict.
+    pub async fn transaction_attempts<T, E, F>(
+        &self,
+        attempts: u32,
+        options: TransactionOptions,
+        mut work: impl FnMut(Transaction) -> F,
+    ) -> Result<T, E>
+    where
+        E: From<Error>,
+        F: Future<Output = Result<T, E>>,
+    {
         let mut attempt = 1;
         loop {
             let begun = Begun::begin(self.acquire().await?, options).await?;
-            let outcome = work(&begun.transaction()).await;
+            let outcome = work(begun.transaction()).await;
             let (outcome, conflict) = begun.end(outcome).await;
-            if !conflict || attempt >= options.attempts_allowed() {
+            if !conflict || attempt >= attempts {
                 return outcome;
             }
             // Two that met once would meet again if both began at once.
-            tokio::time::sleep(Duration::from_millis(5 * attempt)).await;
+            tokio::time::sleep(pause_after(attempt)).await;
             attempt += 1;
         }
     }
@@ -143,6 +174,11 @@ impl Database {
     pub(crate) async fn acquire(&self) -> Result<Connection, Error> {
         self.shared.pool.acquire(&self.shared.options).await
     }
+}
+
+/// How long to wait before a transaction is begun again.
+pub(crate) fn pause_after(attempt: u32) -> Duration {
+    Duration::from_millis(5) * attempt
 }
 
 impl Pool {

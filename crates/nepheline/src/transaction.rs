@@ -1,13 +1,13 @@
 //! Transactions: begun, ended in one of two ways, and undone if nobody ends them.
 
 use std::fmt;
-use std::sync::atomic::{AtomicU8, Ordering};
+use std::sync::{Arc, OnceLock};
 
-use futures_util::stream::{self, BoxStream, StreamExt};
+use async_stream::try_stream;
+use futures_util::stream::{BoxStream, TryStreamExt};
 use nepheline_core::internal::Wanted;
 use nepheline_core::{Dialect, Error, ErrorKind, Query, RowShape, Table};
-
-use scopeguard::ScopeGuard;
+use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard};
 
 use crate::connection::Connection;
 use crate::handle::sealed;
@@ -33,7 +33,6 @@ pub enum Isolation {
 pub struct TransactionOptions {
     isolation: Isolation,
     read_only: bool,
-    attempts: u64,
 }
 
 impl Default for TransactionOptions {
@@ -43,9 +42,9 @@ impl Default for TransactionOptions {
 }
 
 impl TransactionOptions {
-    /// Read committed, reading and writing, one attempt.
+    /// Read committed, reading and writing.
     pub fn new() -> TransactionOptions {
-        TransactionOptions { isolation: Isolation::ReadCommitted, read_only: false, attempts: 1 }
+        TransactionOptions { isolation: Isolation::ReadCommitted, read_only: false }
     }
 
     /// Sets how the transaction is shielded from others.
@@ -58,16 +57,6 @@ impl TransactionOptions {
     pub fn read_only(mut self) -> TransactionOptions {
         self.read_only = true;
         self
-    }
-
-    /// Begins again from the start after a [`Conflict`](ErrorKind::Conflict), this many times in all.
-    pub fn attempts(mut self, attempts: u32) -> TransactionOptions {
-        self.attempts = u64::from(attempts.max(1));
-        self
-    }
-
-    pub(crate) fn attempts_allowed(&self) -> u64 {
-        self.attempts
     }
 
     /// The statements that begin such a transaction.
@@ -112,54 +101,78 @@ impl TransactionOptions {
 /// A transaction that is under way: what [`Database::transaction`](crate::Database::transaction)
 /// gives its closure. The verbs are those of [`Handle`](crate::Handle).
 ///
-/// After a conflict it takes no more statements. Streams read within it must end before other
-/// statements begin.
-pub struct Transaction<'c> {
-    connection: &'c Connection,
-    state: &'c State,
+/// Its statements run one after another; a stream read within it must end before another statement
+/// can begin. After its end, or a conflict, every verb is an error of kind
+/// [`TransactionOver`](ErrorKind::TransactionOver).
+pub struct Transaction {
+    shared: Arc<Shared>,
     /// How many transactions this one is inside of.
     depth: u32,
 }
 
-/// What became of a transaction; shared with those inside of it.
-#[derive(Debug, Default)]
-struct State(AtomicU8);
+/// What a transaction shares with those inside of it.
+struct Shared {
+    /// Taken away at the end, so that nothing can run after it.
+    connection: Mutex<Option<Connection>>,
+    dialect: Dialect,
+    over: OnceLock<Over>,
+}
 
-impl State {
-    const OPEN: u8 = 0;
-    /// The database ended it because of a conflict.
-    const CONFLICT: u8 = 1;
-    /// Its connection is gone.
-    const LOST: u8 = 2;
+/// Why a transaction takes no more statements.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Over {
+    Ended,
+    Conflict,
+    ConnectionLost,
+}
 
-    fn get(&self) -> u8 {
-        self.0.load(Ordering::Relaxed)
-    }
-
+impl Shared {
     /// Takes note of what an error means for the transaction.
     fn note(&self, err: Error) -> Error {
-        match err.kind() {
-            ErrorKind::Conflict => self.0.store(State::CONFLICT, Ordering::Relaxed),
-            ErrorKind::ConnectionLost => self.0.store(State::LOST, Ordering::Relaxed),
-            _ => {}
-        }
+        let over = match err.kind() {
+            ErrorKind::Conflict => Over::Conflict,
+            ErrorKind::ConnectionLost => Over::ConnectionLost,
+            _ => return err,
+        };
+        // What ended it first stays the reason.
+        let _ = self.over.set(over);
         err
     }
 
     fn check(&self) -> Result<(), Error> {
-        match self.get() {
-            State::OPEN => Ok(()),
-            State::CONFLICT => Err(Error::transaction_over("it met a conflict and was undone")),
-            _ => Err(Error::transaction_over("its connection was lost, and it was undone")),
+        Err(Error::transaction_over(match self.over.get() {
+            None => return Ok(()),
+            Some(Over::Ended) => "it was committed or undone",
+            Some(Over::Conflict) => "it met a conflict and was undone",
+            Some(Over::ConnectionLost) => "its connection was lost, and it was undone",
+        }))
+    }
+
+    /// The connection, for one statement.
+    async fn connection(&self) -> Result<MappedMutexGuard<'_, Connection>, Error> {
+        self.check()?;
+        let connection = MutexGuard::try_map(self.connection.lock().await, Option::as_mut);
+        connection.map_err(|_| Error::transaction_over("it was committed or undone"))
+    }
+
+    async fn command(&self, text: &str) -> Result<(), Error> {
+        self.connection().await?.command(text).await.map_err(|err| self.note(err))
+    }
+}
+
+impl Drop for Shared {
+    fn drop(&mut self) {
+        // Without an end: undone, so that nothing of it is committed.
+        if let Some(connection) = self.connection.get_mut().take() {
+            connection.abandon();
         }
     }
 }
 
 /// A transaction that was begun. Dropped before its end, it is undone.
 pub(crate) struct Begun {
-    connection: ScopeGuard<Connection, fn(Connection)>,
+    shared: Arc<Shared>,
     options: TransactionOptions,
-    state: State,
 }
 
 impl Begun {
@@ -167,57 +180,60 @@ impl Begun {
         connection: Connection,
         options: TransactionOptions,
     ) -> Result<Begun, Error> {
-        let abandon: fn(Connection) = Connection::abandon;
-        let connection = scopeguard::guard(connection, abandon);
-        for begin in options.begin(connection.dialect()) {
-            connection.command(begin).await?;
+        let dialect = connection.dialect();
+        let connection = Mutex::new(Some(connection));
+        let shared = Arc::new(Shared { connection, dialect, over: OnceLock::new() });
+        for begin in options.begin(dialect) {
+            shared.command(begin).await?;
         }
-        Ok(Begun { connection, options, state: State::default() })
+        Ok(Begun { shared, options })
     }
 
-    pub(crate) fn transaction(&self) -> Transaction<'_> {
-        Transaction { connection: &self.connection, state: &self.state, depth: 0 }
+    pub(crate) fn transaction(&self) -> Transaction {
+        Transaction { shared: self.shared.clone(), depth: 0 }
     }
 
     /// Commits or undoes, as the outcome of the work says; says also whether there was a conflict.
     pub(crate) async fn end<T, E: From<Error>>(self, outcome: Result<T, E>) -> (Result<T, E>, bool) {
-        let ended = match outcome.is_ok() {
-            true => self.commit().await,
-            // The failure of the work is what its caller wants to know, so it stays.
-            false => self.undo().await,
-        };
-        let conflict = self.state.get() == State::CONFLICT;
-        if ended.is_ok() {
-            // Ended in order, so the connection goes back to the pool.
-            drop(ScopeGuard::into_inner(self.connection));
-        }
+        let ended = self.end_as(outcome.is_ok()).await;
+        let conflict = self.shared.over.get() == Some(&Over::Conflict);
+        let _ = self.shared.over.set(Over::Ended);
         match (outcome, ended) {
             (Ok(_), Err(err)) => (Err(err.into()), conflict),
+            // The failure of the work is what its caller wants to know, so it stays.
             (outcome, _) => (outcome, conflict),
         }
     }
 
-    async fn commit(&self) -> Result<(), Error> {
+    async fn end_as(&self, committed: bool) -> Result<(), Error> {
         // What was undone must not be reported as done.
-        self.state.check()?;
-        self.connection.command("COMMIT").await.map_err(|err| self.state.note(err))?;
-        self.restore().await
-    }
-
-    async fn undo(&self) -> Result<(), Error> {
-        self.connection.command("ROLLBACK").await?;
-        self.restore().await
-    }
-
-    async fn restore(&self) -> Result<(), Error> {
-        for after in self.options.after(self.connection.dialect()) {
-            self.connection.command(after).await?;
+        let fit = self.shared.check();
+        let mut held = self.shared.connection.lock().await;
+        let Some(connection) = held.as_ref() else { return fit };
+        let command = if committed && fit.is_ok() { "COMMIT" } else { "ROLLBACK" };
+        connection.command(command).await.map_err(|err| self.shared.note(err))?;
+        for after in self.options.after(self.shared.dialect) {
+            connection.command(after).await?;
         }
-        Ok(())
+        // Ended in order, so the connection goes back to the pool.
+        drop(held.take());
+        fit
     }
 }
 
-impl Transaction<'_> {
+impl Drop for Begun {
+    fn drop(&mut self) {
+        let _ = self.shared.over.set(Over::Ended);
+        // Whoever runs a statement just now keeps the connection until that has ended.
+        if let Ok(mut held) = self.shared.connection.try_lock()
+            && let Some(connection) = held.take()
+        {
+            connection.abandon();
+        }
+    }
+}
+
+impl Transaction {
     /// Runs `work` in a transaction inside of this one: what it did is kept if it returns `Ok`, as
     /// far as this one is committed, and undone if it returns `Err`. In SQL it is a savepoint.
     ///
@@ -226,31 +242,31 @@ impl Transaction<'_> {
     /// What `work` returns, and what the database refuses at the beginning or the end.
     pub async fn transaction<T, E>(
         &self,
-        mut work: impl AsyncFnMut(&Transaction<'_>) -> Result<T, E>,
+        work: impl AsyncFnOnce(Transaction) -> Result<T, E>,
     ) -> Result<T, E>
     where
         E: From<Error>,
     {
         let name = savepoint_name(self.depth);
         self.command(&format!("SAVEPOINT {name}")).await?;
-        let inner = Transaction { connection: self.connection, state: self.state, depth: self.depth + 1 };
-        let outcome = work(&inner).await;
-        self.state.check()?;
+        let outcome = work(self.inner()).await;
         if outcome.is_err() {
+            // After a conflict all is undone already, and the work's own failure says so.
+            if self.shared.check().is_err() {
+                return outcome;
+            }
             self.command(&format!("ROLLBACK TO SAVEPOINT {name}")).await?;
         }
         self.command(&format!("RELEASE SAVEPOINT {name}")).await?;
         outcome
     }
 
-    pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
-        self.state.check()?;
-        self.connection.command(text).await.map_err(|err| self.state.note(err))
+    pub(crate) fn inner(&self) -> Transaction {
+        Transaction { shared: self.shared.clone(), depth: self.depth + 1 }
     }
 
-    /// The same transaction, to hand on.
-    pub(crate) fn lent(&self) -> Transaction<'_> {
-        Transaction { connection: self.connection, state: self.state, depth: self.depth }
+    pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
+        self.shared.command(text).await
     }
 }
 
@@ -259,30 +275,33 @@ pub(crate) fn savepoint_name(depth: u32) -> String {
     format!("nepheline_{}", depth + 1)
 }
 
-impl sealed::Handle for Transaction<'_> {
+impl sealed::Handle for Transaction {
     async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        self.state.check()?;
-        self.connection.run(verb).await.map_err(|err| self.state.note(err))
+        let connection = self.shared.connection().await?;
+        connection.run(verb).await.map_err(|err| self.shared.note(err))
     }
 
     fn stream<'a, T: Table, R: RowShape + Send + 'static>(
         &'a self,
         query: &'a Query<T, R>,
     ) -> BoxStream<'a, Result<R, Error>> {
-        let statement = self.state.check().and_then(|()| query.statement(self.connection.dialect(), Wanted::Rows));
-        match statement {
-            Ok(statement) => {
-                let rows = self.connection.stream(statement);
-                Box::pin(rows.map(|row| row.map_err(|err| self.state.note(err))))
+        Box::pin(try_stream! {
+            let connection = self.shared.connection().await?;
+            let mut rows = connection.stream(query.statement(self.shared.dialect, Wanted::Rows)?);
+            while let Some(row) = rows.try_next().await.map_err(|err| self.shared.note(err))? {
+                yield row;
             }
-            Err(err) => Box::pin(stream::once(std::future::ready(Err(err)))),
-        }
+        })
     }
 }
 
-impl fmt::Debug for Transaction<'_> {
+impl fmt::Debug for Transaction {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let state = ["open", "undone after a conflict", "lost"][usize::from(self.state.get())];
-        write!(f, "Transaction({}, depth {}, {state})", self.connection.dialect(), self.depth)
+        let Shared { dialect, over, .. } = &*self.shared;
+        f.debug_struct("Transaction")
+            .field("dialect", dialect)
+            .field("depth", &self.depth)
+            .field("over", &over.get())
+            .finish()
     }
 }

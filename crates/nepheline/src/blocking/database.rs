@@ -2,7 +2,6 @@
 
 use std::fmt;
 use std::ops::ControlFlow;
-use std::time::Duration;
 
 use futures_util::stream::StreamExt;
 use nepheline_core::{Dialect, Error, Query, RowShape, Table};
@@ -120,59 +119,89 @@ impl Database {
     /// What `work` returns, and what the database refuses at the beginning or the end.
     pub fn transaction<T, E: From<Error>>(
         &self,
-        work: impl FnMut(&Transaction<'_>) -> Result<T, E>,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
     ) -> Result<T, E> {
         self.transaction_with(TransactionOptions::new(), work)
     }
 
     /// Runs `work` in a transaction as `options` say; see [`transaction`](Self::transaction).
     ///
-    /// With [`attempts`](TransactionOptions::attempts) above one, `work` is begun again from the
-    /// start when the transaction met a conflict, so it should have no other effects.
-    ///
     /// # Errors
     ///
-    /// As [`transaction`](Self::transaction); the last attempt's, if all failed.
+    /// As [`transaction`](Self::transaction).
     pub fn transaction_with<T, E: From<Error>>(
         &self,
         options: TransactionOptions,
-        mut work: impl FnMut(&Transaction<'_>) -> Result<T, E>,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
     ) -> Result<T, E> {
-        match &self.engine {
-            #[cfg(feature = "sqlite")]
-            Engine::Direct(direct) => {
-                let connection = direct.connection.lock();
-                let session = Session::within(&connection, direct.timeout.as_ref());
-                session::in_transaction(&session, options, |session| {
-                    work(&Transaction { scope: Scope::Direct(session), depth: 0 })
-                })
-            }
-            Engine::Served(served) => served.transaction(options, work),
-        }
+        self.run_once(options, work).0
     }
-}
 
-impl Served {
-    fn transaction<T, E: From<Error>>(
+    /// Runs `work` in a transaction, and again from the start each time the transaction met a
+    /// [`Conflict`](crate::ErrorKind::Conflict), `attempts` times at most.
+    ///
+    /// Whatever else `work` does, it does as often as it is run. On one SQLite connection there is
+    /// nobody to be in conflict with.
+    ///
+    /// # Errors
+    ///
+    /// As [`transaction`](Self::transaction); the last attempt's, if all met a conflict.
+    pub fn transaction_attempts<T, E: From<Error>>(
         &self,
+        attempts: u32,
         options: TransactionOptions,
         mut work: impl FnMut(&Transaction<'_>) -> Result<T, E>,
     ) -> Result<T, E> {
         let mut attempt = 1;
         loop {
-            let begun = block_on(&self.runtime, async {
-                Begun::begin(self.database.acquire().await?, options).await
-            })?;
-            let scope = Scope::Served { runtime: &self.runtime, transaction: begun.transaction() };
-            let outcome = work(&Transaction { scope, depth: 0 });
-            let (outcome, conflict) =
-                block_on(&self.runtime, async { Ok(begun.end(outcome).await) })?;
-            if !conflict || attempt >= options.attempts_allowed() {
+            let (outcome, conflict) = self.run_once(options, &mut work);
+            if !conflict || attempt >= attempts {
                 return outcome;
             }
-            // Two that met once would meet again if both began at once.
-            std::thread::sleep(Duration::from_millis(5 * attempt));
+            std::thread::sleep(crate::database::pause_after(attempt));
             attempt += 1;
+        }
+    }
+
+    /// One attempt, and whether it met a conflict.
+    fn run_once<T, E: From<Error>>(
+        &self,
+        options: TransactionOptions,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> (Result<T, E>, bool) {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct) => {
+                let connection = direct.connection.lock();
+                let session = Session::within(&connection, direct.timeout.as_ref());
+                let outcome = session::in_transaction(&session, options, |session| {
+                    work(&Transaction { scope: Scope::Direct(session), depth: 0 })
+                });
+                (outcome, false)
+            }
+            Engine::Served(served) => served.run_once(options, work),
+        }
+    }
+}
+
+impl Served {
+    fn run_once<T, E: From<Error>>(
+        &self,
+        options: TransactionOptions,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> (Result<T, E>, bool) {
+        let begun = block_on(&self.runtime, async {
+            Begun::begin(self.database.acquire().await?, options).await
+        });
+        let begun = match begun {
+            Ok(begun) => begun,
+            Err(err) => return (Err(err.into()), false),
+        };
+        let scope = Scope::Served { runtime: &self.runtime, transaction: begun.transaction() };
+        let outcome = work(&Transaction { scope, depth: 0 });
+        match block_on(&self.runtime, async { Ok(begun.end(outcome).await) }) {
+            Ok(ended) => ended,
+            Err(err) => (Err(err.into()), false),
         }
     }
 }
@@ -219,7 +248,7 @@ pub struct Transaction<'c> {
 enum Scope<'c> {
     #[cfg(feature = "sqlite")]
     Direct(&'c Session<'c>),
-    Served { runtime: &'c Runtime, transaction: transaction::Transaction<'c> },
+    Served { runtime: &'c Runtime, transaction: transaction::Transaction },
 }
 
 impl Transaction<'_> {
@@ -235,7 +264,7 @@ impl Transaction<'_> {
     ) -> Result<T, E> {
         let name = transaction::savepoint_name(self.depth);
         self.command(&format!("SAVEPOINT {name}"))?;
-        let outcome = work(&Transaction { scope: self.scope.lent(), depth: self.depth + 1 });
+        let outcome = work(&Transaction { scope: self.scope.inner(), depth: self.depth + 1 });
         if outcome.is_err() {
             self.command(&format!("ROLLBACK TO SAVEPOINT {name}"))?;
         }
@@ -253,12 +282,12 @@ impl Transaction<'_> {
 }
 
 impl Scope<'_> {
-    fn lent(&self) -> Scope<'_> {
+    fn inner(&self) -> Scope<'_> {
         match self {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => Scope::Direct(session),
             Scope::Served { runtime, transaction } => {
-                Scope::Served { runtime, transaction: transaction.lent() }
+                Scope::Served { runtime, transaction: transaction.inner() }
             }
         }
     }
