@@ -249,15 +249,6 @@ impl Error {
     }
 
     #[cold]
-    pub fn blocking_inside_async() -> Error {
-        Error::new(
-            ErrorKind::Connection,
-            "a blocking handle of a server cannot be used inside an async runtime; use \
-             `nepheline::Database` there",
-        )
-    }
-
-    #[cold]
     pub fn too_large(size: usize, most: usize) -> Error {
         let message = format!(
             "the statement and its values take about {size} bytes, and the server accepts {most} \

@@ -94,6 +94,8 @@ macros::with_an_engine! {
     pub use options::Options;
     pub use transaction::{Isolation, Transaction, TransactionOptions};
 }
+#[cfg(any(feature = "postgres", feature = "mysql"))]
+mod in_flight;
 #[cfg(feature = "mysql")]
 pub mod mysql;
 #[cfg(feature = "postgres")]

@@ -211,7 +211,10 @@ impl Begun {
         let mut held = self.shared.connection.lock().await;
         let Some(connection) = held.as_ref() else { return fit };
         let command = if committed && fit.is_ok() { "COMMIT" } else { "ROLLBACK" };
-        connection.command(command).await.map_err(|err| self.shared.note(err))?;
+        if let Err(err) = connection.command(command).await {
+            // That it was over before is what matters, and then the rollback may well fail.
+            return fit.and(Err(self.shared.note(err)));
+        }
         for after in self.options.after(self.shared.dialect) {
             connection.command(after).await?;
         }

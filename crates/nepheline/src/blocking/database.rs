@@ -5,6 +5,7 @@ use std::ops::ControlFlow;
 
 use futures_util::stream::StreamExt;
 use nepheline_core::{Dialect, Error, Query, RowShape, Table};
+use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
 
 #[cfg(feature = "sqlite")]
@@ -21,6 +22,11 @@ use crate::verbs::Verb;
 ///
 /// Threads may share it. Over SQLite they take turns on one connection; over a server each call
 /// takes a connection from a pool. What can be done with it is in [`Handle`](super::Handle).
+///
+/// # Panics
+///
+/// Opening and using a server's blocking handle panics on a thread that drives async tasks, which
+/// must not block; there, use [`crate::Database`], or `tokio::task::spawn_blocking`. SQLite's never does.
 ///
 /// ```no_run
 /// use nepheline::blocking::Database;
@@ -50,7 +56,8 @@ struct Direct {
 /// A server, through the async driver, which the calling thread drives.
 struct Served {
     database: crate::Database,
-    runtime: Runtime,
+    /// Shut down without waiting, because waiting is not allowed where a handle may be dropped.
+    runtime: ScopeGuard<Runtime, fn(Runtime)>,
 }
 
 impl Database {
@@ -78,7 +85,8 @@ impl Database {
             _ => {
                 let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
                 let runtime = runtime.map_err(|err| Error::cannot_open("for lack of a runtime", err))?;
-                let database = block_on(&runtime, crate::Database::open_with(options))?;
+                let runtime = scopeguard::guard(runtime, Runtime::shutdown_background as fn(Runtime));
+                let database = runtime.block_on(crate::Database::open_with(options))?;
                 Engine::Served(Served { database, runtime })
             }
         };
@@ -190,7 +198,7 @@ impl Served {
         options: TransactionOptions,
         work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
     ) -> (Result<T, E>, bool) {
-        let begun = block_on(&self.runtime, async {
+        let begun = self.runtime.block_on(async {
             Begun::begin(self.database.acquire().await?, options).await
         });
         let begun = match begun {
@@ -199,10 +207,7 @@ impl Served {
         };
         let scope = Scope::Served { runtime: &self.runtime, transaction: begun.transaction() };
         let outcome = work(&Transaction { scope, depth: 0 });
-        match block_on(&self.runtime, async { Ok(begun.end(outcome).await) }) {
-            Ok(ended) => ended,
-            Err(err) => (Err(err.into()), false),
-        }
+        self.runtime.block_on(begun.end(outcome))
     }
 }
 
@@ -215,7 +220,7 @@ impl sealed::Handle for Database {
                 let connection = direct.connection.lock();
                 Session::within(&connection, direct.timeout.as_ref()).run(verb)
             }
-            Engine::Served(served) => block_on(&served.runtime, served.database.run(verb)),
+            Engine::Served(served) => served.runtime.block_on(served.database.run(verb)),
         }
     }
 
@@ -231,7 +236,7 @@ impl sealed::Handle for Database {
                 Session::within(&connection, direct.timeout.as_ref()).each(query, take)
             }
             Engine::Served(served) => {
-                block_on(&served.runtime, take_each(served.database.stream(query), take))
+                served.runtime.block_on(take_each(served.database.stream(query), take))
             }
         }
     }
@@ -276,7 +281,7 @@ impl Transaction<'_> {
         match &self.scope {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.command(text),
-            Scope::Served { runtime, transaction } => block_on(runtime, transaction.command(text)),
+            Scope::Served { runtime, transaction } => runtime.block_on(transaction.command(text)),
         }
     }
 }
@@ -298,7 +303,7 @@ impl sealed::Handle for Transaction<'_> {
         match &self.scope {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.run(verb),
-            Scope::Served { runtime, transaction } => block_on(runtime, transaction.run(verb)),
+            Scope::Served { runtime, transaction } => runtime.block_on(transaction.run(verb)),
         }
     }
 
@@ -311,7 +316,7 @@ impl sealed::Handle for Transaction<'_> {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.each(query, take),
             Scope::Served { runtime, transaction } => {
-                block_on(runtime, take_each(transaction.stream(query), take))
+                runtime.block_on(take_each(transaction.stream(query), take))
             }
         }
     }
@@ -329,17 +334,6 @@ async fn take_each<R>(
     Ok(())
 }
 
-/// Drives a future on this thread. Inside an async runtime that would stop the runtime's other
-/// tasks, so there it is an error.
-fn block_on<T>(
-    runtime: &Runtime,
-    future: impl Future<Output = Result<T, Error>>,
-) -> Result<T, Error> {
-    match tokio::runtime::Handle::try_current() {
-        Ok(_) => Err(Error::blocking_inside_async()),
-        Err(_) => runtime.block_on(future),
-    }
-}
 
 impl fmt::Debug for Database {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -1,6 +1,5 @@
 //! A connection to a MariaDB or MySQL server: how it is set up, and how a statement runs on it.
 
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use async_stream::try_stream;
@@ -15,6 +14,7 @@ use tokio::sync::Mutex;
 use url::Url;
 
 use super::cells::{RowCells, bind};
+use crate::in_flight::InFlight;
 use crate::options::Options;
 use crate::verbs::Gather;
 
@@ -36,8 +36,7 @@ pub(crate) struct Manager {
 pub(crate) struct Connection {
     conn: Mutex<Conn>,
     server: Server,
-    /// Whether a statement was begun and not seen to its end: its caller went away meanwhile.
-    in_flight: AtomicBool,
+    in_flight: InFlight,
 }
 
 /// What a server said of itself when the session was set up.
@@ -93,7 +92,7 @@ impl managed::Manager for Manager {
             .map_err(|err| Error::cannot_open(&format!("`{}`", self.options.shown()), err))?;
         let server = set_up(&mut conn).await?;
         set_timeouts(&mut conn, server, &self.options).await?;
-        Ok(Connection { conn: Mutex::new(conn), server, in_flight: AtomicBool::new(false) })
+        Ok(Connection { conn: Mutex::new(conn), server, in_flight: InFlight::default() })
     }
 
     async fn recycle(
@@ -101,7 +100,7 @@ impl managed::Manager for Manager {
         connection: &mut Connection,
         metrics: &Metrics,
     ) -> RecycleResult<Error> {
-        if connection.in_flight.load(Ordering::Relaxed) {
+        if connection.in_flight.is_set() {
             return Err(RecycleError::message("it was left busy"));
         }
         if metrics.last_used() < RESTED {
@@ -184,17 +183,13 @@ impl Connection {
         R: RowShape,
         G: Gather<R>,
     {
-        self.in_flight.store(true, Ordering::Relaxed);
-        let fetched = fetch(&mut *self.conn.lock().await, self.server, statement).await;
-        self.in_flight.store(false, Ordering::Relaxed);
-        fetched
+        let fetched = async { fetch(&mut *self.conn.lock().await, self.server, statement).await };
+        self.in_flight.during(fetched).await
     }
 
     pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
-        self.in_flight.store(true, Ordering::Relaxed);
-        let done = self.conn.lock().await.query_drop(text).await.map_err(failed);
-        self.in_flight.store(false, Ordering::Relaxed);
-        done
+        let done = async { self.conn.lock().await.query_drop(text).await.map_err(failed) };
+        self.in_flight.during(done).await
     }
 
     pub(crate) fn stream<'a, R: RowShape + Send + 'static>(
@@ -202,13 +197,13 @@ impl Connection {
         statement: Statement<'a>,
     ) -> BoxStream<'a, Result<R, Error>> {
         Box::pin(try_stream! {
-            self.in_flight.store(true, Ordering::Relaxed);
+            self.in_flight.begin();
             let mut conn = self.conn.lock().await;
             let mut rows = each(&mut conn, self.server, &statement);
             while let Some(row) = rows.try_next().await? {
                 yield row;
             }
-            self.in_flight.store(false, Ordering::Relaxed);
+            self.in_flight.end();
         })
     }
 }

@@ -1,6 +1,5 @@
 //! A connection to a PostgreSQL server: how it is set up, and how a statement runs on it.
 
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
@@ -17,6 +16,7 @@ use tokio_postgres::{Client, Config, GenericClient, NoTls, RowStream, SimpleQuer
 
 use super::binds::Bind;
 use super::cells::RowCells;
+use crate::in_flight::InFlight;
 use crate::options::Options;
 use crate::verbs::Gather;
 
@@ -33,8 +33,7 @@ pub(crate) struct Manager {
 pub(crate) struct Connection {
     client: Client,
     prepared: Mutex<LruCache<Box<str>, Prepared>>,
-    /// Whether a statement was begun and not seen to its end: its caller went away meanwhile.
-    in_flight: AtomicBool,
+    in_flight: InFlight,
 }
 
 /// A prepared statement, and the types that its binds were prepared with.
@@ -70,12 +69,11 @@ impl managed::Manager for Manager {
         let prepared = LruCache::new(kept.unwrap_or(std::num::NonZeroUsize::MIN));
         set_up(&client).await?;
         set_timeouts(&client, &self.options).await?;
-        Ok(Connection { client, prepared: Mutex::new(prepared), in_flight: AtomicBool::new(false) })
+        Ok(Connection { client, prepared: Mutex::new(prepared), in_flight: InFlight::default() })
     }
 
     async fn recycle(&self, connection: &mut Connection, _: &Metrics) -> RecycleResult<Error> {
-        let usable =
-            !connection.client.is_closed() && !connection.in_flight.load(Ordering::Relaxed);
+        let usable = !connection.client.is_closed() && !connection.in_flight.is_set();
         usable.then_some(()).ok_or_else(|| RecycleError::message("it was closed or left busy"))
     }
 }
@@ -119,20 +117,11 @@ impl Connection {
         R: RowShape,
         G: Gather<R>,
     {
-        self.in_flight.store(true, Ordering::Relaxed);
-        let gathered = match self.rows(statement).await {
-            Ok(rows) => gather(rows).await,
-            Err(err) => Err(err),
-        };
-        self.in_flight.store(false, Ordering::Relaxed);
-        gathered
+        self.in_flight.during(async { gather(self.rows(statement).await?).await }).await
     }
 
     pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
-        self.in_flight.store(true, Ordering::Relaxed);
-        let done = self.client.batch_execute(text).await.map_err(failed);
-        self.in_flight.store(false, Ordering::Relaxed);
-        done
+        self.in_flight.during(async { self.client.batch_execute(text).await.map_err(failed) }).await
     }
 
     pub(crate) fn stream<'a, R: RowShape + Send + 'static>(
@@ -140,12 +129,12 @@ impl Connection {
         statement: Statement<'a>,
     ) -> BoxStream<'a, Result<R, Error>> {
         Box::pin(try_stream! {
-            self.in_flight.store(true, Ordering::Relaxed);
+            self.in_flight.begin();
             let mut rows = each(self.rows(&statement).await?);
             while let Some(row) = rows.try_next().await? {
                 yield row;
             }
-            self.in_flight.store(false, Ordering::Relaxed);
+            self.in_flight.end();
         })
     }
 
