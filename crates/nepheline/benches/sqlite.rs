@@ -4,7 +4,6 @@
 
 mod support;
 
-use std::cell::Cell;
 use std::fmt::Write;
 
 use criterion::{Criterion, criterion_group, criterion_main};
@@ -12,7 +11,7 @@ use nepheline::blocking::Database;
 use nepheline::prelude::*;
 use nepheline::{BindValue, Sql};
 use rusqlite::{Connection, Row};
-use support::against_by_hand;
+use support::{Scattered, against_by_hand};
 
 const ROWS: i64 = 100_000;
 
@@ -137,15 +136,6 @@ fn row_by_hand(row: &Row<'_>) -> Reading {
     }
 }
 
-/// Keys scattered over the table, the same ones for both twins.
-fn scattered() -> impl FnMut() -> i64 {
-    let next = Cell::new(1_u64);
-    move || {
-        next.set(next.get().wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695));
-        (next.get() >> 33) as i64 % ROWS
-    }
-}
-
 fn benches(criterion: &mut Criterion) {
     let wanted = Wanted { element: Some("Nd"), above_ppm: Some(400.0), unassigned: true };
     let (text, binds) = query_by_hand(&wanted);
@@ -160,13 +150,13 @@ fn benches(criterion: &mut Criterion) {
 
     let (db, by_hand) = (Database::over(connection()).unwrap(), connection());
     let text = Reading::row(1).sql(Dialect::Sqlite).unwrap().text().to_owned();
-    let (mut ours, mut theirs) = (scattered(), scattered());
+    let (mut ours, mut theirs) = (Scattered::below(ROWS), Scattered::below(ROWS));
     against_by_hand(
         criterion,
         ("point query, built each time", 1.2),
         5_000,
-        || db.read_one(&Reading::row(ours())).unwrap(),
-        || read_one_by_hand(&by_hand, &text, theirs()),
+        || db.read_one(&Reading::row(ours.next())).unwrap(),
+        || read_one_by_hand(&by_hand, &text, theirs.next()),
     );
 
     let text = Reading::rows().sql(Dialect::Sqlite).unwrap().text().to_owned();

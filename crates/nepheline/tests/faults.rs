@@ -253,6 +253,28 @@ async fn a_statement_that_runs_too_long_is_stopped() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_lock_that_somebody_else_holds_is_waited_for_and_then_told() {
+    for engine in engines() {
+        let db = Database::open(&engine.with("lock_timeout=1s")).await.unwrap();
+        db.run_text("DROP TABLE IF EXISTS locked", vec![]).await.unwrap();
+        db.run_text("CREATE TABLE locked (id BIGINT PRIMARY KEY)", vec![]).await.unwrap();
+        db.run_text("INSERT INTO locked VALUES (1)", vec![]).await.unwrap();
+        let take = "UPDATE locked SET id = id + 1";
+        let outcome: Result<(), Error> = db
+            .transaction(async |tx| {
+                tx.run_text(take, vec![]).await?;
+                let started = Instant::now();
+                let err = db.run_text(take, vec![]).await.unwrap_err();
+                assert_eq!(err.kind(), ErrorKind::Locked, "on {}: {err:#}", engine.name);
+                assert!(started.elapsed() >= Duration::from_millis(900));
+                Ok(())
+            })
+            .await;
+        outcome.unwrap();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_cancelled_future_frees_its_connection() {
     for engine in engines() {
         let db = Database::open(&engine.with("pool_size=1&pool_wait=5s")).await.unwrap();

@@ -40,8 +40,8 @@ pub(crate) fn against_by_hand<A, B>(
     let mut group = criterion.benchmark_group(name);
     group
         .sample_size(10)
-        .measurement_time(Duration::from_secs(2))
-        .warm_up_time(Duration::from_millis(500));
+        .measurement_time(Duration::from_secs(1))
+        .warm_up_time(Duration::from_millis(300));
     group.bench_function("nepheline", |bencher| bencher.iter(&mut ours));
     group.bench_function("by hand", |bencher| bencher.iter(&mut by_hand));
     group.finish();
@@ -53,4 +53,21 @@ fn time<T>(calls: u32, work: &mut impl FnMut() -> T) -> Duration {
         black_box(work());
     }
     started.elapsed()
+}
+
+/// Keys scattered over a table, the same ones for both twins.
+pub(crate) struct Scattered {
+    state: u64,
+    below: i64,
+}
+
+impl Scattered {
+    pub(crate) fn below(below: i64) -> Scattered {
+        Scattered { state: 1, below }
+    }
+
+    pub(crate) fn next(&mut self) -> i64 {
+        self.state = self.state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695);
+        (self.state >> 33) as i64 % self.below
+    }
 }
