@@ -14,7 +14,7 @@ use futures_util::future::join_all;
 use mysql_async::prelude::Queryable;
 use nepheline::internal::RunText as _;
 use nepheline::prelude::*;
-use nepheline::{Database, blocking};
+use nepheline::{Database, Handle, blocking};
 use support::{Scattered, against_by_hand};
 use tokio::runtime::Runtime;
 
@@ -63,10 +63,11 @@ impl Bench<'_> {
         format!("{}: {what}", self.engine)
     }
 
-    fn point<F: Future<Output = Reading>>(&mut self, by_hand: impl Fn(i64) -> F) {
+    /// A query by key through a pool, on each side; async, and blocking.
+    fn pooled_point<F: Future<Output = Reading>>(&mut self, by_hand: impl Fn(i64) -> F) {
         let (mut ours, mut theirs) = (Scattered::below(ROWS), Scattered::below(ROWS));
         let (runtime, db) = (self.runtime, self.db);
-        let name = self.name("point query");
+        let name = self.name("point query through a pool");
         against_by_hand(
             self.criterion,
             (&name, 1.03),
@@ -75,7 +76,7 @@ impl Bench<'_> {
             || runtime.block_on(by_hand(theirs.next())),
         );
         let db = blocking::Database::open(self.url).unwrap();
-        let name = self.name("point query, blocking");
+        let name = self.name("point query through a pool, blocking");
         against_by_hand(
             self.criterion,
             (&name, 1.03),
@@ -84,6 +85,24 @@ impl Bench<'_> {
             || runtime.block_on(by_hand(theirs.next())),
         );
         self.compile_share();
+    }
+
+    /// A query by key on one connection, on each side.
+    fn point<F: Future<Output = Reading>>(
+        &mut self,
+        session: &impl Handle,
+        by_hand: impl Fn(i64) -> F,
+    ) {
+        let (mut ours, mut theirs) = (Scattered::below(ROWS), Scattered::below(ROWS));
+        let runtime = self.runtime;
+        let name = self.name("point query on one connection");
+        against_by_hand(
+            self.criterion,
+            (&name, 1.03),
+            500,
+            || runtime.block_on(session.read_one(&Reading::row(ours.next()))).unwrap(),
+            || runtime.block_on(by_hand(theirs.next())),
+        );
     }
 
     /// What building and compiling the query takes of the whole.
@@ -192,7 +211,9 @@ fn postgres(criterion: &mut Criterion) {
 
     let mut bench =
         Bench { engine: "PostgreSQL", criterion, runtime: &runtime, db: &db, url: &url };
-    bench.point(|id| {
+    let own = runtime.block_on(connect());
+    let session = runtime.block_on(nepheline::postgres::Session::over(&own)).unwrap();
+    bench.point(&session, |id| {
         let (client, one) = (&client, &one);
         async move { of_row(&client.query_one(one, &[&id]).await.unwrap()) }
     });
@@ -204,14 +225,16 @@ fn postgres(criterion: &mut Criterion) {
         let manager = deadpool_postgres::Manager::new(config, tokio_postgres::NoTls);
         deadpool_postgres::Pool::builder(manager).max_size(8).build().unwrap()
     };
-    bench.concurrent(|id| {
+    let by_hand = |id| {
         let (pool, text) = (&pool, &text);
         async move {
             let client = pool.get().await.unwrap();
             let statement = client.prepare_cached(text).await.unwrap();
             of_row(&client.query_one(&statement, &[&id]).await.unwrap())
         }
-    });
+    };
+    bench.pooled_point(by_hand);
+    bench.concurrent(by_hand);
 }
 
 fn mariadb(criterion: &mut Criterion) {
@@ -245,7 +268,9 @@ fn mariadb(criterion: &mut Criterion) {
     let conn = tokio::sync::Mutex::new(conn);
 
     let mut bench = Bench { engine: "MariaDB", criterion, runtime: &runtime, db: &db, url: &url };
-    bench.point(|id| {
+    let mut own = runtime.block_on(mysql_async::Conn::new(options.clone())).unwrap();
+    let session = runtime.block_on(nepheline::mysql::Session::over(&mut own)).unwrap();
+    bench.point(&session, |id| {
         let (conn, one) = (&conn, &one);
         async move {
             let fields: Option<Fields> = conn.lock().await.exec_first(one, (id,)).await.unwrap();
@@ -257,14 +282,16 @@ fn mariadb(criterion: &mut Criterion) {
     let pooled =
         mysql_async::PoolOpts::default().with_constraints(limits).with_reset_connection(false);
     let pool = mysql_async::Pool::new(options.pool_opts(pooled));
-    bench.concurrent(|id| {
+    let by_hand = |id| {
         let (pool, one) = (&pool, &one);
         async move {
             let mut conn = pool.get_conn().await.unwrap();
             let fields: Option<Fields> = conn.exec_first(one, (id,)).await.unwrap();
             of_fields(fields.unwrap())
         }
-    });
+    };
+    bench.pooled_point(by_hand);
+    bench.concurrent(by_hand);
     runtime.block_on(async { drop(pool.disconnect().await) });
 }
 

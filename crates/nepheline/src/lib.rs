@@ -55,7 +55,8 @@
 //!   [`limit`](Query::limit). [`Expression`] has what can be asked of a column, [`Condition`] how
 //!   conditions join, [`Scope`] how they get a name.
 //! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
-//! - [`blocking::Database`] runs queries; the verbs are in [`blocking::Handle`].
+//! - [`Database`] runs queries from async code, with the verbs of [`Handle`];
+//!   [`blocking::Database`] does the same without async.
 //! - [`Error`] is the one error; [`ErrorKind`] tells failures apart.
 //!
 //! # Features
@@ -63,6 +64,9 @@
 //! | feature | on by default | what it adds |
 //! |---|---|---|
 //! | `sqlite` | yes | SQLite, embedded in the program, through `rusqlite` |
+//! | `postgres` | no | PostgreSQL, through `tokio-postgres` |
+//! | `mysql` | no | MariaDB and MySQL, through `mysql_async` |
+//! | `tls` | no | encrypted connections to servers, through `rustls` |
 
 // The derives write `::nepheline::..`, also inside this crate.
 extern crate self as nepheline;
@@ -91,7 +95,7 @@ macros::with_an_engine! {
 
     pub use database::Database;
     pub use handle::Handle;
-    pub use options::Options;
+    pub use options::{Options, Tls};
     pub use transaction::{Isolation, Transaction, TransactionOptions};
 }
 #[cfg(any(feature = "postgres", feature = "mysql"))]
@@ -102,6 +106,8 @@ pub mod mysql;
 pub mod postgres;
 #[cfg(feature = "sqlite")]
 mod sqlite;
+#[cfg(feature = "tls")]
+mod tls;
 
 pub use nepheline_core::*;
 pub use nepheline_macros::{Storable, Table};

@@ -1,6 +1,7 @@
 //! Which database to open, and how: from a URL, and from what is set on top of it.
 
 use std::fmt;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use jiff::SignedDuration;
@@ -22,6 +23,8 @@ use crate::{Database, blocking};
 /// | `statement_timeout` | none | how long a statement may run before it is stopped |
 /// | `lock_timeout` | 5s | how long a statement waits for a lock that somebody else holds |
 /// | `statements_kept` | 128 | how many prepared statements each connection keeps |
+/// | `tls` | by `sslmode`, else `off` | whether the connection to a server is encrypted: `require` or `off` |
+/// | `tls_root` | Mozilla's | a PEM file with the certificates to trust |
 ///
 /// ```
 /// use nepheline::Options;
@@ -41,10 +44,23 @@ pub struct Options {
     pub(crate) statement_timeout: Option<Duration>,
     pub(crate) lock_timeout: Duration,
     pub(crate) statements_kept: usize,
+    pub(crate) tls: Option<Tls>,
+    pub(crate) tls_root: Option<PathBuf>,
+}
+
+/// Whether the connection to a server is encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Tls {
+    /// It is not.
+    Off,
+    /// It is, with the server's certificate and name checked, or it is not made. Needs the feature `tls`.
+    Require,
 }
 
 /// What a URL names.
 #[derive(Clone)]
+#[cfg_attr(not(feature = "sqlite"), allow(dead_code, reason = "only SQLite has modes"))]
 pub(crate) enum Target {
     Sqlite { path: String, mode: SqliteMode },
     Postgres(Url),
@@ -60,6 +76,7 @@ pub(crate) enum SqliteMode {
 }
 
 /// The path of a database in memory, which is gone with its last connection.
+#[cfg(feature = "sqlite")]
 pub(crate) const IN_MEMORY: &str = ":memory:";
 
 impl Options {
@@ -96,6 +113,8 @@ impl Options {
             statement_timeout: None,
             lock_timeout: Duration::from_secs(5),
             statements_kept: 128,
+            tls: None,
+            tls_root: None,
         }
     }
 
@@ -149,6 +168,14 @@ impl Options {
             "statement_timeout" => self.statement_timeout = Some(duration(name, value)?),
             "lock_timeout" => self.lock_timeout = duration(name, value)?,
             "statements_kept" => self.statements_kept = at_least_one(name, value)?,
+            "tls" => {
+                self.tls = Some(match value {
+                    "off" => Tls::Off,
+                    "require" => Tls::Require,
+                    _ => return Err(unknown(name, value, "`off` or `require`")),
+                });
+            }
+            "tls_root" => self.tls_root = Some(value.into()),
             _ => return Ok(false),
         }
         Ok(true)
@@ -193,6 +220,21 @@ impl Options {
     #[must_use]
     pub fn statements_kept(mut self, statements: usize) -> Options {
         self.statements_kept = statements.max(1);
+        self
+    }
+
+    /// Whether the connection to a server is encrypted. Without a word, `sslmode=require` in a
+    /// PostgreSQL URL turns it on.
+    #[must_use]
+    pub fn tls(mut self, tls: Tls) -> Options {
+        self.tls = Some(tls);
+        self
+    }
+
+    /// A PEM file with the certificates to trust, instead of Mozilla's.
+    #[must_use]
+    pub fn tls_root(mut self, file: impl Into<PathBuf>) -> Options {
+        self.tls_root = Some(file.into());
         self
     }
 

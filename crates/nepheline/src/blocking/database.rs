@@ -12,7 +12,9 @@ use tokio::runtime::Runtime;
 use super::session::{self, Session};
 use super::sealed;
 use crate::handle::sealed::Handle as AsyncHandle;
-use crate::options::{Options, Target};
+use crate::options::Options;
+#[cfg(feature = "sqlite")]
+use crate::options::Target;
 #[cfg(feature = "sqlite")]
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::{self, Begun, TransactionOptions};

@@ -15,7 +15,7 @@ use url::Url;
 
 use super::cells::{RowCells, bind};
 use crate::in_flight::InFlight;
-use crate::options::Options;
+use crate::options::{Options, Tls};
 use crate::verbs::Gather;
 
 /// A connection that rested for longer is asked whether it is still there before it is used: unlike
@@ -78,7 +78,29 @@ impl Manager {
                 }
             }
         }
+        if options.tls == Some(Tls::Require) {
+            #[cfg(feature = "tls")]
+            {
+                builder = builder.ssl_opts(crate::tls::for_mysql(options.tls_root.as_deref()));
+            }
+            #[cfg(not(feature = "tls"))]
+            {
+                let reason = "asks for encryption, which the feature `tls` adds";
+                return Err(Error::unfit_url(&shown, reason));
+            }
+        }
         Ok(Manager { settings: builder.into(), options: options.clone() })
+    }
+}
+
+impl Manager {
+    async fn connect(&self) -> Result<Connection, Error> {
+        let mut conn = Conn::new(self.settings.clone())
+            .await
+            .map_err(|err| Error::cannot_open(&format!("`{}`", self.options.shown()), err))?;
+        let server = set_up(&mut conn).await?;
+        set_timeouts(&mut conn, server, &self.options).await?;
+        Ok(Connection { conn: Mutex::new(conn), server, in_flight: InFlight::default() })
     }
 }
 
@@ -87,12 +109,8 @@ impl managed::Manager for Manager {
     type Error = Error;
 
     async fn create(&self) -> Result<Connection, Error> {
-        let mut conn = Conn::new(self.settings.clone())
-            .await
-            .map_err(|err| Error::cannot_open(&format!("`{}`", self.options.shown()), err))?;
-        let server = set_up(&mut conn).await?;
-        set_timeouts(&mut conn, server, &self.options).await?;
-        Ok(Connection { conn: Mutex::new(conn), server, in_flight: InFlight::default() })
+        // In a box of its own: connecting is rare, and its state would be moved with every query.
+        Box::pin(self.connect()).await
     }
 
     async fn recycle(
@@ -106,7 +124,11 @@ impl managed::Manager for Manager {
         if metrics.last_used() < RESTED {
             return Ok(());
         }
-        connection.conn.get_mut().ping().await.map_err(|err| RecycleError::Backend(failed(err)))
+        let ping = Box::pin(connection.conn.get_mut().ping());
+        match tokio::time::timeout(self.options.connect_timeout, ping).await {
+            Ok(answer) => answer.map_err(|err| RecycleError::Backend(failed(err))),
+            Err(_) => Err(RecycleError::message("it does not answer")),
+        }
     }
 }
 

@@ -1,23 +1,21 @@
 //! A connection to a PostgreSQL server: how it is set up, and how a statement runs on it.
 
-use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use async_stream::try_stream;
 use deadpool::managed::{self, Metrics, RecycleError, RecycleResult};
 use futures_util::stream::BoxStream;
 use futures_util::{TryStreamExt, pin_mut};
-use lru::LruCache;
 use nepheline_core::internal::Statement;
 use nepheline_core::{Error, ErrorKind, RowShape};
+use tokio_postgres::config::SslMode;
 use tokio_postgres::error::SqlState;
-use tokio_postgres::types::Type;
 use tokio_postgres::{Client, Config, GenericClient, NoTls, RowStream, SimpleQueryMessage};
 
-use super::binds::Bind;
 use super::cells::RowCells;
+use super::statements::Statements;
 use crate::in_flight::InFlight;
-use crate::options::Options;
+use crate::options::{Options, Tls};
 use crate::verbs::Gather;
 
 /// The oldest server whose SQL has all that we write, as `server_version_num`.
@@ -25,22 +23,37 @@ const OLDEST: u32 = 140_000;
 
 /// Opens connections for the pool.
 pub(crate) struct Manager {
-    pub(crate) config: Config,
-    pub(crate) options: Options,
+    config: Config,
+    options: Options,
+    tls: Encryption,
+}
+
+enum Encryption {
+    Off,
+    #[cfg(feature = "tls")]
+    On(tokio_postgres_rustls::MakeRustlsConnect),
+}
+
+fn encryption(config: &mut Config, options: &Options) -> Result<Encryption, Error> {
+    match options.tls {
+        Some(Tls::Off) => config.ssl_mode(SslMode::Disable),
+        Some(Tls::Require) => config.ssl_mode(SslMode::Require),
+        None => config,
+    };
+    if config.get_ssl_mode() != SslMode::Require {
+        return Ok(Encryption::Off);
+    }
+    #[cfg(feature = "tls")]
+    return Ok(Encryption::On(crate::tls::for_postgres(options.tls_root.as_deref())?));
+    #[cfg(not(feature = "tls"))]
+    Err(Error::unfit_url(&options.shown(), "asks for encryption, which the feature `tls` adds"))
 }
 
 /// A connection of the pool.
 pub(crate) struct Connection {
     client: Client,
-    prepared: Mutex<LruCache<Box<str>, Prepared>>,
+    statements: Statements,
     in_flight: InFlight,
-}
-
-/// A prepared statement, and the types that its binds were prepared with.
-#[derive(Clone)]
-struct Prepared {
-    statement: tokio_postgres::Statement,
-    types: Box<[Type]>,
 }
 
 impl Manager {
@@ -52,7 +65,36 @@ impl Manager {
         if config.get_application_name().is_none() {
             config.application_name("nepheline");
         }
-        Ok(Manager { config, options: options.clone() })
+        let tls = encryption(&mut config, options)?;
+        Ok(Manager { config, options: options.clone(), tls })
+    }
+}
+
+impl Manager {
+    async fn connect(&self) -> Result<Connection, Error> {
+        let cannot = |err| Error::cannot_open(&format!("`{}`", self.options.shown()), err);
+        // The task ends when the client is dropped; what goes wrong in it reaches the client as an error.
+        let client = match &self.tls {
+            Encryption::Off => {
+                let (client, connection) = self.config.connect(NoTls).await.map_err(cannot)?;
+                tokio::spawn(connection);
+                client
+            }
+            #[cfg(feature = "tls")]
+            Encryption::On(tls) => {
+                let connected = self.config.connect(tls.clone()).await;
+                let (client, connection) = connected.map_err(cannot)?;
+                tokio::spawn(connection);
+                client
+            }
+        };
+        set_up(&client).await?;
+        set_timeouts(&client, &self.options).await?;
+        Ok(Connection {
+            client,
+            statements: Statements::keeping(self.options.statements_kept),
+            in_flight: InFlight::default(),
+        })
     }
 }
 
@@ -61,15 +103,8 @@ impl managed::Manager for Manager {
     type Error = Error;
 
     async fn create(&self) -> Result<Connection, Error> {
-        let cannot = |err| Error::cannot_open(&format!("`{}`", self.options.shown()), err);
-        let (client, connection) = self.config.connect(NoTls).await.map_err(cannot)?;
-        // It ends when the client is dropped; what goes wrong on it reaches the client as an error.
-        tokio::spawn(connection);
-        let kept = std::num::NonZeroUsize::new(self.options.statements_kept);
-        let prepared = LruCache::new(kept.unwrap_or(std::num::NonZeroUsize::MIN));
-        set_up(&client).await?;
-        set_timeouts(&client, &self.options).await?;
-        Ok(Connection { client, prepared: Mutex::new(prepared), in_flight: InFlight::default() })
+        // In a box of its own: connecting is rare, and its state would be moved with every query.
+        Box::pin(self.connect()).await
     }
 
     async fn recycle(&self, connection: &mut Connection, _: &Metrics) -> RecycleResult<Error> {
@@ -117,7 +152,9 @@ impl Connection {
         R: RowShape,
         G: Gather<R>,
     {
-        self.in_flight.during(async { gather(self.rows(statement).await?).await }).await
+        self.in_flight
+            .during(async { gather(self.statements.run(&self.client, statement).await?).await })
+            .await
     }
 
     pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
@@ -130,54 +167,13 @@ impl Connection {
     ) -> BoxStream<'a, Result<R, Error>> {
         Box::pin(try_stream! {
             self.in_flight.begin();
-            let mut rows = each(self.rows(&statement).await?);
+            let mut rows = each(self.statements.run(&self.client, &statement).await?);
             while let Some(row) = rows.try_next().await? {
                 yield row;
             }
             self.in_flight.end();
         })
     }
-
-    async fn rows(&self, statement: &Statement<'_>) -> Result<RowStream, Error> {
-        // A named statement turns to a plan for any list on its sixth run, and searches the list
-        // item by item; an unnamed one is planned for the list at hand each time.
-        let has_list =
-            statement.binds().any(|bind| matches!(bind, nepheline_core::BindValue::List(_)));
-        if has_list {
-            return unnamed(&self.client, statement).await;
-        }
-        let prepared = self.prepare(statement).await?;
-        let rows = self.client.query_raw(&prepared, statement.binds().map(Bind));
-        rows.await.map_err(failed)
-    }
-
-    async fn prepare(&self, statement: &Statement<'_>) -> Result<tokio_postgres::Statement, Error> {
-        let types = || statement.binds().map(|bind| Bind(bind).sql_type());
-        {
-            let mut kept = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
-            if let Some(known) = kept.get(statement.text())
-                && known.types.iter().eq(types().collect::<Vec<_>>().iter())
-            {
-                return Ok(known.statement.clone());
-            }
-        }
-        let types: Box<[Type]> = types().collect();
-        let prepared = self.client.prepare_typed(statement.text(), &types).await.map_err(failed)?;
-        let known = Prepared { statement: prepared.clone(), types };
-        let mut kept = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.put(statement.text().into(), known);
-        Ok(prepared)
-    }
-}
-
-/// Parses, binds and runs a statement in one go, without a name on the server.
-pub(super) async fn unnamed(
-    client: &impl GenericClient,
-    statement: &Statement<'_>,
-) -> Result<RowStream, Error> {
-    let binds = statement.binds().map(|bind| (Bind(bind), Bind(bind).sql_type()));
-    let binds: Vec<_> = binds.collect();
-    client.query_typed_raw(statement.text(), binds).await.map_err(failed)
 }
 
 /// The rows as they arrive.

@@ -4,6 +4,7 @@ mod binds;
 mod cells;
 mod connection;
 mod session;
+mod statements;
 
 pub(crate) use connection::Manager;
 pub use session::Session;

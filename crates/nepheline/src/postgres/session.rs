@@ -8,8 +8,12 @@ use nepheline_core::{Dialect, Error, Query, RowShape, Table};
 use tokio_postgres::GenericClient;
 
 use super::connection;
+use super::statements::Statements;
 use crate::handle::sealed;
 use crate::verbs::{Gather, Verb};
+
+/// How many statements a session keeps prepared.
+const STATEMENTS_KEPT: usize = 128;
 
 /// Runs queries on a `tokio_postgres` client or transaction of your own.
 ///
@@ -29,6 +33,7 @@ use crate::verbs::{Gather, Verb};
 #[derive(Debug)]
 pub struct Session<'c, C> {
     client: &'c C,
+    statements: Statements,
 }
 
 impl<'c, C: GenericClient + Sync> Session<'c, C> {
@@ -41,7 +46,7 @@ impl<'c, C: GenericClient + Sync> Session<'c, C> {
     /// whose text is not UTF-8; or what the server refuses.
     pub async fn over(client: &'c C) -> Result<Session<'c, C>, Error> {
         connection::set_up(client).await?;
-        Ok(Session { client })
+        Ok(Session { client, statements: Statements::keeping(STATEMENTS_KEPT) })
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
@@ -56,7 +61,7 @@ impl<'c, C: GenericClient + Sync> Session<'c, C> {
         R: RowShape,
         G: Gather<R>,
     {
-        connection::gather(connection::unnamed(self.client, statement).await?).await
+        connection::gather(self.statements.run(self.client, statement).await?).await
     }
 }
 
@@ -71,7 +76,7 @@ impl<C: GenericClient + Sync> sealed::Handle for Session<'_, C> {
     ) -> BoxStream<'a, Result<R, Error>> {
         Box::pin(try_stream! {
             let statement = query.statement(Dialect::Postgres, Wanted::Rows)?;
-            let rows = connection::unnamed(self.client, &statement).await;
+            let rows = self.statements.run(self.client, &statement).await;
             let mut rows = connection::each(rows.map_err(|err| statement.context(err))?);
             while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
                 yield row;

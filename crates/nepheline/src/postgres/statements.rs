@@ -1,0 +1,72 @@
+//! Running statements: prepared ones are kept, so that the server parses and plans each only once.
+
+use std::num::NonZeroUsize;
+use std::sync::{Mutex, PoisonError};
+
+use lru::LruCache;
+use nepheline_core::internal::Statement;
+use nepheline_core::{BindValue, Error};
+use tokio_postgres::types::Type;
+use tokio_postgres::{GenericClient, RowStream};
+
+use super::binds::Bind;
+use super::connection::failed;
+
+/// The statements that one connection keeps prepared.
+#[derive(Debug)]
+pub(super) struct Statements {
+    kept: Mutex<LruCache<Box<str>, Prepared>>,
+}
+
+/// A prepared statement, and the types that its binds were prepared with.
+#[derive(Debug)]
+struct Prepared {
+    statement: tokio_postgres::Statement,
+    types: Box<[Type]>,
+}
+
+impl Statements {
+    pub(super) fn keeping(most: usize) -> Statements {
+        let most = NonZeroUsize::new(most).unwrap_or(NonZeroUsize::MIN);
+        Statements { kept: Mutex::new(LruCache::new(most)) }
+    }
+
+    /// Runs a statement; its rows are still to come.
+    pub(super) async fn run(
+        &self,
+        client: &impl GenericClient,
+        statement: &Statement<'_>,
+    ) -> Result<RowStream, Error> {
+        // A prepared statement turns to a plan for any list on its sixth run, and searches the list
+        // item by item; an unnamed one is planned for the list at hand each time.
+        if statement.binds().any(|bind| matches!(bind, BindValue::List(_))) {
+            let binds = statement.binds().map(|bind| (Bind(bind), Bind(bind).sql_type()));
+            let binds: Vec<_> = binds.collect();
+            return client.query_typed_raw(statement.text(), binds).await.map_err(failed);
+        }
+        let prepared = match self.known(statement) {
+            Some(prepared) => prepared,
+            None => self.prepare(client, statement).await?,
+        };
+        client.query_raw(&prepared, statement.binds().map(Bind)).await.map_err(failed)
+    }
+
+    fn known(&self, statement: &Statement<'_>) -> Option<tokio_postgres::Statement> {
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = kept.get(statement.text())?;
+        let mut types = known.types.iter().zip(statement.binds());
+        types.all(|(ty, bind)| *ty == Bind(bind).sql_type()).then(|| known.statement.clone())
+    }
+
+    async fn prepare(
+        &self,
+        client: &impl GenericClient,
+        statement: &Statement<'_>,
+    ) -> Result<tokio_postgres::Statement, Error> {
+        let types: Box<[Type]> = statement.binds().map(|bind| Bind(bind).sql_type()).collect();
+        let prepared = client.prepare_typed(statement.text(), &types).await.map_err(failed)?;
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.put(statement.text().into(), Prepared { statement: prepared.clone(), types });
+        Ok(prepared)
+    }
+}
