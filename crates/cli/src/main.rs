@@ -35,10 +35,27 @@ fn main() -> ExitCode {
         // Whoever read the output has seen enough.
         Err(err) if is_closed_pipe(&err) => ExitCode::SUCCESS,
         Err(err) => {
-            anstream::eprintln!("nepheline: {err:#}");
+            anstream::eprintln!("nepheline: {}", told(&err));
             ExitCode::FAILURE
         }
     }
+}
+
+/// The error and its causes in one line, each told once.
+fn told(err: &anyhow::Error) -> String {
+    let mut line = String::new();
+    for cause in err.chain() {
+        // The library's own error tells all that is below it.
+        if let Some(cause) = cause.downcast_ref::<nepheline::Error>() {
+            let gap = if line.is_empty() { "" } else { ": " };
+            return format!("{line}{gap}{cause:#}");
+        }
+        if !line.is_empty() {
+            line += ": ";
+        }
+        line += &cause.to_string();
+    }
+    line
 }
 
 fn is_closed_pipe(err: &anyhow::Error) -> bool {

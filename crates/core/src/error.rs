@@ -296,9 +296,15 @@ impl fmt::Display for Error {
         }
         f.write_str(&inner.message)?;
         if f.alternate() {
+            let mut told = inner.message.to_string();
             let mut cause = self.source();
             while let Some(next) = cause {
-                write!(f, ": {next}")?;
+                let text = next.to_string();
+                // Drivers are fond of telling their own cause in their text too.
+                if !told.contains(&text) {
+                    write!(f, ": {text}")?;
+                    told = text;
+                }
                 cause = next.source();
             }
         }

@@ -5,9 +5,9 @@ mod steps;
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
+use nepheline::Sql;
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
-use nepheline::{Options, Sql};
 
 use crate::screen::Screen;
 use steps::Step;
@@ -16,8 +16,9 @@ use steps::Step;
 pub(crate) struct TourOptions {
     /// Ask this database instead of an embedded one. The demo data is loaded into it, unless it
     /// is there already; tables of the same names that are not the demo's are left alone.
-    #[arg(long, value_name = "URL", value_parser = Options::from_url)]
-    database: Option<Options>,
+    // Read later than the other arguments, because the parser would print the URL, password and all.
+    #[arg(long, value_name = "URL")]
+    database: Option<String>,
 
     /// The dialect that the SQL is shown in, if not that of the database.
     #[arg(long, value_enum)]
@@ -57,7 +58,7 @@ impl Shown {
 
 pub(crate) fn run(options: &TourOptions, screen: &mut Screen) -> Result<()> {
     let db = match &options.database {
-        Some(database) => database.clone().open_blocking()?,
+        Some(url) => Database::open(url)?,
         None => Database::open("sqlite::memory:")?,
     };
     nepheline_coreshed::load(&db)?;

@@ -304,7 +304,8 @@ async fn check_warnings(conn: &mut Conn, count: u16) -> Result<(), Error> {
     if count == 0 {
         return Ok(());
     }
-    let warnings: Vec<(String, u16, String)> = conn.query("SHOW WARNINGS").await.map_err(failed)?;
+    let asked = Box::pin(conn.query("SHOW WARNINGS"));
+    let warnings: Vec<(String, u16, String)> = asked.await.map_err(failed)?;
     match warnings.into_iter().find(|(_, code, _)| WRONG_ANSWERS.contains(code)) {
         Some((_, code, message)) => Err(Error::wrong_answer(format!("{message} ({code})"))),
         None => Ok(()),

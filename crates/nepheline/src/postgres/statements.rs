@@ -46,7 +46,8 @@ impl Statements {
         }
         let prepared = match self.known(statement) {
             Some(prepared) => prepared,
-            None => self.prepare(client, statement).await?,
+            // In a box of its own: it is rare, and its state would be moved with every query.
+            None => Box::pin(self.prepare(client, statement)).await?,
         };
         client.query_raw(&prepared, statement.binds().map(Bind)).await.map_err(failed)
     }
