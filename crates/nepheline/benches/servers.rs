@@ -1,7 +1,13 @@
 //! The library on PostgreSQL and MariaDB over loopback against the same work written by hand with the
 //! same drivers: `cargo bench -p nepheline --all-features --bench servers`, with the databases that
 //! the tests use named in `NEPHELINE_TEST_POSTGRES` and `NEPHELINE_TEST_MARIADB`.
-#![allow(missing_docs, clippy::unwrap_used, clippy::print_stdout, reason = "a bench")]
+#![allow(
+    missing_docs,
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stdout,
+    reason = "a bench"
+)]
 
 mod support;
 

@@ -1,6 +1,12 @@
 //! The library on in-memory SQLite against the same work written by hand with the same driver:
 //! `cargo bench -p nepheline --bench sqlite`.
-#![allow(missing_docs, clippy::unwrap_used, clippy::print_stdout, reason = "a bench")]
+#![allow(
+    missing_docs,
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stdout,
+    reason = "a bench"
+)]
 
 mod support;
 

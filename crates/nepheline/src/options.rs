@@ -71,8 +71,8 @@ pub(crate) enum Target {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum SqliteMode {
     ReadOnly,
-    ReadWrite,
-    ReadWriteCreate,
+    Existing,
+    Create,
 }
 
 /// The path of a database in memory, which is gone with its last connection.
@@ -125,7 +125,7 @@ impl Options {
         }
         let mut options = Options::of_target(Target::Sqlite {
             path: path.to_owned(),
-            mode: SqliteMode::ReadWrite,
+            mode: SqliteMode::Existing,
         });
         for (name, value) in url::form_urlencoded::parse(parameters.as_bytes()) {
             if options.take(&name, &value)? {
@@ -133,8 +133,8 @@ impl Options {
             }
             let wanted = match (&*name, &*value) {
                 ("mode", "ro") => SqliteMode::ReadOnly,
-                ("mode", "rw") => SqliteMode::ReadWrite,
-                ("mode", "rwc") => SqliteMode::ReadWriteCreate,
+                ("mode", "rw") => SqliteMode::Existing,
+                ("mode", "rwc") => SqliteMode::Create,
                 ("mode", _) => return Err(unknown(&name, &value, "`ro`, `rw` or `rwc`")),
                 _ => return Err(Error::unfit_url(url, format!("has an unknown parameter `{name}`"))),
             };

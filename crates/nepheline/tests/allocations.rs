@@ -1,6 +1,6 @@
 //! How often building and compiling a query asks for memory. The count is exact, so it can be a test.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use nepheline::prelude::*;
 use nepheline_coreshed::scopes::unassigned;

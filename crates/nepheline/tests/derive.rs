@@ -1,6 +1,6 @@
 //! What the derives write: names, keys, types, and code that does not depend on what is in scope.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use nepheline::prelude::*;
 use nepheline::{BindValue, SqlType};

@@ -4,7 +4,7 @@
 //! To let it cover a new operation, add a variant to [`Test`], say in [`Test::holds`] what it means
 //! in Rust, and in [`Test::condition`] how it is written.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod support;
 

@@ -1,6 +1,6 @@
 //! What goes wrong outside of the program: each fault is a clear error, and the handle recovers.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod support;
 

@@ -1,6 +1,6 @@
 //! Names and values that would be an attack where text is glued together: here they are data.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod support;
 

@@ -1,6 +1,6 @@
 //! Sessions over connections that a program already has.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod support;
 

@@ -1,6 +1,6 @@
 //! Transactions on every engine: what is kept, what is undone, and what others may see.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod support;
 

@@ -1,6 +1,6 @@
 //! Values of every type, both ways through a real database, on every engine.
 
-#![allow(clippy::unwrap_used, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod support;
 

@@ -30,10 +30,8 @@ pub(crate) struct Opened {
 pub(crate) fn open(path: &str, mode: SqliteMode, options: &Options) -> Result<Opened, Error> {
     let access = match mode {
         SqliteMode::ReadOnly => OpenFlags::SQLITE_OPEN_READ_ONLY,
-        SqliteMode::ReadWrite => OpenFlags::SQLITE_OPEN_READ_WRITE,
-        SqliteMode::ReadWriteCreate => {
-            OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE
-        }
+        SqliteMode::Existing => OpenFlags::SQLITE_OPEN_READ_WRITE,
+        SqliteMode::Create => OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE,
     };
     // Without a mutex of its own, because ours lets one thread in at a time.
     let flags = access | OpenFlags::SQLITE_OPEN_NO_MUTEX;
