@@ -1,6 +1,6 @@
 //! Queries run on every engine: the answers, and the errors.
 
-#![allow(dead_code, clippy::unwrap_used, reason = "tests")]
+#![allow(dead_code, clippy::unwrap_used, clippy::print_stdout, reason = "tests")]
 
 mod support;
 
