@@ -83,7 +83,9 @@ impl Screen {
             return self.line("no rows");
         }
         let mut table = Table::new();
-        table.load_style(UTF8_FULL_CONDENSED).set_header(R::HEADINGS);
+        table
+            .load_style(UTF8_FULL_CONDENSED)
+            .set_header(R::HEADINGS);
         if let Some(width) = self.width {
             table.set_content_arrangement(ContentArrangement::Dynamic);
             table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
@@ -103,7 +105,11 @@ impl Screen {
 /// Columns of numbers stand at the right, NULL or not.
 fn align_numbers(table: &mut Table, rows: &[Vec<String>]) {
     for (i, column) in table.column_iter_mut().enumerate() {
-        let mut values = rows.iter().map(|row| &row[i]).filter(|field| *field != NULL).peekable();
+        let mut values = rows
+            .iter()
+            .map(|row| &row[i])
+            .filter(|field| *field != NULL)
+            .peekable();
         if values.peek().is_some() && values.all(|field| field.parse::<f64>().is_ok()) {
             column.set_cell_alignment(CellAlignment::Right);
         }

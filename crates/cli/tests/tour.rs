@@ -51,7 +51,9 @@ fn every_engine_gives_the_same_tour() {
         }
     }
     for url in urls {
-        let served = nepheline(&["tour", "--dialect", "all", "--database", &url]).output().unwrap();
+        let served = nepheline(&["tour", "--dialect", "all", "--database", &url])
+            .output()
+            .unwrap();
         assert_eq!(String::from_utf8_lossy(&served.stderr), "");
         assert!(served.stdout == embedded.stdout, "another answer from {url}");
     }
@@ -62,14 +64,17 @@ fn a_database_that_cannot_be_toured_is_left_as_it_is() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("other.db");
     let other = rusqlite::Connection::open(&path).unwrap();
-    other.execute_batch("CREATE TABLE site (id INTEGER, secret TEXT)").unwrap();
+    other
+        .execute_batch("CREATE TABLE site (id INTEGER, secret TEXT)")
+        .unwrap();
     let url = format!("sqlite:{}", path.display());
     assert_cmd_snapshot!(
         "foreign table",
         nepheline(&["tour"]).args(["--database", &url]).env_clear()
     );
-    let tables: i64 =
-        other.query_row("SELECT count(*) FROM sqlite_master", [], |row| row.get(0)).unwrap();
+    let tables: i64 = other
+        .query_row("SELECT count(*) FROM sqlite_master", [], |row| row.get(0))
+        .unwrap();
     assert_eq!(tables, 1, "nothing was made");
 
     assert_cmd_snapshot!(

@@ -110,11 +110,18 @@ pub(crate) fn files() -> BTreeMap<&'static str, String> {
     let assays = assays(&mut random, &specimens);
     let hazards = specimen_hazards(&mut random);
     let named = |names: &[&str]| -> Rows {
-        names.iter().enumerate().map(|(i, name)| row([&(i + 1), name])).collect()
+        names
+            .iter()
+            .enumerate()
+            .map(|(i, name)| row([&(i + 1), name]))
+            .collect()
     };
-    let sites = SITES.iter().enumerate().map(|(i, (_, name, region, agency, closed_on))| {
-        row([&(i + 1), agency, name, region, &or_null(*closed_on)])
-    });
+    let sites = SITES
+        .iter()
+        .enumerate()
+        .map(|(i, (_, name, region, agency, closed_on))| {
+            row([&(i + 1), agency, name, region, &or_null(*closed_on)])
+        });
     let labs = LABS.iter().enumerate();
     let labs =
         labs.map(|(i, (name, country, accredited))| row([&(i + 1), name, country, accredited]));
@@ -177,7 +184,9 @@ fn specimens(random: &mut ChaCha8Rng, boreholes: &[Borehole]) -> Rows {
             let base_m =
                 if number == 200 { top_m } else { ((top_m + length) * 10.0).round() / 10.0 };
             let taken_on = *drilled_on + random.random_range(1..400).days();
-            let analyst = random.random_bool(0.7).then(|| random.random_range(1..=ANALYSTS.len()));
+            let analyst = random
+                .random_bool(0.7)
+                .then(|| random.random_range(1..=ANALYSTS.len()));
             let parent =
                 (number > 20 && random.random_bool(0.08)).then(|| random.random_range(1..number));
             let withdrawn = random.random_bool(0.05).then(|| {

@@ -69,7 +69,10 @@ pub fn load(db: &Database) -> Result<()> {
         // Without the mark, no table of these names may be there.
         Err(_) => {}
     }
-    let taken: Vec<_> = TABLES.iter().filter(|(table, _)| exists(db, table)).collect();
+    let taken: Vec<_> = TABLES
+        .iter()
+        .filter(|(table, _)| exists(db, table))
+        .collect();
     if let Some((table, _)) = taken.first() {
         bail!(
             "the database has a table `{}` that is not the core shed's, so nothing is loaded; \
@@ -99,7 +102,8 @@ pub fn load(db: &Database) -> Result<()> {
 const DROP_IT: &str = "drop its tables, or name another database";
 
 fn exists(db: &Database, table: &TableInfo) -> bool {
-    db.run_text(&format!("SELECT 1 FROM {} LIMIT 1", table.name()), Vec::new()).is_ok()
+    db.run_text(&format!("SELECT 1 FROM {} LIMIT 1", table.name()), Vec::new())
+        .is_ok()
 }
 
 fn drop_tables(db: &Database) {
@@ -145,12 +149,19 @@ fn fill(tx: &Transaction<'_>, dialect: Dialect, table: &TableInfo) -> Result<()>
 ///
 /// If `table` is none of the core shed's.
 pub fn rows_of(table: &TableInfo) -> Result<Vec<Vec<BindValue>>> {
-    let Some((_, text)) = TABLES.iter().find(|(known, _)| known.name() == table.name()) else {
+    let Some((_, text)) = TABLES
+        .iter()
+        .find(|(known, _)| known.name() == table.name())
+    else {
         bail!("the core shed has no table `{}`", table.name());
     };
     let mut reader = csv::Reader::from_reader(text.as_bytes());
-    let positions: HashMap<String, usize> =
-        reader.headers()?.iter().enumerate().map(|(i, name)| (name.to_owned(), i)).collect();
+    let positions: HashMap<String, usize> = reader
+        .headers()?
+        .iter()
+        .enumerate()
+        .map(|(i, name)| (name.to_owned(), i))
+        .collect();
     let mut rows = Vec::new();
     for record in reader.records() {
         let record = record?;

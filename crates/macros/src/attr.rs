@@ -33,7 +33,10 @@ pub(crate) fn each_part(
     mistakes: &mut Mistakes,
     mut known: impl FnMut(&ParseNestedMeta<'_>) -> syn::Result<bool>,
 ) {
-    for attribute in attributes.iter().filter(|attribute| attribute.path().is_ident("nepheline")) {
+    for attribute in attributes
+        .iter()
+        .filter(|attribute| attribute.path().is_ident("nepheline"))
+    {
         let parsed = attribute.parse_nested_meta(|part| {
             if !known(&part)? {
                 mistakes.add(part.error(format!("not known here; allowed are {allowed}")));

@@ -42,7 +42,9 @@ pub(crate) fn snake_case(name: &str) -> String {
     let characters: Vec<char> = name.chars().collect();
     for (i, &character) in characters.iter().enumerate() {
         let after_small = i > 0 && !characters[i - 1].is_uppercase() && characters[i - 1] != '_';
-        let before_small = characters.get(i + 1).is_some_and(|next| next.is_lowercase());
+        let before_small = characters
+            .get(i + 1)
+            .is_some_and(|next| next.is_lowercase());
         if character.is_uppercase()
             && i > 0
             && (after_small || before_small)

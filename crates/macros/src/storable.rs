@@ -64,8 +64,11 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
         mistakes.at(ident.span(), "an enum without variants has no value to store");
         return None;
     }
-    let words: Vec<(&Ident, String)> =
-        data.variants.iter().map(|variant| (&variant.ident, word(variant, mistakes))).collect();
+    let words: Vec<(&Ident, String)> = data
+        .variants
+        .iter()
+        .map(|variant| (&variant.ident, word(variant, mistakes)))
+        .collect();
     for (i, (variant, word)) in words.iter().enumerate() {
         if words[..i].iter().any(|(_, other)| other == word) {
             mistakes.at(variant.span(), format!("another variant is already stored as {word:?}"));
@@ -75,11 +78,19 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
     let texts: Vec<_> = words.iter().map(|(_, word)| word).collect();
     // A variant with fields is a mistake that was told already, and cannot be made here.
     let is_unit = |variant: &&Variant| matches!(variant.fields, Fields::Unit);
-    let read = data.variants.iter().zip(&texts).filter(|(variant, _)| is_unit(variant));
+    let read = data
+        .variants
+        .iter()
+        .zip(&texts)
+        .filter(|(variant, _)| is_unit(variant));
     let read = read.map(|(Variant { ident, .. }, text)| {
         quote!(::nepheline::Cell::Text(#text) => ::core::result::Result::Ok(Self::#ident),)
     });
-    let listed = texts.iter().map(|text| format!("'{text}'")).collect::<Vec<_>>().join(", ");
+    let listed = texts
+        .iter()
+        .map(|text| format!("'{text}'"))
+        .collect::<Vec<_>>()
+        .join(", ");
     let expected = format!("text for a `{ident}` (one of {listed})");
     Some(quote! {
         const SQL_TYPE: ::nepheline::SqlType = ::nepheline::SqlType::Text;

@@ -82,8 +82,11 @@ impl<'a> TableItem<'a> {
         if let Some(schema) = &table.schema {
             name::check(schema, input.ident.span(), mistakes);
         }
-        table.columns =
-            fields.named.iter().filter_map(|f| ColumnField::parse(f, mistakes)).collect();
+        table.columns = fields
+            .named
+            .iter()
+            .filter_map(|f| ColumnField::parse(f, mistakes))
+            .collect();
         table.check_twins(mistakes);
         Some(table)
     }
@@ -92,7 +95,10 @@ impl<'a> TableItem<'a> {
     fn check_twins(&self, mistakes: &mut Mistakes) {
         for (i, column) in self.columns.iter().enumerate() {
             let lower = column.name.to_lowercase();
-            if self.columns[..i].iter().any(|other| other.name.to_lowercase() == lower) {
+            if self.columns[..i]
+                .iter()
+                .any(|other| other.name.to_lowercase() == lower)
+            {
                 let message = format!(
                     "another column is already named {:?}, but for letter case",
                     column.name
@@ -171,7 +177,10 @@ impl<'a> TableItem<'a> {
             None => name::quoted(table),
         };
         let [list_double, list_backtick] = [0, 1].map(|mark| {
-            let names = self.columns.iter().map(|c| name::qualified(table, &c.name)[mark].clone());
+            let names = self
+                .columns
+                .iter()
+                .map(|c| name::qualified(table, &c.name)[mark].clone());
             names.collect::<Vec<_>>().join(", ")
         });
         let schema = match &self.schema {
@@ -235,7 +244,11 @@ impl<'a> TableItem<'a> {
     fn starts(&self) -> TokenStream {
         let (ident, visibility) = (self.ident, self.visibility);
         let by_key = self.row_by_key();
-        let by_unique = self.columns.iter().filter(|column| column.unique).map(|c| self.row_by(c));
+        let by_unique = self
+            .columns
+            .iter()
+            .filter(|column| column.unique)
+            .map(|c| self.row_by(c));
         quote! {
             #[allow(dead_code, reason = "not every table is read in every way")]
             impl #ident {
@@ -301,7 +314,11 @@ impl<'a> ColumnField<'a> {
             ident,
             ty: &field.ty,
             visibility: &field.vis,
-            docs: field.attrs.iter().filter(|attribute| attribute.path().is_ident("doc")).collect(),
+            docs: field
+                .attrs
+                .iter()
+                .filter(|attribute| attribute.path().is_ident("doc"))
+                .collect(),
             name: ident.unraw().to_string(),
             key: false,
             generated: false,

@@ -44,12 +44,17 @@ struct Reading {
 }
 
 fn runtime() -> Runtime {
-    tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap()
+    tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .unwrap()
 }
 
 /// Fills the table, with whatever the engine has to make rows out of nothing.
 async fn fill(db: &Database, create: &str, insert: &str) {
-    db.run_text("DROP TABLE IF EXISTS bench_reading", vec![]).await.unwrap();
+    db.run_text("DROP TABLE IF EXISTS bench_reading", vec![])
+        .await
+        .unwrap();
     db.run_text(create, vec![]).await.unwrap();
     db.run_text(insert, vec![]).await.unwrap();
     assert_eq!(db.count(&Reading::rows()).await.unwrap(), ROWS as u64);
@@ -78,7 +83,11 @@ impl Bench<'_> {
             self.criterion,
             (&name, 1.03),
             500,
-            || runtime.block_on(db.read_one(&Reading::row(ours.next()))).unwrap(),
+            || {
+                runtime
+                    .block_on(db.read_one(&Reading::row(ours.next())))
+                    .unwrap()
+            },
             || runtime.block_on(by_hand(theirs.next())),
         );
         let db = blocking::Database::open(self.url).unwrap();
@@ -106,7 +115,11 @@ impl Bench<'_> {
             self.criterion,
             (&name, 1.03),
             500,
-            || runtime.block_on(session.read_one(&Reading::row(ours.next()))).unwrap(),
+            || {
+                runtime
+                    .block_on(session.read_one(&Reading::row(ours.next())))
+                    .unwrap()
+            },
             || runtime.block_on(by_hand(theirs.next())),
         );
     }
@@ -123,7 +136,9 @@ impl Bench<'_> {
         let started = Instant::now();
         let mut keys = Scattered::below(ROWS);
         for _ in 0..calls / 10 {
-            self.runtime.block_on(self.db.read_one(&Reading::row(keys.next()))).unwrap();
+            self.runtime
+                .block_on(self.db.read_one(&Reading::row(keys.next())))
+                .unwrap();
         }
         let whole = started.elapsed() / (calls / 10);
         let share = 100.0 * compile.as_secs_f64() / whole.as_secs_f64();
@@ -188,7 +203,9 @@ fn postgres(criterion: &mut Criterion) {
                   i * 0.37, i * 0.0037, date '2000-01-01' + (i % 9000)::int, \
                   CASE WHEN i % 3 > 0 THEN i % 7 END FROM generate_series(0, 99999) AS i";
     runtime.block_on(fill(&db, create, insert));
-    runtime.block_on(db.run_text("ANALYZE bench_reading", vec![])).unwrap();
+    runtime
+        .block_on(db.run_text("ANALYZE bench_reading", vec![]))
+        .unwrap();
 
     fn of_row(row: &tokio_postgres::Row) -> Reading {
         Reading {
@@ -204,8 +221,9 @@ fn postgres(criterion: &mut Criterion) {
     }
     let connect = || async {
         let url = std::env::var("NEPHELINE_TEST_POSTGRES").unwrap();
-        let (client, connection) =
-            tokio_postgres::connect(&url, tokio_postgres::NoTls).await.unwrap();
+        let (client, connection) = tokio_postgres::connect(&url, tokio_postgres::NoTls)
+            .await
+            .unwrap();
         tokio::spawn(connection);
         client
     };
@@ -218,18 +236,37 @@ fn postgres(criterion: &mut Criterion) {
     let mut bench =
         Bench { engine: "PostgreSQL", criterion, runtime: &runtime, db: &db, url: &url };
     let own = runtime.block_on(connect());
-    let session = runtime.block_on(nepheline::postgres::Session::over(&own)).unwrap();
+    let session = runtime
+        .block_on(nepheline::postgres::Session::over(&own))
+        .unwrap();
     bench.point(&session, |id| {
         let (client, one) = (&client, &one);
         async move { of_row(&client.query_one(one, &[&id]).await.unwrap()) }
     });
-    bench
-        .all_rows(|| async { client.query(&all, &[]).await.unwrap().iter().map(of_row).collect() });
-    let text = Reading::row(1).sql(Dialect::Postgres).unwrap().text().to_owned();
+    bench.all_rows(|| async {
+        client
+            .query(&all, &[])
+            .await
+            .unwrap()
+            .iter()
+            .map(of_row)
+            .collect()
+    });
+    let text = Reading::row(1)
+        .sql(Dialect::Postgres)
+        .unwrap()
+        .text()
+        .to_owned();
     let pool = {
-        let config = std::env::var("NEPHELINE_TEST_POSTGRES").unwrap().parse().unwrap();
+        let config = std::env::var("NEPHELINE_TEST_POSTGRES")
+            .unwrap()
+            .parse()
+            .unwrap();
         let manager = deadpool_postgres::Manager::new(config, tokio_postgres::NoTls);
-        deadpool_postgres::Pool::builder(manager).max_size(8).build().unwrap()
+        deadpool_postgres::Pool::builder(manager)
+            .max_size(8)
+            .build()
+            .unwrap()
     };
     let by_hand = |id| {
         let (pool, text) = (&pool, &text);
@@ -270,12 +307,18 @@ fn mariadb(criterion: &mut Criterion) {
         .map(|query| query.sql(Dialect::MariaDb).unwrap().text().to_owned());
     let options = mysql_async::Opts::from_url(&by_hand_url).unwrap();
     let options = mysql_async::OptsBuilder::from_opts(options).prefer_socket(false);
-    let conn = runtime.block_on(mysql_async::Conn::new(options.clone())).unwrap();
+    let conn = runtime
+        .block_on(mysql_async::Conn::new(options.clone()))
+        .unwrap();
     let conn = tokio::sync::Mutex::new(conn);
 
     let mut bench = Bench { engine: "MariaDB", criterion, runtime: &runtime, db: &db, url: &url };
-    let mut own = runtime.block_on(mysql_async::Conn::new(options.clone())).unwrap();
-    let session = runtime.block_on(nepheline::mysql::Session::over(&mut own)).unwrap();
+    let mut own = runtime
+        .block_on(mysql_async::Conn::new(options.clone()))
+        .unwrap();
+    let session = runtime
+        .block_on(nepheline::mysql::Session::over(&mut own))
+        .unwrap();
     bench.point(&session, |id| {
         let (conn, one) = (&conn, &one);
         async move {
@@ -283,10 +326,17 @@ fn mariadb(criterion: &mut Criterion) {
             of_fields(fields.unwrap())
         }
     });
-    bench.all_rows(|| async { conn.lock().await.exec_map(&all, (), of_fields).await.unwrap() });
+    bench.all_rows(|| async {
+        conn.lock()
+            .await
+            .exec_map(&all, (), of_fields)
+            .await
+            .unwrap()
+    });
     let limits = mysql_async::PoolConstraints::new(1, 8).unwrap();
-    let pooled =
-        mysql_async::PoolOpts::default().with_constraints(limits).with_reset_connection(false);
+    let pooled = mysql_async::PoolOpts::default()
+        .with_constraints(limits)
+        .with_reset_connection(false);
     let pool = mysql_async::Pool::new(options.pool_opts(pooled));
     let by_hand = |id| {
         let (pool, one) = (&pool, &one);

@@ -97,8 +97,9 @@ fn connection() -> Connection {
         .unwrap();
     let transaction = connection.transaction().unwrap();
     {
-        let mut insert =
-            transaction.prepare("INSERT INTO reading VALUES (?, ?, ?, ?, ?, ?, ?, ?)").unwrap();
+        let mut insert = transaction
+            .prepare("INSERT INTO reading VALUES (?, ?, ?, ?, ?, ?, ?, ?)")
+            .unwrap();
         for id in 0..ROWS {
             let element = ["Nd", "La", "Ce", "Zr"][(id % 4) as usize];
             let remark = format!("reading number {id} of the day");
@@ -126,7 +127,9 @@ fn read_all_by_hand(connection: &Connection, text: &str) -> Vec<Reading> {
 
 fn read_one_by_hand(connection: &Connection, text: &str, id: i64) -> Reading {
     let mut statement = connection.prepare_cached(text).unwrap();
-    statement.query_row([id], |row| Ok(row_by_hand(row))).unwrap()
+    statement
+        .query_row([id], |row| Ok(row_by_hand(row)))
+        .unwrap()
 }
 
 fn row_by_hand(row: &Row<'_>) -> Reading {
@@ -155,7 +158,11 @@ fn benches(criterion: &mut Criterion) {
     );
 
     let (db, by_hand) = (Database::over(connection()).unwrap(), connection());
-    let text = Reading::row(1).sql(Dialect::Sqlite).unwrap().text().to_owned();
+    let text = Reading::row(1)
+        .sql(Dialect::Sqlite)
+        .unwrap()
+        .text()
+        .to_owned();
     let (mut ours, mut theirs) = (Scattered::below(ROWS), Scattered::below(ROWS));
     against_by_hand(
         criterion,
@@ -165,7 +172,11 @@ fn benches(criterion: &mut Criterion) {
         || read_one_by_hand(&by_hand, &text, theirs.next()),
     );
 
-    let text = Reading::rows().sql(Dialect::Sqlite).unwrap().text().to_owned();
+    let text = Reading::rows()
+        .sql(Dialect::Sqlite)
+        .unwrap()
+        .text()
+        .to_owned();
     assert_eq!(db.read(&Reading::rows()).unwrap(), read_all_by_hand(&by_hand, &text));
     against_by_hand(
         criterion,

@@ -24,7 +24,9 @@ async fn ask(url: &str) -> anyhow::Result<()> {
     println!("{db:?} speaks {}", db.dialect());
 
     // Row after row, in constant memory.
-    let late = Assay::rows().filter(overdue("2026-06-15".parse()?)).order_by(|a| a.due_on.asc());
+    let late = Assay::rows()
+        .filter(overdue("2026-06-15".parse()?))
+        .order_by(|a| a.due_on.asc());
     let mut assays = db.read_stream(&late);
     let mut ppm = 0.0;
     while let Some(assay) = assays.try_next().await? {
@@ -39,9 +41,12 @@ async fn ask(url: &str) -> anyhow::Result<()> {
     );
 
     // Both counts are of one moment.
-    let options = TransactionOptions::new().read_only().isolation(Isolation::Serializable);
-    let (labs, accredited) =
-        db.transaction_with(options, async |tx| both_counts(&tx).await).await?;
+    let options = TransactionOptions::new()
+        .read_only()
+        .isolation(Isolation::Serializable);
+    let (labs, accredited) = db
+        .transaction_with(options, async |tx| both_counts(&tx).await)
+        .await?;
     println!("{accredited} of {labs} labs are accredited");
     Ok(())
 }

@@ -26,7 +26,9 @@ fn find(request: &Request) -> Query<Specimen> {
     for label in &request.labels {
         query = query.filter(|s| s.label.like(format!("%{label}%")));
     }
-    query.order_by(|s| (s.top_m.desc(), s.label.asc())).limit(20)
+    query
+        .order_by(|s| (s.top_m.desc(), s.label.asc()))
+        .limit(20)
 }
 
 fn main() -> Result<(), Error> {

@@ -43,6 +43,8 @@ fn main() -> anyhow::Result<()> {
 
 /// Takes any handle, so it can be called with whatever the program has at hand.
 fn accredited_in(db: &impl Handle, country: &str) -> Result<Option<String>, Error> {
-    let query = Lab::rows().filter(|l| l.accredited).filter(|l| l.country.eq(country));
+    let query = Lab::rows()
+        .filter(|l| l.accredited)
+        .filter(|l| l.country.eq(country));
     Ok(db.read_at_most_one(&query)?.map(|lab| lab.name))
 }

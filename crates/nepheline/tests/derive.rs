@@ -66,6 +66,8 @@ mod shadowed {
 
 #[test]
 fn generated_code_does_not_depend_on_what_is_in_scope() {
-    let sql = shadowed::Drawer::row_by_kind(shadowed::Kind::Ok).sql(Dialect::Sqlite).unwrap();
+    let sql = shadowed::Drawer::row_by_kind(shadowed::Kind::Ok)
+        .sql(Dialect::Sqlite)
+        .unwrap();
     assert_eq!(sql.binds(), [BindValue::Text("ok".into())]);
 }

@@ -130,7 +130,9 @@ impl Probe {
 
     fn binds(&self) -> Vec<BindValue> {
         fn optional<T: Storable>(value: &Option<T>) -> BindValue {
-            value.as_ref().map_or(BindValue::Null(T::SQL_TYPE), T::to_bind)
+            value
+                .as_ref()
+                .map_or(BindValue::Null(T::SQL_TYPE), T::to_bind)
         }
         vec![
             self.id.to_bind(),
@@ -165,12 +167,13 @@ impl Test {
     /// What the condition is for a row, in the three-valued logic of SQL.
     fn holds(&self, row: &Probe) -> Option<bool> {
         match self {
-            Test::Compare(field, comparison, value) => {
-                row.get(*field).map(|found| comparison.holds(found.partial_cmp(value).unwrap()))
-            }
-            Test::CompareColumns(comparison) => {
-                row.maybe_text.as_ref().map(|other| comparison.holds(row.text.cmp(other)))
-            }
+            Test::Compare(field, comparison, value) => row
+                .get(*field)
+                .map(|found| comparison.holds(found.partial_cmp(value).unwrap())),
+            Test::CompareColumns(comparison) => row
+                .maybe_text
+                .as_ref()
+                .map(|other| comparison.holds(row.text.cmp(other))),
             Test::IsNull(field) => Some(row.get(*field).is_none()),
             Test::IsNotNull(field) => Some(row.get(*field).is_some()),
             Test::OneOf(field, list) => match row.get(*field) {
@@ -352,7 +355,8 @@ impl Question {
                     (a, b) => a.is_none().cmp(&b.is_none()),
                 }
             });
-            each.fold(Ordering::Equal, Ordering::then).then(a.id.cmp(&b.id))
+            each.fold(Ordering::Equal, Ordering::then)
+                .then(a.id.cmp(&b.id))
         });
         let offset = self.offset.map_or(0, |offset| offset as usize);
         let limit = self.limit.map_or(usize::MAX, |limit| limit as usize);
@@ -504,7 +508,8 @@ fn probed(engine: Engine) -> (Engine, Database) {
          flag BOOLEAN, maybe_flag BOOLEAN, day DATE, maybe_at DATETIME(6)",
     );
     db.run_text("DROP TABLE IF EXISTS probe", vec![]).unwrap();
-    db.run_text(&format!("CREATE TABLE probe ({types})"), vec![]).unwrap();
+    db.run_text(&format!("CREATE TABLE probe ({types})"), vec![])
+        .unwrap();
     (engine, db)
 }
 
@@ -517,13 +522,18 @@ fn fill(engine: &Engine, db: &Database, rows: &[Probe]) {
     let groups: Vec<_> = (0..rows.len())
         .map(|row| {
             let places: Vec<_> = (1..=width)
-                .map(|i| engine.pick("?", &format!("${}", row * width + i), "?").to_owned())
+                .map(|i| {
+                    engine
+                        .pick("?", &format!("${}", row * width + i), "?")
+                        .to_owned()
+                })
                 .collect();
             format!("({})", places.join(", "))
         })
         .collect();
     let binds = rows.iter().flat_map(Probe::binds).collect();
-    db.run_text(&format!("INSERT INTO probe VALUES {}", groups.join(", ")), binds).unwrap();
+    db.run_text(&format!("INSERT INTO probe VALUES {}", groups.join(", ")), binds)
+        .unwrap();
 }
 
 #[test]
@@ -576,7 +586,8 @@ fn true_false_and_null_are_the_three_parts_of_the_whole() {
     for (engine, db) in &databases {
         for condition in conditions {
             let count = |part: fn(Condition) -> Condition| {
-                db.count(&Specimen::rows().filter(|s| part(condition(s)))).unwrap()
+                db.count(&Specimen::rows().filter(|s| part(condition(s))))
+                    .unwrap()
             };
             let parts = [count(|c| c), count(|c| !c), count(|c| c.is_null())];
             assert_eq!(parts.iter().sum::<u64>(), 600, "on {}: {parts:?}", engine.name);

@@ -54,7 +54,9 @@ async fn a_database_that_cannot_be_opened_says_why_and_never_the_password() {
     }
     // A wrong password, where the server asks for one.
     if let Some(engine) = server("MariaDB") {
-        let err = Database::open(&elsewhere(&engine, "root:s3cret", "", "")).await.unwrap_err();
+        let err = Database::open(&elsewhere(&engine, "root:s3cret", "", ""))
+            .await
+            .unwrap_err();
         assert!(format!("{err:#}").contains("Access denied"), "{err:#}");
         assert!(!format!("{err:#} {err:?}").contains("s3cret"));
     }
@@ -105,7 +107,10 @@ async fn kill(engine: &Engine, mark: &str) {
             use mysql_async::prelude::Queryable;
             let text = "SELECT id FROM information_schema.processlist \
                         WHERE info LIKE ? AND id <> CONNECTION_ID()";
-            let ids: Vec<u64> = conn.exec(text, (format!("SELECT SLEEP%{mark}%"),)).await.unwrap();
+            let ids: Vec<u64> = conn
+                .exec(text, (format!("SELECT SLEEP%{mark}%"),))
+                .await
+                .unwrap();
             for id in ids {
                 conn.query_drop(format!("KILL {id}")).await.unwrap();
             }
@@ -156,8 +161,12 @@ async fn a_connection_killed_in_a_transaction_leaves_nothing_behind() {
     const MARK: &str = "killed_within";
     for engine in servers() {
         let db = killable(&engine, MARK).await;
-        db.run_text("DROP TABLE IF EXISTS faults", vec![]).await.unwrap();
-        db.run_text("CREATE TABLE faults (id BIGINT PRIMARY KEY)", vec![]).await.unwrap();
+        db.run_text("DROP TABLE IF EXISTS faults", vec![])
+            .await
+            .unwrap();
+        db.run_text("CREATE TABLE faults (id BIGINT PRIMARY KEY)", vec![])
+            .await
+            .unwrap();
         let text = slow(&engine, MARK);
         let killer = tokio::spawn({
             let engine = engine.clone();
@@ -171,7 +180,10 @@ async fn a_connection_killed_in_a_transaction_leaves_nothing_behind() {
                 tx.run_text("INSERT INTO faults VALUES (1)", vec![]).await?;
                 assert!(tx.run_text(&text, vec![]).await.is_err());
                 // The work goes on as if nothing had happened; the commit must not.
-                let err = tx.run_text("INSERT INTO faults VALUES (2)", vec![]).await.unwrap_err();
+                let err = tx
+                    .run_text("INSERT INTO faults VALUES (2)", vec![])
+                    .await
+                    .unwrap_err();
                 assert_eq!(err.kind(), ErrorKind::TransactionOver);
                 Ok(())
             })
@@ -202,7 +214,9 @@ async fn a_server_that_lost_every_connection_between_two_queries_is_found_again(
 #[tokio::test(flavor = "multi_thread")]
 async fn an_exhausted_pool_is_an_error_after_its_wait() {
     for engine in engines() {
-        let db = Database::open(&engine.with("pool_size=1&pool_wait=200ms")).await.unwrap();
+        let db = Database::open(&engine.with("pool_size=1&pool_wait=200ms"))
+            .await
+            .unwrap();
         let outcome: Result<(), Error> = db
             .transaction(async |_tx| {
                 let started = Instant::now();
@@ -255,10 +269,18 @@ async fn a_statement_that_runs_too_long_is_stopped() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_lock_that_somebody_else_holds_is_waited_for_and_then_told() {
     for engine in engines() {
-        let db = Database::open(&engine.with("lock_timeout=1s")).await.unwrap();
-        db.run_text("DROP TABLE IF EXISTS locked", vec![]).await.unwrap();
-        db.run_text("CREATE TABLE locked (id BIGINT PRIMARY KEY)", vec![]).await.unwrap();
-        db.run_text("INSERT INTO locked VALUES (1)", vec![]).await.unwrap();
+        let db = Database::open(&engine.with("lock_timeout=1s"))
+            .await
+            .unwrap();
+        db.run_text("DROP TABLE IF EXISTS locked", vec![])
+            .await
+            .unwrap();
+        db.run_text("CREATE TABLE locked (id BIGINT PRIMARY KEY)", vec![])
+            .await
+            .unwrap();
+        db.run_text("INSERT INTO locked VALUES (1)", vec![])
+            .await
+            .unwrap();
         let take = "UPDATE locked SET id = id + 1";
         let outcome: Result<(), Error> = db
             .transaction(async |tx| {
@@ -277,7 +299,9 @@ async fn a_lock_that_somebody_else_holds_is_waited_for_and_then_told() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_cancelled_future_frees_its_connection() {
     for engine in engines() {
-        let db = Database::open(&engine.with("pool_size=1&pool_wait=5s")).await.unwrap();
+        let db = Database::open(&engine.with("pool_size=1&pool_wait=5s"))
+            .await
+            .unwrap();
         let text = slow(&engine, "slow");
         let cancelled =
             tokio::time::timeout(Duration::from_millis(200), db.run_text(&text, vec![]));
@@ -292,8 +316,12 @@ async fn a_cancelled_future_frees_its_connection() {
 async fn a_stream_gives_all_rows_and_dropped_early_frees_its_connection() {
     for engine in engines() {
         let loaded = engine.clone();
-        tokio::task::spawn_blocking(move || drop(loaded.demo())).await.unwrap();
-        let db = Database::open(&engine.with("pool_size=1&pool_wait=5s")).await.unwrap();
+        tokio::task::spawn_blocking(move || drop(loaded.demo()))
+            .await
+            .unwrap();
+        let db = Database::open(&engine.with("pool_size=1&pool_wait=5s"))
+            .await
+            .unwrap();
         let query = Assay::rows().order_by(|a| a.id.asc());
         let mut stream = db.read_stream(&query);
         let mut next = 1;
@@ -339,7 +367,9 @@ async fn a_stream_gives_all_rows_and_dropped_early_frees_its_connection() {
 #[tokio::test]
 async fn a_blocking_handle_may_be_dropped_inside_async_code() {
     for engine in servers() {
-        let db = tokio::task::spawn_blocking(move || engine.open()).await.unwrap();
+        let db = tokio::task::spawn_blocking(move || engine.open())
+            .await
+            .unwrap();
         drop(db);
     }
 }
@@ -359,7 +389,10 @@ async fn values_beyond_the_packet_limit_are_refused_before_they_are_sent() {
     let Some(engine) = server("MariaDB") else { return };
     let db = engine.open_async().await;
     let long = "x".repeat(17 * 1024 * 1024);
-    let err = db.read(&Lab::rows().filter(|l| l.name.eq(long))).await.unwrap_err();
+    let err = db
+        .read(&Lab::rows().filter(|l| l.name.eq(long)))
+        .await
+        .unwrap_err();
     assert_eq!(err.kind(), ErrorKind::RefusedValue);
     assert!(err.to_string().contains("max_allowed_packet"), "{err}");
     db.run_text("SELECT 1", vec![]).await.unwrap();
@@ -369,7 +402,9 @@ async fn values_beyond_the_packet_limit_are_refused_before_they_are_sent() {
 async fn plans_are_the_engines_own() {
     for engine in engines() {
         let loaded = engine.clone();
-        tokio::task::spawn_blocking(move || drop(loaded.demo())).await.unwrap();
+        tokio::task::spawn_blocking(move || drop(loaded.demo()))
+            .await
+            .unwrap();
         let db = engine.open_async().await;
         let plan = db.explain(&Specimen::row_by_label("KP-001")).await.unwrap();
         let wanted = engine.pick("SEARCH specimen USING INDEX", "on specimen", "query_block");

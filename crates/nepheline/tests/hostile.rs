@@ -72,7 +72,8 @@ fn database(engine: &Engine) -> Database {
     }
     let long = "x'\"`".repeat(250_000);
     let none = BindValue::Null(SqlType::Bytes);
-    db.run_text(&insert, vec![99_i64.to_bind(), long.to_bind(), none]).unwrap();
+    db.run_text(&insert, vec![99_i64.to_bind(), long.to_bind(), none])
+        .unwrap();
     db
 }
 
@@ -90,7 +91,9 @@ fn hostile_values_are_found_as_they_are() {
     for engine in engines() {
         let db = database(&engine);
         for (i, value) in VALUES.iter().enumerate() {
-            let row = db.read_one(&Hostile::rows().filter(|h| h.text.eq(*value))).unwrap();
+            let row = db
+                .read_one(&Hostile::rows().filter(|h| h.text.eq(*value)))
+                .unwrap();
             assert_eq!((row.id, row.text.as_str()), (i as i64, *value), "on {}", engine.name);
             assert_eq!(row.keyword.as_deref(), Some(value.as_bytes()));
 

@@ -35,7 +35,11 @@ fn every_verb_reads_what_the_query_says() {
         assert_eq!(db.read_first(&deepest).unwrap().as_ref(), all.first());
         assert_eq!(db.read(&deepest.clone().limit(5).offset(5)).unwrap(), all[5..10]);
         assert_eq!(db.read(&deepest.clone().limit(10_000)).unwrap().len(), 600, "what there is");
-        assert_eq!(db.read(&deepest.clone().limit(u64::MAX).offset(598)).unwrap(), all[598..]);
+        assert_eq!(
+            db.read(&deepest.clone().limit(u64::MAX).offset(598))
+                .unwrap(),
+            all[598..]
+        );
         assert_eq!(db.read(&deepest.clone().limit(0)).unwrap(), []);
 
         assert_eq!(db.count(&deepest).unwrap(), 600);
@@ -49,7 +53,12 @@ fn every_verb_reads_what_the_query_says() {
         assert_eq!(db.read_one(&Specimen::row(42)).unwrap().label, "O'Brien's piece");
         assert_eq!(db.read_one(&Specimen::row_by_label("100%")).unwrap().id, 17);
         assert_eq!(db.read_at_most_one(&Specimen::row(9999)).unwrap(), None);
-        assert_eq!(db.read_one(&SpecimenHazard::row((15, 1))).unwrap().hazard_id, 1);
+        assert_eq!(
+            db.read_one(&SpecimenHazard::row((15, 1)))
+                .unwrap()
+                .hazard_id,
+            1
+        );
     });
 }
 
@@ -98,9 +107,13 @@ fn conditions_mean_in_sql_what_they_say_in_rust() {
         (
             "timestamps",
             Specimen::rows().filter(|s| {
-                s.withdrawn_at.gt("2020-01-01T00:00:00Z".parse::<Timestamp>().unwrap())
+                s.withdrawn_at
+                    .gt("2020-01-01T00:00:00Z".parse::<Timestamp>().unwrap())
             }),
-            |s| s.withdrawn_at.is_some_and(|at| at > "2020-01-01T00:00:00Z".parse().unwrap()),
+            |s| {
+                s.withdrawn_at
+                    .is_some_and(|at| at > "2020-01-01T00:00:00Z".parse().unwrap())
+            },
         ),
     ];
     on_each_engine(|db| {
@@ -121,8 +134,15 @@ fn awkward_rows_of_the_demo_arrive_unchanged() {
         {
             assert_eq!(db.read_one(&Specimen::row_by_label(label)).unwrap().label, label);
         }
-        assert_eq!(db.count(&Analyst::rows().filter(|a| a.name.eq("Robin Hale"))).unwrap(), 2);
-        assert!(db.has_rows(&Borehole::rows().filter(|b| b.rig.eq(""))).unwrap());
+        assert_eq!(
+            db.count(&Analyst::rows().filter(|a| a.name.eq("Robin Hale")))
+                .unwrap(),
+            2
+        );
+        assert!(
+            db.has_rows(&Borehole::rows().filter(|b| b.rig.eq("")))
+                .unwrap()
+        );
         let cut = db.read_one(&Specimen::row(200)).unwrap();
         assert_eq!(cut.top_m, cut.base_m);
         let late = Assay::rows().filter(overdue("2026-06-15".parse().unwrap()));
@@ -133,10 +153,17 @@ fn awkward_rows_of_the_demo_arrive_unchanged() {
 #[test]
 fn rows_are_ordered_by_code_point_with_nulls_last() {
     on_each_engine(|db| {
-        let by_label = labels(db.read(&Specimen::rows().order_by(|s| s.label.asc())).unwrap());
+        let by_label = labels(
+            db.read(&Specimen::rows().order_by(|s| s.label.asc()))
+                .unwrap(),
+        );
         assert!(by_label.is_sorted());
         let closed = |query| -> Vec<bool> {
-            db.read(&query).unwrap().iter().map(|site: &Site| site.closed_on.is_some()).collect()
+            db.read(&query)
+                .unwrap()
+                .iter()
+                .map(|site: &Site| site.closed_on.is_some())
+                .collect()
         };
         assert!(closed(Site::rows().order_by(|s| s.closed_on.asc())).is_sorted_by(|a, b| a >= b));
         assert!(closed(Site::rows().order_by(|s| s.closed_on.desc())).is_sorted_by(|a, b| a >= b));
@@ -186,7 +213,9 @@ fn reading(values: &str) -> Result<Vec<Reading>, Error> {
         .execute_batch("CREATE TABLE reading (id, small, ratio, good, taken_on, taken_at, rock)")
         .unwrap();
     let good = "(1, 7, 1.5, 1, '2026-01-31', NULL, 'basalt')";
-    connection.execute_batch(&format!("INSERT INTO reading VALUES {good}, {values}")).unwrap();
+    connection
+        .execute_batch(&format!("INSERT INTO reading VALUES {good}, {values}"))
+        .unwrap();
     Database::over(connection).unwrap().read(&Reading::rows())
 }
 
@@ -242,10 +271,13 @@ fn failures_say_what_and_where() {
     let outcomes = [
         db.read_one(&Specimen::row(9999)).map(drop),
         db.read_one(&SpecimenHazard::row((1, 77))).map(drop),
-        db.read_one(&Specimen::row_by_label("it's not there")).map(drop),
-        db.read_one(&Lab::rows().filter(|l| l.country.eq("Nowhere"))).map(drop),
+        db.read_one(&Specimen::row_by_label("it's not there"))
+            .map(drop),
+        db.read_one(&Lab::rows().filter(|l| l.country.eq("Nowhere")))
+            .map(drop),
         db.read_one(&Lab::rows()).map(drop),
-        db.read_at_most_one(&Lab::rows().filter(|l| l.country.eq("Norland"))).map(drop),
+        db.read_at_most_one(&Lab::rows().filter(|l| l.country.eq("Norland")))
+            .map(drop),
         missing_table,
         missing_column,
         Database::open("sqlite:there/is/no/such.db").map(drop),
@@ -292,9 +324,21 @@ fn a_file_is_opened_as_its_url_says() {
     assert!(!path.exists(), "nothing is made by the failure");
     nepheline_coreshed::load(&Database::open(&url("?mode=rwc")).unwrap()).unwrap();
     for mode in ["", "?mode=ro", "?mode=rw"] {
-        assert_eq!(Database::open(&url(mode)).unwrap().count(&Lab::rows()).unwrap(), 5);
+        assert_eq!(
+            Database::open(&url(mode))
+                .unwrap()
+                .count(&Lab::rows())
+                .unwrap(),
+            5
+        );
     }
-    assert!(Database::open("sqlite::memory:").unwrap().count(&Lab::rows()).is_err(), "it is empty");
+    assert!(
+        Database::open("sqlite::memory:")
+            .unwrap()
+            .count(&Lab::rows())
+            .is_err(),
+        "it is empty"
+    );
 }
 
 #[test]

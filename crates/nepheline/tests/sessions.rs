@@ -13,7 +13,10 @@ use support::server;
 
 /// One function for whatever handle: a pool, a transaction, somebody's own connection.
 async fn check(db: &impl Handle) {
-    let labs = db.read(&Lab::rows().order_by(|l| l.id.asc())).await.unwrap();
+    let labs = db
+        .read(&Lab::rows().order_by(|l| l.id.asc()))
+        .await
+        .unwrap();
     assert_eq!(labs.len(), 5);
     assert_eq!(db.read_one(&Specimen::row(42)).await.unwrap().label, "O'Brien's piece");
     let listed = Lab::rows().filter(|l| l.id.one_of([1, 2, 99]));
@@ -28,15 +31,23 @@ async fn check(db: &impl Handle) {
 async fn over_a_client_or_transaction_of_tokio_postgres() {
     let Some(engine) = server("PostgreSQL") else { return };
     let loaded = engine.clone();
-    tokio::task::spawn_blocking(move || drop(loaded.demo())).await.unwrap();
-    let (mut client, connection) =
-        tokio_postgres::connect(&engine.url, tokio_postgres::NoTls).await.unwrap();
+    tokio::task::spawn_blocking(move || drop(loaded.demo()))
+        .await
+        .unwrap();
+    let (mut client, connection) = tokio_postgres::connect(&engine.url, tokio_postgres::NoTls)
+        .await
+        .unwrap();
     tokio::spawn(connection);
     check(&nepheline::postgres::Session::over(&client).await.unwrap()).await;
 
     let transaction = client.transaction().await.unwrap();
-    transaction.execute("UPDATE lab SET name = 'Renamed' WHERE id = 1", &[]).await.unwrap();
-    let session = nepheline::postgres::Session::over(&transaction).await.unwrap();
+    transaction
+        .execute("UPDATE lab SET name = 'Renamed' WHERE id = 1", &[])
+        .await
+        .unwrap();
+    let session = nepheline::postgres::Session::over(&transaction)
+        .await
+        .unwrap();
     assert_eq!(session.read_one(&Lab::row(1)).await.unwrap().name, "Renamed");
     transaction.rollback().await.unwrap();
     let zone = client.query_one("SHOW TIME ZONE", &[]).await.unwrap();
@@ -47,9 +58,13 @@ async fn over_a_client_or_transaction_of_tokio_postgres() {
 async fn over_a_connection_of_mysql_async() {
     let Some(engine) = server("MariaDB") else { return };
     let loaded = engine.clone();
-    tokio::task::spawn_blocking(move || drop(loaded.demo())).await.unwrap();
+    tokio::task::spawn_blocking(move || drop(loaded.demo()))
+        .await
+        .unwrap();
     let mut conn = mysql_async::Conn::from_url(&engine.url).await.unwrap();
-    conn.query_drop("SET SESSION sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT'").await.unwrap();
+    conn.query_drop("SET SESSION sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT'")
+        .await
+        .unwrap();
     check(&nepheline::mysql::Session::over(&mut conn).await.unwrap()).await;
     let mode: Option<String> = conn.query_first("SELECT @@sql_mode").await.unwrap();
     assert!(!mode.unwrap().contains("ANSI_QUOTES"), "the session was set up");
@@ -68,7 +83,9 @@ fn over_a_connection_or_transaction_of_rusqlite() {
     let session = Session::over(&connection).unwrap();
     assert_eq!(session.count(&Specimen::rows()).unwrap(), 600);
     let transaction = connection.transaction().unwrap();
-    transaction.execute("UPDATE lab SET name = 'Renamed' WHERE id = 1", []).unwrap();
+    transaction
+        .execute("UPDATE lab SET name = 'Renamed' WHERE id = 1", [])
+        .unwrap();
     let session = Session::over(&transaction).unwrap();
     assert_eq!(session.read_one(&Lab::row(1)).unwrap().name, "Renamed");
     // A misspelt column in double quotes is an error now, also in the program's own SQL.

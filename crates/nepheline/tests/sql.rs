@@ -93,7 +93,12 @@ fn conditions_are_bracketed_where_they_must_be() {
 fn an_absent_condition_is_none_at_all() {
     let nothing: Option<Condition> = None;
     let all = Specimen::rows().filter(|_| None::<Condition>);
-    assert!(all.sql(Dialect::Sqlite).unwrap().text().ends_with(r#"FROM "specimen""#));
+    assert!(
+        all.sql(Dialect::Sqlite)
+            .unwrap()
+            .text()
+            .ends_with(r#"FROM "specimen""#)
+    );
 
     let sides = Specimen::rows()
         .filter(|s| nothing.clone() & s.id.eq(1))
@@ -127,7 +132,9 @@ fn the_order_of_calls_does_not_matter() {
 
 #[test]
 fn counting_and_looking_for_rows() {
-    let query = Lab::rows().filter(|l| l.country.eq("Norland")).order_by(|l| l.name.asc());
+    let query = Lab::rows()
+        .filter(|l| l.country.eq("Norland"))
+        .order_by(|l| l.name.asc());
     let page = query.clone().offset(3);
     let mut seen = String::new();
     for dialect in Dialect::ALL {
@@ -146,7 +153,9 @@ fn counting_and_looking_for_rows() {
 #[test]
 fn rows_by_key_and_by_unique_column() {
     let by_key = SpecimenHazard::row((7, 2)).sql(Dialect::Postgres).unwrap();
-    let by_label = Specimen::row_by_label("KP-041").sql(Dialect::Sqlite).unwrap();
+    let by_label = Specimen::row_by_label("KP-041")
+        .sql(Dialect::Sqlite)
+        .unwrap();
     insta::assert_snapshot!(format!("{by_key}\n\n{}", by_label.by_clause()));
 }
 
@@ -159,7 +168,10 @@ fn every_clause_names_the_line_that_asked_for_it() {
         .order_by(|a| a.due_on.asc())
         .limit(3);
     let sql = query.sql(Dialect::Sqlite).unwrap();
-    let lines: Vec<_> = sql.clauses().map(|(_, origin)| origin.line() - line).collect();
+    let lines: Vec<_> = sql
+        .clauses()
+        .map(|(_, origin)| origin.line() - line)
+        .collect();
     // SELECT, FROM, the two conditions of one filter as one clause, the other, ORDER BY, LIMIT.
     assert_eq!(lines, [1, 1, 2, 3, 4, 5]);
     assert!(sql.clauses().all(|(_, origin)| origin.file() == file!()));
@@ -247,10 +259,16 @@ fn a_column_of_another_query_is_refused() {
         stolen = Some(s.region);
         None::<Condition>
     });
-    let err =
-        Lab::rows().filter(|l| l.country.eq(stolen.unwrap())).sql(Dialect::Sqlite).unwrap_err();
+    let err = Lab::rows()
+        .filter(|l| l.country.eq(stolen.unwrap()))
+        .sql(Dialect::Sqlite)
+        .unwrap_err();
     assert_eq!(err.kind(), ErrorKind::ForeignColumn);
-    assert!(err.to_string().starts_with("column `region` belongs to a query over `site`"), "{err}");
+    assert!(
+        err.to_string()
+            .starts_with("column `region` belongs to a query over `site`"),
+        "{err}"
+    );
 }
 
 #[test]

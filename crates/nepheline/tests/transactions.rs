@@ -25,10 +25,14 @@ struct Ledger {
 /// A database with a table of its own for a test, holding rows 1 and 2 with 100 metres each.
 async fn ledger(engine: &Engine) -> Database {
     let db = engine.open_async().await;
-    db.run_text("DROP TABLE IF EXISTS ledger", vec![]).await.unwrap();
+    db.run_text("DROP TABLE IF EXISTS ledger", vec![])
+        .await
+        .unwrap();
     let text = "CREATE TABLE ledger (id BIGINT PRIMARY KEY, metres BIGINT NOT NULL)";
     db.run_text(text, vec![]).await.unwrap();
-    db.run_text("INSERT INTO ledger VALUES (1, 100), (2, 100)", vec![]).await.unwrap();
+    db.run_text("INSERT INTO ledger VALUES (1, 100), (2, 100)", vec![])
+        .await
+        .unwrap();
     db
 }
 
@@ -38,7 +42,10 @@ async fn add(tx: &Transaction, id: i64, metres: i64) -> Result<(), Error> {
 }
 
 async fn metres(db: &Database) -> Vec<i64> {
-    let rows = db.read(&Ledger::rows().order_by(|l| l.id.asc())).await.unwrap();
+    let rows = db
+        .read(&Ledger::rows().order_by(|l| l.id.asc()))
+        .await
+        .unwrap();
     rows.into_iter().map(|row| row.metres).collect()
 }
 
@@ -84,7 +91,11 @@ async fn ok_commits_and_everything_else_undoes() {
             add(&tx, 1, 1_000).await?;
             std::future::pending::<Result<(), Error>>().await
         });
-        assert!(tokio::time::timeout(Duration::from_millis(300), dropped).await.is_err());
+        assert!(
+            tokio::time::timeout(Duration::from_millis(300), dropped)
+                .await
+                .is_err()
+        );
         assert_eq!(metres(&db).await, [105, 100], "a dropped future undoes, on {}", engine.name);
     }
 }
@@ -107,7 +118,9 @@ async fn inner_transactions_are_kept_or_undone_alone() {
                 assert_eq!(undone.unwrap_err().kind(), ErrorKind::Database);
                 tx.transaction(async |inner| {
                     add(&inner, 2, 10).await?;
-                    inner.transaction(async |innermost| add(&innermost, 2, 20).await).await
+                    inner
+                        .transaction(async |innermost| add(&innermost, 2, 20).await)
+                        .await
                 })
                 .await
             })
@@ -122,14 +135,22 @@ async fn a_read_only_transaction_refuses_to_write_and_leaves_no_trace() {
     let _turn = TURN.lock().await;
     for engine in engines() {
         let db = ledger(&engine).await;
-        let options = TransactionOptions::new().read_only().isolation(Isolation::Serializable);
-        let outcome = db.transaction_with(options, async |tx| add(&tx, 1, 1).await).await;
+        let options = TransactionOptions::new()
+            .read_only()
+            .isolation(Isolation::Serializable);
+        let outcome = db
+            .transaction_with(options, async |tx| add(&tx, 1, 1).await)
+            .await;
         assert_eq!(outcome.unwrap_err().kind(), ErrorKind::Database, "on {}", engine.name);
-        let count = db.transaction_with(options, async |tx| tx.count(&Ledger::rows()).await).await;
+        let count = db
+            .transaction_with(options, async |tx| tx.count(&Ledger::rows()).await)
+            .await;
         assert_eq!(count.unwrap(), 2);
         // The connection writes again afterwards.
         for _ in 0..3 {
-            db.transaction(async |tx| add(&tx, 1, 1).await).await.unwrap();
+            db.transaction(async |tx| add(&tx, 1, 1).await)
+                .await
+                .unwrap();
         }
         assert_eq!(metres(&db).await, [103, 100], "on {}", engine.name);
     }

@@ -112,7 +112,9 @@ fn readings() -> impl Strategy<Value = Reading> {
 /// The row as binds, in the order of the columns.
 fn binds(reading: &Reading) -> Vec<BindValue> {
     fn optional<T: Storable>(value: &Option<T>) -> BindValue {
-        value.as_ref().map_or(BindValue::Null(T::SQL_TYPE), T::to_bind)
+        value
+            .as_ref()
+            .map_or(BindValue::Null(T::SQL_TYPE), T::to_bind)
     }
     let r = reading;
     vec![
@@ -151,7 +153,8 @@ fn make_table(engine: &Engine, db: &Database) {
     });
     let columns = columns.collect::<Vec<_>>().join(", ");
     db.run_text("DROP TABLE IF EXISTS reading", vec![]).unwrap();
-    db.run_text(&format!("CREATE TABLE reading ({columns})"), vec![]).unwrap();
+    db.run_text(&format!("CREATE TABLE reading ({columns})"), vec![])
+        .unwrap();
 }
 
 fn column_type(engine: &Engine, sql_type: SqlType) -> &'static str {
@@ -182,7 +185,8 @@ fn store(engine: &Engine, db: &Database, reading: &Reading) {
         .map(|i| if engine.dialect() == Dialect::Postgres { format!("${i}") } else { "?".into() })
         .collect();
     db.run_text("DELETE FROM reading", vec![]).unwrap();
-    db.run_text(&format!("INSERT INTO reading VALUES ({})", places.join(", ")), values).unwrap();
+    db.run_text(&format!("INSERT INTO reading VALUES ({})", places.join(", ")), values)
+        .unwrap();
 }
 
 #[test]

@@ -41,8 +41,11 @@ impl Step {
             }
             Step::UnknownKey => ("What if there is no specimen 9999?", unknown_key),
         };
-        let name = self.to_possible_value().map(|value| value.get_name().to_owned());
-        tour.screen.heading(&format!("{}: {question}", name.unwrap_or_default()))?;
+        let name = self
+            .to_possible_value()
+            .map(|value| value.get_name().to_owned());
+        tour.screen
+            .heading(&format!("{}: {question}", name.unwrap_or_default()))?;
         answer(tour)
     }
 }
@@ -62,8 +65,10 @@ fn by_key(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 fn filters(tour: &mut Tour<'_>) -> Result<()> {
-    let query =
-        Specimen::rows().filter(deeper_than(700.0)).filter(unassigned).order_by(|s| s.top_m.asc());
+    let query = Specimen::rows()
+        .filter(deeper_than(700.0))
+        .filter(unassigned)
+        .order_by(|s| s.top_m.asc());
     tour.show(&query)?;
     let specimens = tour.db.read(&query)?;
     Ok(tour.screen.rows(&specimens)?)
@@ -85,7 +90,8 @@ fn optional_filters(tour: &mut Tour<'_>) -> Result<()> {
         let query = find(rock, below_m);
         tour.show(&query)?;
         let specimens = tour.db.read(&query)?;
-        tour.screen.line(&format!("{} specimens", specimens.len()))?;
+        tour.screen
+            .line(&format!("{} specimens", specimens.len()))?;
     }
     Ok(())
 }
@@ -105,7 +111,8 @@ fn count(tour: &mut Tour<'_>) -> Result<()> {
     let withdrawn = Specimen::rows().filter(not_withdrawn.negated());
     tour.show_each(|dialect| withdrawn.count_sql(dialect))?;
     let found = tour.db.count(&withdrawn)?;
-    tour.screen.line(&format!("{found} specimens were withdrawn"))?;
+    tour.screen
+        .line(&format!("{found} specimens were withdrawn"))?;
 
     let not_accredited = Lab::rows().filter(|l| l.accredited.eq(false));
     tour.show_each(|dialect| not_accredited.has_rows_sql(dialect))?;

@@ -129,7 +129,11 @@ impl<'q> Statement<'q> {
         Statement {
             dialect: self.dialect,
             text: self.text.clone(),
-            binds: self.binds.iter().map(|bind| Cow::Owned(bind.clone().into_owned())).collect(),
+            binds: self
+                .binds
+                .iter()
+                .map(|bind| Cow::Owned(bind.clone().into_owned()))
+                .collect(),
             marks: self.marks.clone(),
             origin: self.origin,
             most_rows: self.most_rows,

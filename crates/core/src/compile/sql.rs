@@ -57,7 +57,12 @@ impl Sql {
     /// Each clause of the text, with the line of the program that asked for it. Put together, with
     /// a space between, the clauses are the text.
     pub fn clauses(&self) -> impl Iterator<Item = (&str, Origin)> {
-        let ends = self.marks.iter().skip(1).map(|mark| mark.at).chain([self.text.len()]);
+        let ends = self
+            .marks
+            .iter()
+            .skip(1)
+            .map(|mark| mark.at)
+            .chain([self.text.len()]);
         let spans = self.marks.iter().zip(ends);
         spans.map(|(mark, end)| (self.text[mark.at..end].trim(), mark.origin))
     }

@@ -143,7 +143,10 @@ impl<'q> Writer<'q> {
         if let Some(first) = filters.first() {
             self.clause(" WHERE ", first.at);
         }
-        let terms: Vec<&Node> = filters.iter().flat_map(|filter| filter.what.terms()).collect();
+        let terms: Vec<&Node> = filters
+            .iter()
+            .flat_map(|filter| filter.what.terms())
+            .collect();
         self.write_brackets(&terms, " AND ")
     }
 

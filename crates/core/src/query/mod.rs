@@ -115,7 +115,8 @@ impl<T: Table, R> Query<T, R> {
         M: MaybeCondition,
     {
         if let Some(condition) = condition(T::columns(self.select.source)).into_condition() {
-            self.select.filter(condition.into_node(), Location::caller());
+            self.select
+                .filter(condition.into_node(), Location::caller());
         }
         self
     }
@@ -224,7 +225,8 @@ impl<T> Asked<T> {
 
 impl Select {
     fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
-        self.filters.push(Asked { what: condition, at: Origin::of(at) });
+        self.filters
+            .push(Asked { what: condition, at: Origin::of(at) });
     }
 
     fn key_sought(&self) -> Option<String> {
@@ -240,7 +242,9 @@ impl Node {
     /// "`id` = 7" for each column that is compared with a value here.
     fn describe_equalities(&self, parts: &mut Vec<String>) {
         match self {
-            Node::All(_, terms) => terms.iter().for_each(|term| term.describe_equalities(parts)),
+            Node::All(_, terms) => terms
+                .iter()
+                .for_each(|term| term.describe_equalities(parts)),
             Node::Compare(_, _, sides) => {
                 if let [Node::Column(column), Node::Bind(value)] = &**sides {
                     parts.push(format!("`{}` = {value}", column.info.name()));

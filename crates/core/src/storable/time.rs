@@ -33,7 +33,12 @@ impl Storable for Time {
 
     fn to_bind(&self) -> BindValue {
         let whole = self.subsec_nanosecond() / 1_000 * 1_000;
-        BindValue::Time(self.with().subsec_nanosecond(whole).build().unwrap_or(*self))
+        BindValue::Time(
+            self.with()
+                .subsec_nanosecond(whole)
+                .build()
+                .unwrap_or(*self),
+        )
     }
 
     #[inline]
@@ -52,7 +57,12 @@ impl Storable for DateTime {
 
     fn to_bind(&self) -> BindValue {
         let whole = self.subsec_nanosecond() / 1_000 * 1_000;
-        BindValue::DateTime(self.with().subsec_nanosecond(whole).build().unwrap_or(*self))
+        BindValue::DateTime(
+            self.with()
+                .subsec_nanosecond(whole)
+                .build()
+                .unwrap_or(*self),
+        )
     }
 
     #[inline]

@@ -67,7 +67,10 @@ impl Scattered {
     }
 
     pub(crate) fn next(&mut self) -> i64 {
-        self.state = self.state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695);
+        self.state = self
+            .state
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695);
         (self.state >> 33) as i64 % self.below
     }
 }

@@ -51,7 +51,9 @@ impl Manager {
         let shown = options.shown();
         let decoded = |text: &str| -> Result<String, Error> {
             let text = percent_encoding::percent_decode_str(text).decode_utf8();
-            Ok(text.map_err(|err| Error::unfit_url(&shown, "is not UTF-8").caused_by(err))?.into())
+            Ok(text
+                .map_err(|err| Error::unfit_url(&shown, "is not UTF-8").caused_by(err))?
+                .into())
         };
         let mut builder = OptsBuilder::default()
             .ip_or_hostname(url.host_str().unwrap_or("localhost"))
@@ -134,8 +136,10 @@ impl managed::Manager for Manager {
 
 /// Makes a session mean what every other handle means, and refuses a server that cannot.
 pub(super) async fn set_up(conn: &mut Conn) -> Result<Server, Error> {
-    let facts: Option<(String, usize)> =
-        conn.query_first("SELECT VERSION(), @@max_allowed_packet").await.map_err(failed)?;
+    let facts: Option<(String, usize)> = conn
+        .query_first("SELECT VERSION(), @@max_allowed_packet")
+        .await
+        .map_err(failed)?;
     let (version, max_allowed_packet) = facts.unwrap_or_default();
     let dialect = match version.contains("MariaDB") {
         true => Dialect::MariaDb,
@@ -210,7 +214,14 @@ impl Connection {
     }
 
     pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
-        let done = async { self.conn.lock().await.query_drop(text).await.map_err(failed) };
+        let done = async {
+            self.conn
+                .lock()
+                .await
+                .query_drop(text)
+                .await
+                .map_err(failed)
+        };
         self.in_flight.during(done).await
     }
 
@@ -292,12 +303,17 @@ async fn begin<'c>(
     if size >= server.max_allowed_packet {
         return Err(Error::too_large(size, server.max_allowed_packet));
     }
-    let binds: Vec<_> = statement.binds().map(|value| bind(value, server.dialect)).collect();
+    let binds: Vec<_> = statement
+        .binds()
+        .map(|value| bind(value, server.dialect))
+        .collect();
     let binds = match binds.is_empty() {
         true => Params::Empty,
         false => Params::Positional(binds),
     };
-    conn.exec_iter(statement.text(), binds).await.map_err(failed)
+    conn.exec_iter(statement.text(), binds)
+        .await
+        .map_err(failed)
 }
 
 async fn check_warnings(conn: &mut Conn, count: u16) -> Result<(), Error> {
@@ -306,7 +322,10 @@ async fn check_warnings(conn: &mut Conn, count: u16) -> Result<(), Error> {
     }
     let asked = Box::pin(conn.query("SHOW WARNINGS"));
     let warnings: Vec<(String, u16, String)> = asked.await.map_err(failed)?;
-    match warnings.into_iter().find(|(_, code, _)| WRONG_ANSWERS.contains(code)) {
+    match warnings
+        .into_iter()
+        .find(|(_, code, _)| WRONG_ANSWERS.contains(code))
+    {
         Some((_, code, message)) => Err(Error::wrong_answer(format!("{message} ({code})"))),
         None => Ok(()),
     }

@@ -59,8 +59,9 @@ pub(crate) struct Connection {
 impl Manager {
     pub(crate) fn new(options: &Options, url: &str) -> Result<Manager, Error> {
         let shown = options.shown();
-        let mut config: Config =
-            url.parse().map_err(|err| Error::unfit_url(&shown, "cannot be used").caused_by(err))?;
+        let mut config: Config = url
+            .parse()
+            .map_err(|err| Error::unfit_url(&shown, "cannot be used").caused_by(err))?;
         config.connect_timeout(options.connect_timeout);
         if config.get_application_name().is_none() {
             config.application_name("nepheline");
@@ -109,7 +110,9 @@ impl managed::Manager for Manager {
 
     async fn recycle(&self, connection: &mut Connection, _: &Metrics) -> RecycleResult<Error> {
         let usable = !connection.client.is_closed() && !connection.in_flight.is_set();
-        usable.then_some(()).ok_or_else(|| RecycleError::message("it was closed or left busy"))
+        usable
+            .then_some(())
+            .ok_or_else(|| RecycleError::message("it was closed or left busy"))
     }
 }
 
@@ -158,7 +161,9 @@ impl Connection {
     }
 
     pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
-        self.in_flight.during(async { self.client.batch_execute(text).await.map_err(failed) }).await
+        self.in_flight
+            .during(async { self.client.batch_execute(text).await.map_err(failed) })
+            .await
     }
 
     pub(crate) fn stream<'a, R: RowShape + Send + 'static>(

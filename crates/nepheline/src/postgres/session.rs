@@ -51,7 +51,10 @@ impl<'c, C: GenericClient + Sync> Session<'c, C> {
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         let statement = verb.statement(Dialect::Postgres)?;
-        let gathered = self.fetch(&statement).await.map_err(|err| statement.context(err))?;
+        let gathered = self
+            .fetch(&statement)
+            .await
+            .map_err(|err| statement.context(err))?;
         drop(statement);
         verb.finish(gathered)
     }

@@ -39,24 +39,37 @@ impl Statements {
     ) -> Result<RowStream, Error> {
         // A prepared statement turns to a plan for any list on its sixth run, and searches the list
         // item by item; an unnamed one is planned for the list at hand each time.
-        if statement.binds().any(|bind| matches!(bind, BindValue::List(_))) {
-            let binds = statement.binds().map(|bind| (Bind(bind), Bind(bind).sql_type()));
+        if statement
+            .binds()
+            .any(|bind| matches!(bind, BindValue::List(_)))
+        {
+            let binds = statement
+                .binds()
+                .map(|bind| (Bind(bind), Bind(bind).sql_type()));
             let binds: Vec<_> = binds.collect();
-            return client.query_typed_raw(statement.text(), binds).await.map_err(failed);
+            return client
+                .query_typed_raw(statement.text(), binds)
+                .await
+                .map_err(failed);
         }
         let prepared = match self.known(statement) {
             Some(prepared) => prepared,
             // In a box of its own: it is rare, and its state would be moved with every query.
             None => Box::pin(self.prepare(client, statement)).await?,
         };
-        client.query_raw(&prepared, statement.binds().map(Bind)).await.map_err(failed)
+        client
+            .query_raw(&prepared, statement.binds().map(Bind))
+            .await
+            .map_err(failed)
     }
 
     fn known(&self, statement: &Statement<'_>) -> Option<tokio_postgres::Statement> {
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         let known = kept.get(statement.text())?;
         let mut types = known.types.iter().zip(statement.binds());
-        types.all(|(ty, bind)| *ty == Bind(bind).sql_type()).then(|| known.statement.clone())
+        types
+            .all(|(ty, bind)| *ty == Bind(bind).sql_type())
+            .then(|| known.statement.clone())
     }
 
     async fn prepare(
@@ -64,8 +77,14 @@ impl Statements {
         client: &impl GenericClient,
         statement: &Statement<'_>,
     ) -> Result<tokio_postgres::Statement, Error> {
-        let types: Box<[Type]> = statement.binds().map(|bind| Bind(bind).sql_type()).collect();
-        let prepared = client.prepare_typed(statement.text(), &types).await.map_err(failed)?;
+        let types: Box<[Type]> = statement
+            .binds()
+            .map(|bind| Bind(bind).sql_type())
+            .collect();
+        let prepared = client
+            .prepare_typed(statement.text(), &types)
+            .await
+            .map_err(failed)?;
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         kept.put(statement.text().into(), Prepared { statement: prepared.clone(), types });
         Ok(prepared)

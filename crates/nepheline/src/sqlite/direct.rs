@@ -93,9 +93,13 @@ pub(crate) fn each<R: RowShape>(
     mut take: impl FnMut(R) -> ControlFlow<()>,
 ) -> Result<(), Error> {
     let failed = |err| statement.context(failed(err));
-    let mut prepared = connection.prepare_cached(statement.text()).map_err(failed)?;
+    let mut prepared = connection
+        .prepare_cached(statement.text())
+        .map_err(failed)?;
     for (i, bind) in statement.binds().enumerate() {
-        prepared.raw_bind_parameter(i + 1, Bind(bind)).map_err(failed)?;
+        prepared
+            .raw_bind_parameter(i + 1, Bind(bind))
+            .map_err(failed)?;
     }
     let mut cursor = prepared.raw_query();
     let mut read = 0;
@@ -131,7 +135,9 @@ impl StatementTimeout {
             let end = seen.load(Ordering::Relaxed);
             end != 0 && nanoseconds(opened.elapsed()) >= end
         };
-        connection.progress_handler(STEPS_BETWEEN_LOOKS, Some(is_over)).map_err(failed)?;
+        connection
+            .progress_handler(STEPS_BETWEEN_LOOKS, Some(is_over))
+            .map_err(failed)?;
         Ok(StatementTimeout { longest, opened, end })
     }
 }

@@ -59,12 +59,14 @@ impl Connection {
         G: Gather<R>,
     {
         let statement = statement.to_owned_binds();
-        self.with(move |connection| direct::fetch(connection, &statement)).await
+        self.with(move |connection| direct::fetch(connection, &statement))
+            .await
     }
 
     pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
         let text = text.to_owned();
-        self.with(move |connection| connection.execute_batch(&text).map_err(direct::failed)).await
+        self.with(move |connection| connection.execute_batch(&text).map_err(direct::failed))
+            .await
     }
 
     /// Ends what a transaction left open, without waiting for it: the caller may be a destructor.
