@@ -8,7 +8,7 @@ use std::error::Error as StdError;
 use std::fmt;
 
 use crate::Dialect;
-use crate::compile::Origin;
+use crate::origin::Origin;
 use crate::row::Cell;
 use crate::storable::BindValue;
 use crate::table::ColumnInfo;

@@ -45,17 +45,19 @@
 mod compile;
 mod error;
 mod expr;
+mod origin;
 mod query;
 mod row;
 mod storable;
 mod table;
 mod tree;
 
-pub use compile::{ByClause, Dialect, Origin, Sql};
+pub use compile::{ByClause, Dialect, Sql};
 pub use error::{Error, ErrorKind};
 pub use expr::{
     BaseOf, Column, Condition, Expression, IntoOrders, ListItem, MaybeCondition, Operand, Order,
 };
+pub use origin::Origin;
 pub use query::{Query, Scope};
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{BindValue, ColumnType, List, Mismatch, Nullable, SqlType, Storable};

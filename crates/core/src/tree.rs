@@ -5,7 +5,7 @@
 
 use smallvec::SmallVec;
 
-use crate::compile::Origin;
+use crate::origin::Origin;
 use crate::query::SourceId;
 use crate::storable::{BindValue, List, SqlType};
 use crate::table::{ColumnInfo, TableInfo};

@@ -229,7 +229,7 @@ fn every_row_is_checked_on_arrival() {
         "(2, 7, 9007199254740993, 1, '2026-01-31', NULL, 'basalt')",
         "(2, 7, 1.5, 2, '2026-01-31', NULL, 'basalt')",
         "(2, 7, 1.5, 1, '2026-02-30', NULL, 'basalt')",
-        "(2, 7, 1.5, 1, '2026-01-31', '2026-01-31 10:00', 'basalt')",
+        "(2, 7, 1.5, 1, '2026-01-31', '2026-01-31T10:00:00Z', 'basalt')",
         "(2, 7, 1.5, 1, '2026-01-31', NULL, 'Basalt')",
         "(2, 7, 1.5, 1, '2026-01-31', NULL, x'00ff')",
     ];
@@ -242,7 +242,8 @@ fn every_row_is_checked_on_arrival() {
     insta::with_settings!({filters => vec![(r"asked for at \S+:\d+", "asked for at N")]}, {
         insta::assert_snapshot!(seen);
     });
-    let whole = reading("(2, 7, 3, 0, '2026-01-31', '2026-01-31T10:00:00Z', 'gneiss')").unwrap();
+    let whole =
+        reading("(2, 7, 3, 0, '2026-01-31', '2026-01-31T10:00:00.000000Z', 'gneiss')").unwrap();
     assert_eq!((whole[1].ratio, whole[1].good), (3.0, false), "a whole number is a float too");
 }
 

@@ -2,11 +2,11 @@
 
 mod dialect;
 mod list;
+mod pattern;
 mod sql;
 mod writer;
 
 use std::borrow::Cow;
-use std::fmt;
 use std::panic::Location;
 
 pub use dialect::Dialect;
@@ -14,35 +14,10 @@ use smallvec::SmallVec;
 pub use sql::{ByClause, Sql};
 
 use crate::error::{Error, ErrorKind};
+use crate::origin::Origin;
 use crate::storable::BindValue;
 use crate::tree::Select;
 use writer::Writer;
-
-/// The line of the program that asked for a clause, printed as `file:line`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Origin(&'static Location<'static>);
-
-impl Origin {
-    pub(crate) fn of(location: &'static Location<'static>) -> Origin {
-        Origin(location)
-    }
-
-    /// The source file, as the compiler was given it.
-    pub fn file(&self) -> &'static str {
-        self.0.file()
-    }
-
-    /// The line, counted from 1.
-    pub fn line(&self) -> u32 {
-        self.0.line()
-    }
-}
-
-impl fmt::Display for Origin {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}:{}", self.file(), self.line())
-    }
-}
 
 /// What a reading verb wants of a query.
 #[doc(hidden)]

@@ -2,7 +2,8 @@
 
 use std::fmt;
 
-use super::{Dialect, Mark, Origin};
+use super::{Dialect, Mark};
+use crate::origin::Origin;
 use crate::storable::BindValue;
 
 /// The SQL of a query in one dialect.

@@ -5,8 +5,10 @@ use std::borrow::Cow;
 use smallvec::SmallVec;
 
 use super::dialect::{Grammar, ListEncoding, PatternForm, Placeholder, QuoteMark};
-use super::{Dialect, Mark, Origin, Statement, Wanted, list};
+use super::pattern::glob_of;
+use super::{Dialect, Mark, Statement, Wanted, list};
 use crate::error::Error;
+use crate::origin::Origin;
 use crate::storable::{BindValue, List, SqlType};
 use crate::table::PerQuote;
 use crate::tree::{Asked, Comparison, Like, Node, OneOf, OrderTerm, RawColumn, Select};
@@ -523,35 +525,6 @@ impl Node {
             other => other.sql_type() == SqlType::Text,
         }
     }
-}
-
-/// A pattern of LIKE, in which `!` escapes, as a pattern of SQLite's GLOB, in which brackets do.
-fn glob_of(pattern: &str) -> String {
-    let mut glob = String::with_capacity(pattern.len());
-    let mut characters = pattern.chars();
-    while let Some(character) = characters.next() {
-        let literal = match character {
-            '%' => {
-                glob.push('*');
-                continue;
-            }
-            '_' => {
-                glob.push('?');
-                continue;
-            }
-            '!' => characters.next().unwrap_or('!'),
-            other => other,
-        };
-        match literal {
-            '*' | '?' | '[' => {
-                glob.push('[');
-                glob.push(literal);
-                glob.push(']');
-            }
-            other => glob.push(other),
-        }
-    }
-    glob
 }
 
 /// Digits without the machinery of `format!`, which would be a tenth of compiling a small query.

@@ -12,9 +12,10 @@ use smallvec::SmallVec;
 pub use scope::Scope;
 pub use source::SourceId;
 
-use crate::compile::{Dialect, Origin, Sql, Statement, Wanted};
+use crate::compile::{Dialect, Sql, Statement, Wanted};
 use crate::error::Error;
 use crate::expr::{Condition, IntoOrders, MaybeCondition};
+use crate::origin::Origin;
 use crate::storable::BindValue;
 use crate::table::Table;
 use crate::tree::{Asked, Node, Select};

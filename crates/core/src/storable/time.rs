@@ -1,5 +1,8 @@
 //! Dates and times of `jiff`. Engines without such types hold them as ISO 8601 text.
 //!
+//! As text all six digits of the second are there, so that the order of the texts is the order in
+//! time. Another spelling of the same moment would be compared wrongly, so it is refused when read.
+//!
 //! Databases keep microseconds. What is finer is cut off when a value is sent, towards the past, so
 //! that a value read back is the value that was compared.
 
@@ -45,7 +48,7 @@ impl Storable for Time {
     fn from_cell(cell: Cell<'_>) -> Result<Time, Mismatch> {
         let time = match cell {
             Cell::Time(time) => Some(time),
-            Cell::Text(text) if text.as_bytes().get(2) == Some(&b':') => text.parse().ok(),
+            Cell::Text(text) if text.len() == "13:45:00.000000".len() => text.parse().ok(),
             _ => None,
         };
         time.ok_or_else(|| Mismatch::expected("time (`Time`, ISO 8601 as in 13:45:00.000000)"))
@@ -69,7 +72,7 @@ impl Storable for DateTime {
     fn from_cell(cell: Cell<'_>) -> Result<DateTime, Mismatch> {
         let at = match cell {
             Cell::DateTime(at) | Cell::DateTimeOrUtc(at) => Some(at),
-            Cell::Text(text) if text.as_bytes().get(10) == Some(&b'T') && !text.ends_with('Z') => {
+            Cell::Text(text) if text.len() == "2026-01-31T13:45:00.000000".len() => {
                 text.parse().ok()
             }
             _ => None,
@@ -104,7 +107,9 @@ impl Storable for Timestamp {
         let at = match cell {
             Cell::Timestamp(at) => Some(at),
             Cell::DateTimeOrUtc(at) => TimeZone::UTC.to_timestamp(at).ok(),
-            Cell::Text(text) if text.as_bytes().get(10) == Some(&b'T') => text.parse().ok(),
+            Cell::Text(text) if text.len() == "2026-01-31T13:45:00.000000Z".len() => {
+                text.parse().ok().filter(|_| text.ends_with('Z'))
+            }
             _ => None,
         };
         at.ok_or_else(|| {

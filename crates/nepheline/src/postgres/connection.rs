@@ -7,12 +7,12 @@ use deadpool::managed::{self, Metrics, RecycleError, RecycleResult};
 use futures_util::stream::BoxStream;
 use futures_util::{TryStreamExt, pin_mut};
 use nepheline_core::internal::Statement;
-use nepheline_core::{Error, ErrorKind, RowShape};
+use nepheline_core::{Error, RowShape};
 use tokio_postgres::config::SslMode;
-use tokio_postgres::error::SqlState;
 use tokio_postgres::{Client, Config, GenericClient, NoTls, RowStream, SimpleQueryMessage};
 
 use super::cells::RowCells;
+use super::fault::failed;
 use super::statements::Statements;
 use crate::in_flight::InFlight;
 use crate::options::{Options, Tls};
@@ -218,25 +218,4 @@ where
         Some(err) => Err(err),
         None => Ok(gathered),
     }
-}
-
-#[cold]
-pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
-    let kind = match cause.code() {
-        Some(code) if *code == SqlState::T_R_SERIALIZATION_FAILURE => ErrorKind::Conflict,
-        Some(code) if *code == SqlState::T_R_DEADLOCK_DETECTED => ErrorKind::Conflict,
-        Some(code) if *code == SqlState::LOCK_NOT_AVAILABLE => ErrorKind::Locked,
-        Some(code) if *code == SqlState::QUERY_CANCELED => ErrorKind::StatementTimeout,
-        Some(code) if *code == SqlState::IN_FAILED_SQL_TRANSACTION => ErrorKind::TransactionOver,
-        // Class 57P: an administrator ended the session, or the server is going down.
-        Some(code) if code.code().starts_with("57P") => ErrorKind::ConnectionLost,
-        Some(_) => ErrorKind::Database,
-        None if cause.is_closed() || is_io(&cause) => ErrorKind::ConnectionLost,
-        None => ErrorKind::Database,
-    };
-    Error::of_driver(kind, cause)
-}
-
-fn is_io(err: &tokio_postgres::Error) -> bool {
-    std::error::Error::source(err).is_some_and(|cause| cause.is::<std::io::Error>())
 }

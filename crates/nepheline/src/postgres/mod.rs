@@ -3,6 +3,7 @@
 mod binds;
 mod cells;
 mod connection;
+mod fault;
 mod session;
 mod statements;
 

@@ -10,7 +10,7 @@ use tokio_postgres::types::Type;
 use tokio_postgres::{GenericClient, RowStream};
 
 use super::binds::Bind;
-use super::connection::failed;
+use super::fault::failed;
 
 /// The statements that one connection keeps prepared.
 #[derive(Debug)]

@@ -1,0 +1,25 @@
+//! What the driver's errors mean.
+
+use nepheline_core::{Error, ErrorKind};
+use tokio_postgres::error::SqlState;
+
+#[cold]
+pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
+    let kind = match cause.code() {
+        Some(code) if *code == SqlState::T_R_SERIALIZATION_FAILURE => ErrorKind::Conflict,
+        Some(code) if *code == SqlState::T_R_DEADLOCK_DETECTED => ErrorKind::Conflict,
+        Some(code) if *code == SqlState::LOCK_NOT_AVAILABLE => ErrorKind::Locked,
+        Some(code) if *code == SqlState::QUERY_CANCELED => ErrorKind::StatementTimeout,
+        Some(code) if *code == SqlState::IN_FAILED_SQL_TRANSACTION => ErrorKind::TransactionOver,
+        // Class 57P: an administrator ended the session, or the server is going down.
+        Some(code) if code.code().starts_with("57P") => ErrorKind::ConnectionLost,
+        Some(_) => ErrorKind::Database,
+        None if cause.is_closed() || is_io(&cause) => ErrorKind::ConnectionLost,
+        None => ErrorKind::Database,
+    };
+    Error::of_driver(kind, cause)
+}
+
+fn is_io(err: &tokio_postgres::Error) -> bool {
+    std::error::Error::source(err).is_some_and(|cause| cause.is::<std::io::Error>())
+}
