@@ -9,7 +9,7 @@ use futures_util::{TryStreamExt, pin_mut};
 use nepheline_core::internal::Statement;
 use nepheline_core::{Error, RowShape};
 use tokio_postgres::config::SslMode;
-use tokio_postgres::{Client, Config, GenericClient, NoTls, RowStream, SimpleQueryMessage};
+use tokio_postgres::{Client, Config, NoTls, RowStream, SimpleQueryMessage};
 
 use super::cells::RowCells;
 use super::fault::failed;
@@ -117,7 +117,7 @@ impl managed::Manager for Manager {
 }
 
 /// Makes a session mean what every other handle means, and refuses a server that cannot.
-pub(super) async fn set_up(client: &impl GenericClient) -> Result<(), Error> {
+pub(super) async fn set_up(client: &Client) -> Result<(), Error> {
     let settings = "SET TIME ZONE 'UTC'; \
          SET client_encoding TO 'UTF8'; \
          SET standard_conforming_strings TO on; \

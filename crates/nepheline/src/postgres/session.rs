@@ -5,7 +5,7 @@ use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use nepheline_core::internal::{Statement, Wanted};
 use nepheline_core::{Dialect, Error, Query, RowShape, Table};
-use tokio_postgres::GenericClient;
+use tokio_postgres::{Client, GenericClient};
 
 use super::connection;
 use super::statements::Statements;
@@ -31,12 +31,12 @@ const STATEMENTS_KEPT: usize = 128;
 /// # }
 /// ```
 #[derive(Debug)]
-pub struct Session<'c, C> {
-    client: &'c C,
+pub struct Session<'c> {
+    client: &'c Client,
     statements: Statements,
 }
 
-impl<'c, C: GenericClient + Sync> Session<'c, C> {
+impl<'c> Session<'c> {
     /// Sets the session up as ours are: time zone UTC, encoding UTF-8, standard strings, and `= NULL`
     /// as the standard has it. It stays so afterwards.
     ///
@@ -44,7 +44,10 @@ impl<'c, C: GenericClient + Sync> Session<'c, C> {
     ///
     /// Of kind [`Connection`](crate::ErrorKind::Connection) for a server before PostgreSQL 14 or one
     /// whose text is not UTF-8; or what the server refuses.
-    pub async fn over(client: &'c C) -> Result<Session<'c, C>, Error> {
+    pub async fn over(client: &'c impl GenericClient) -> Result<Session<'c>, Error> {
+        // The client below a transaction: what runs on it runs within the transaction. Its own
+        // methods need no box for each call, which those of the trait do.
+        let client = client.client();
         connection::set_up(client).await?;
         Ok(Session { client, statements: Statements::keeping(STATEMENTS_KEPT) })
     }
@@ -68,7 +71,7 @@ impl<'c, C: GenericClient + Sync> Session<'c, C> {
     }
 }
 
-impl<C: GenericClient + Sync> sealed::Handle for Session<'_, C> {
+impl sealed::Handle for Session<'_> {
     async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         self.run_verb(verb).await
     }

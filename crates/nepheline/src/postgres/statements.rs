@@ -7,7 +7,7 @@ use lru::LruCache;
 use nepheline_core::internal::Statement;
 use nepheline_core::{BindValue, Error};
 use tokio_postgres::types::Type;
-use tokio_postgres::{GenericClient, RowStream};
+use tokio_postgres::{Client, RowStream};
 
 use super::binds::Bind;
 use super::fault::failed;
@@ -34,7 +34,7 @@ impl Statements {
     /// Runs a statement; its rows are still to come.
     pub(super) async fn run(
         &self,
-        client: &impl GenericClient,
+        client: &Client,
         statement: &Statement<'_>,
     ) -> Result<RowStream, Error> {
         // A prepared statement turns to a plan for any list on its sixth run, and searches the list
@@ -74,7 +74,7 @@ impl Statements {
 
     async fn prepare(
         &self,
-        client: &impl GenericClient,
+        client: &Client,
         statement: &Statement<'_>,
     ) -> Result<tokio_postgres::Statement, Error> {
         let types: Box<[Type]> = statement
