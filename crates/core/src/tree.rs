@@ -158,23 +158,20 @@ fn joined(
     right: Node,
     terms_of: impl Fn(Node) -> Result<Vec<Node>, Node>,
 ) -> (Depth, Vec<Node>) {
-    // The depth of a list counts the list itself, which is not added again when its terms are taken over.
-    let below = |node: &Node, terms: bool| node.depth() - Depth::from(terms);
     let (left_depth, right_depth) = (left.depth(), right.depth());
+    // The depth of a list counts the list itself, which is not added again when its terms are taken over.
     match (terms_of(left), terms_of(right)) {
         (Ok(mut terms), Ok(more)) => {
             terms.extend(more);
-            ((left_depth - 1).max(right_depth - 1), terms)
+            (left_depth.max(right_depth) - 1, terms)
         }
         (Ok(mut terms), Err(one)) => {
-            let depth = (left_depth - 1).max(below(&one, false));
             terms.push(one);
-            (depth, terms)
+            ((left_depth - 1).max(right_depth), terms)
         }
         (Err(one), Ok(mut terms)) => {
-            let depth = below(&one, false).max(right_depth - 1);
             terms.insert(0, one);
-            (depth, terms)
+            (left_depth.max(right_depth - 1), terms)
         }
         (Err(one), Err(other)) => (left_depth.max(right_depth), vec![one, other]),
     }

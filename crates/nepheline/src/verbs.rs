@@ -52,6 +52,40 @@ impl<R: Send + 'static> Gather<R> for Last<R> {
     }
 }
 
+/// Gathers the rows of a server. A row that does not fit is told when all have arrived, so that the
+/// connection stays in step.
+#[cfg(any(feature = "postgres", feature = "mysql"))]
+#[derive(Default)]
+pub(crate) struct Arriving<G> {
+    gathered: G,
+    read: u64,
+    misfit: Option<Error>,
+}
+
+#[cfg(any(feature = "postgres", feature = "mysql"))]
+impl<G> Arriving<G> {
+    #[inline]
+    pub(crate) fn take<R>(&mut self, row: Result<R, Error>)
+    where
+        G: Gather<R>,
+    {
+        self.read += 1;
+        match row {
+            Ok(row) => self.gathered.take(row),
+            Err(err) => {
+                self.misfit.get_or_insert(err.at_row(self.read));
+            }
+        }
+    }
+
+    pub(crate) fn finish(self) -> Result<G, Error> {
+        match self.misfit {
+            Some(err) => Err(err),
+            None => Ok(self.gathered),
+        }
+    }
+}
+
 /// All rows of a query.
 pub(crate) struct Read<'q, T, R>(pub(crate) &'q Query<T, R>);
 

@@ -16,7 +16,7 @@ use url::Url;
 use super::cells::{RowCells, bind};
 use crate::in_flight::InFlight;
 use crate::options::{Options, Tls};
-use crate::verbs::Gather;
+use crate::verbs::{Arriving, Gather};
 
 /// A connection that rested for longer is asked whether it is still there before it is used: unlike
 /// PostgreSQL's driver, this one learns of a lost server only from the next statement.
@@ -271,26 +271,14 @@ where
     G: Gather<R>,
 {
     let mut rows = begin(conn, server, statement).await?;
-    let mut gathered = G::default();
-    let mut read = 0;
-    // A row that does not fit is told when all have arrived, so that the connection stays in step.
-    let mut misfit = None;
+    let mut arriving = Arriving::<G>::default();
     while let Some(row) = rows.next().await.map_err(failed)? {
-        read += 1;
-        match R::read(&mut RowCells::new(&row)) {
-            Ok(row) => gathered.take(row),
-            Err(err) => {
-                misfit.get_or_insert(err.at_row(read));
-            }
-        }
+        arriving.take(R::read(&mut RowCells::new(&row)));
     }
     let warnings = rows.warnings();
     rows.drop_result().await.map_err(failed)?;
     check_warnings(conn, warnings).await?;
-    match misfit {
-        Some(err) => Err(err),
-        None => Ok(gathered),
-    }
+    arriving.finish()
 }
 
 async fn begin<'c>(

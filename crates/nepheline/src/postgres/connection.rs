@@ -16,7 +16,7 @@ use super::fault::failed;
 use super::statements::Statements;
 use crate::in_flight::InFlight;
 use crate::options::{Options, Tls};
-use crate::verbs::Gather;
+use crate::verbs::{Arriving, Gather};
 
 /// The oldest server whose SQL has all that we write, as `server_version_num`.
 const OLDEST: u32 = 140_000;
@@ -201,21 +201,9 @@ where
     G: Gather<R>,
 {
     pin_mut!(rows);
-    let mut gathered = G::default();
-    let mut read = 0;
-    // A row that does not fit is told when all have arrived, so that the connection stays in step.
-    let mut misfit = None;
+    let mut arriving = Arriving::<G>::default();
     while let Some(row) = rows.try_next().await.map_err(failed)? {
-        read += 1;
-        match R::read(&mut RowCells::new(&row)) {
-            Ok(row) => gathered.take(row),
-            Err(err) => {
-                misfit.get_or_insert(err.at_row(read));
-            }
-        }
+        arriving.take(R::read(&mut RowCells::new(&row)));
     }
-    match misfit {
-        Some(err) => Err(err),
-        None => Ok(gathered),
-    }
+    arriving.finish()
 }
