@@ -161,8 +161,10 @@ impl Error {
 
     #[cold]
     pub(crate) fn mismatch_in_result(expected: &str, found: Cell<'_>) -> Error {
-        let message = format!("the result: expected {expected}, found {found}");
-        Error::new(ErrorKind::Mismatch, message)
+        let message = format!("expected {expected}, found {found}");
+        let mut err = Error::new(ErrorKind::Mismatch, message);
+        err.0.place = Some("the result".into());
+        err
     }
 
     #[cold]
@@ -184,6 +186,13 @@ impl Error {
             "the conditions are nested more than 400 deep; join long lists of them with `all_of` \
              or `any_of`, which stay flat",
         )
+    }
+
+    #[cold]
+    pub(crate) fn too_many_subqueries(most: usize) -> Error {
+        let message =
+            format!("queries stand in queries more than {most} deep, and engines give up");
+        Error::new(ErrorKind::TooDeep, message)
     }
 
     #[cold]
@@ -255,6 +264,15 @@ impl Error {
              (`max_allowed_packet`); send fewer at a time"
         );
         Error::new(ErrorKind::RefusedValue, message)
+    }
+
+    #[cold]
+    pub fn wrong_placeholders(asked: usize, given: usize) -> Error {
+        let message = format!(
+            "the text asks for {asked} values and has {given}; trusted text must hold no \
+             placeholders (`?`, `:name`, `@name`, `$name`)"
+        );
+        Error::new(ErrorKind::Database, message)
     }
 
     #[cold]

@@ -34,6 +34,7 @@
 //! | `table` | descriptors that `#[derive(Table)]` writes: [`TableInfo`], [`ColumnInfo`] |
 //! | `storable` | [`Storable`] Rust types, and [`BindValue`], what they travel as |
 //! | `expr` | what users write about columns: [`Expression`], [`Condition`], [`Order`] |
+//! | `function` | the functions and operators of SQL, each with its text in every dialect |
 //! | `query` | what they compose: [`Query`], [`Scope`] |
 //! | `tree` | the untyped syntax tree: written by `expr` and `query`, read by `compile` |
 //! | `compile` | from the tree to [`Sql`]: one walker, and a small file of differences for each [`Dialect`] |
@@ -45,6 +46,7 @@
 mod compile;
 mod error;
 mod expr;
+mod function;
 mod origin;
 mod query;
 mod row;
@@ -55,19 +57,27 @@ mod tree;
 pub use compile::{ByClause, Dialect, Sql};
 pub use error::{Error, ErrorKind};
 pub use expr::{
-    BaseOf, Column, Condition, Expression, IntoOrders, ListItem, MaybeCondition, Operand, Order,
+    Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column, Condition,
+    Expr, Expression, Follows, HasDate, HasTime, HoldsAggregates, HoldsColumns, Integer,
+    IntoOrders, JsonExpression, KnownPerRow, Level, ListItem, MaybeCondition, MaybeOperand, Number,
+    NumberExpression, Operand, Order, Pattern, PerGroup, PerRow, Selectable, StandsBeside,
+    TextExpression, TimeExpression, TimeUnit, Verbatim, all_of, any_of, bind, case, coalesce,
 };
 pub use origin::Origin;
-pub use query::{Query, Scope};
+pub use query::{Query, Scope, all_scopes, any_scope};
 pub use row::{Cell, Cells, RowShape};
-pub use storable::{BindValue, ColumnType, List, Mismatch, Nullable, SqlType, Storable};
+pub use storable::{
+    BindValue, ColumnType, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, SqlType,
+    Storable,
+};
 pub use table::{ColumnInfo, Table, TableInfo};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
 pub mod internal {
     pub use crate::compile::{Statement, Wanted};
+    pub use crate::expr::argument;
+    pub use crate::function::Function;
     pub use crate::query::SourceId;
-    pub use crate::row::Single;
     pub use crate::table::ColumnRole;
 }

@@ -11,7 +11,7 @@ use rust_decimal::Decimal;
 use uuid::Uuid;
 
 use crate::error::Error;
-use crate::storable::{self, ColumnType, Mismatch};
+use crate::storable::{self, ColumnType, Mismatch, Storable};
 use crate::table::ColumnInfo;
 
 /// One value of a row as it arrived, in the words of the driver.
@@ -98,7 +98,8 @@ fn mismatch(column: &ColumnInfo, expected: &Mismatch, found: Cell<'_>) -> Error 
     Error::mismatch(column, expected.as_str(), found)
 }
 
-/// A type that one row is read into. `#[derive(Table)]` implements it.
+/// A type that one row is read into. `#[derive(Table)]` implements it; the values that can be
+/// stored, `Option`s of them and tuples of up to 16 have it too.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be read from a row",
     note = "add `#[derive(Table)]` to the struct"
@@ -115,19 +116,57 @@ pub trait RowShape: Sized {
     fn read<C: Cells>(cells: &mut C) -> Result<Self, Error>;
 }
 
-/// One value that a statement of our own gives, such as a count.
-#[doc(hidden)]
-#[derive(Debug)]
-pub struct Single<T>(pub T);
-
-impl<T: ColumnType> RowShape for Single<T> {
+impl<T: Storable> RowShape for T {
     const WIDTH: usize = 1;
 
-    fn read<C: Cells>(cells: &mut C) -> Result<Self, Error> {
-        let cell = cells.next_cell();
-        match T::from_cell(cell) {
-            Ok(value) => Ok(Single(value)),
-            Err(expected) => Err(Error::mismatch_in_result(expected.as_str(), cell)),
-        }
+    #[inline]
+    fn read<C: Cells>(cells: &mut C) -> Result<T, Error> {
+        value(cells)
     }
 }
+
+impl<T: Storable> RowShape for Option<T> {
+    const WIDTH: usize = 1;
+
+    #[inline]
+    fn read<C: Cells>(cells: &mut C) -> Result<Option<T>, Error> {
+        value(cells)
+    }
+}
+
+/// One value that was selected on its own.
+#[inline]
+fn value<T: ColumnType, C: Cells>(cells: &mut C) -> Result<T, Error> {
+    let cell = cells.next_cell();
+    T::from_cell(cell).map_err(|expected| Error::mismatch_in_result(expected.as_str(), cell))
+}
+
+macro_rules! tuples {
+    ($($name:ident)+) => {
+        impl<$($name: RowShape),+> RowShape for ($($name,)+) {
+            const WIDTH: usize = 0 $(+ $name::WIDTH)+;
+
+            #[inline]
+            fn read<Source: Cells>(cells: &mut Source) -> Result<Self, Error> {
+                Ok(($($name::read(cells)?,)+))
+            }
+        }
+    };
+}
+
+tuples! { A }
+tuples! { A B }
+tuples! { A B C }
+tuples! { A B C D }
+tuples! { A B C D E }
+tuples! { A B C D E F }
+tuples! { A B C D E F G }
+tuples! { A B C D E F G H }
+tuples! { A B C D E F G H I }
+tuples! { A B C D E F G H I J }
+tuples! { A B C D E F G H I J K }
+tuples! { A B C D E F G H I J K L }
+tuples! { A B C D E F G H I J K L M }
+tuples! { A B C D E F G H I J K L M N }
+tuples! { A B C D E F G H I J K L M N O }
+tuples! { A B C D E F G H I J K L M N O P }

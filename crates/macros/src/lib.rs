@@ -8,6 +8,7 @@ mod attr;
 mod name;
 mod storable;
 mod table;
+mod verbatim;
 
 use proc_macro::TokenStream;
 use syn::{DeriveInput, parse_macro_input};
@@ -48,4 +49,42 @@ pub fn derive_table(input: TokenStream) -> TokenStream {
 #[proc_macro_derive(Storable, attributes(nepheline))]
 pub fn derive_storable(input: TokenStream) -> TokenStream {
     storable::derive(parse_macro_input!(input as DeriveInput)).into()
+}
+
+/// A fragment of hand-written SQL, with expressions and values in it.
+///
+/// ```text
+/// verbatim!("soundex({}) = soundex({wanted})", s.label).holds()
+/// verbatim!(postgres: "random()", sqlite: "random()", mysql: "rand()").typed::<i64>()
+/// ```
+///
+/// The text is a literal. `{}` stands for the next argument, `{0}` for one by its number, `{name}` for
+/// a variable of that name, or for an argument given as `name = expression`; `{{` and `}}` are braces.
+/// An argument is a column, an expression, a condition or a value; a value becomes a bind. Arguments
+/// are put in brackets where they need them.
+///
+/// Before a literal a dialect may be named: `sqlite`, `postgres`, `mariadb`, `mysql` (MariaDB too,
+/// unless it has a variant of its own). On a dialect without a variant the query is refused, as
+/// `Unsupported`, naming this line.
+///
+/// What it makes needs a type: `.typed::<T>()` (an `Option` if it may be NULL), `.holds()` for a
+/// condition, or `.typed_per_group::<T>()` for an aggregate. Nothing checks the type before a row arrives.
+///
+/// A placeholder, a comment, a semicolon or a bracket without its counterpart does not compile: the text
+/// has to stay one expression. Text columns in it are compared as the database declares them, so write
+/// the COLLATE that you need.
+///
+/// # Functions of your own
+///
+/// A database function gets its typed Rust form in one place, as a Rust function:
+///
+/// ```text
+/// /// How a text sounds in English, as a letter and three digits.
+/// pub fn soundex(text: impl Argument<Type = String>) -> Expr<String> {
+///     verbatim!(sqlite: "soundex({text})", postgres: "soundex({text})", mysql: "SOUNDEX({text})").typed()
+/// }
+/// ```
+#[proc_macro]
+pub fn verbatim(input: TokenStream) -> TokenStream {
+    verbatim::expand(parse_macro_input!(input as verbatim::Input)).into()
 }

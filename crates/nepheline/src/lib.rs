@@ -110,7 +110,7 @@ mod sqlite;
 mod tls;
 
 pub use nepheline_core::*;
-pub use nepheline_macros::{Storable, Table};
+pub use nepheline_macros::{Storable, Table, verbatim};
 
 /// What the derives and the crates beside this one rely on. It changes without notice.
 #[doc(hidden)]

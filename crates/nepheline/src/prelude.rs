@@ -1,7 +1,9 @@
 //! What a module that writes queries needs: `use nepheline::prelude::*;`.
 
 pub use crate::{
-    Column, Condition, Dialect, Error, ErrorKind, Expression, Order, Query, Scope, Storable, Table,
+    Argument, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression, JsonExpression,
+    NumberExpression, Order, Query, Scope, Storable, Table, TextExpression, TimeExpression, all_of,
+    any_of, bind, case, coalesce, verbatim,
 };
 #[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
 pub use crate::{Handle as _, blocking::Handle as _};
@@ -9,6 +11,9 @@ pub use crate::{Handle as _, blocking::Handle as _};
 /// A point in time, from `jiff`.
 #[doc(no_inline)]
 pub use jiff::Timestamp;
+/// `30.days()` and the like, from `jiff`.
+#[doc(no_inline)]
+pub use jiff::ToSpan;
 /// A calendar date, from `jiff`.
 #[doc(no_inline)]
 pub use jiff::civil::Date;

@@ -1,7 +1,7 @@
 //! The verbs, written once and without I/O: each says which statement it needs, what its rows are
 //! gathered into, and what it makes of them. The handles do the running in between.
 
-use nepheline_core::internal::{Single, Statement, Wanted};
+use nepheline_core::internal::{Statement, Wanted};
 use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, Query, RowShape, Table};
 
 /// One thing to ask of a database.
@@ -165,16 +165,16 @@ impl<T: Table, R: RowShape + Send + 'static> Verb for ReadOne<'_, T, R> {
 pub(crate) struct Count<'q, T, R>(pub(crate) &'q Query<T, R>);
 
 impl<T: Table, R> Verb for Count<'_, T, R> {
-    type Row = Single<i64>;
-    type Gathered = Last<Single<i64>>;
+    type Row = i64;
+    type Gathered = Last<i64>;
     type Output = u64;
 
     fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
         self.0.statement(dialect, Wanted::Count)
     }
 
-    fn finish(self, rows: Last<Single<i64>>) -> Result<u64, Error> {
-        Ok(rows.row.map_or(0, |count| count.0.unsigned_abs()))
+    fn finish(self, rows: Last<i64>) -> Result<u64, Error> {
+        Ok(rows.row.map_or(0, i64::unsigned_abs))
     }
 }
 
@@ -182,16 +182,16 @@ impl<T: Table, R> Verb for Count<'_, T, R> {
 pub(crate) struct HasRows<'q, T, R>(pub(crate) &'q Query<T, R>);
 
 impl<T: Table, R> Verb for HasRows<'_, T, R> {
-    type Row = Single<bool>;
-    type Gathered = Last<Single<bool>>;
+    type Row = bool;
+    type Gathered = Last<bool>;
     type Output = bool;
 
     fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
         self.0.statement(dialect, Wanted::Presence)
     }
 
-    fn finish(self, rows: Last<Single<bool>>) -> Result<bool, Error> {
-        Ok(rows.row.is_some_and(|presence| presence.0))
+    fn finish(self, rows: Last<bool>) -> Result<bool, Error> {
+        Ok(rows.row.is_some_and(|presence| presence))
     }
 }
 
@@ -243,9 +243,9 @@ impl RowShape for PlanLine {
     fn read<C: Cells>(cells: &mut C) -> Result<PlanLine, Error> {
         match cells.next_cell() {
             Cell::Int(number) => {
-                let Single(part_of) = Single::read(cells)?;
-                let Single::<i64>(_cost) = Single::read(cells)?;
-                let Single(text) = Single::read(cells)?;
+                let part_of = i64::read(cells)?;
+                let _cost = i64::read(cells)?;
+                let text = String::read(cells)?;
                 Ok(PlanLine { number, part_of, text })
             }
             Cell::Text(text) => {

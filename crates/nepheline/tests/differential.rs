@@ -13,7 +13,7 @@ use std::cmp::Ordering;
 use nepheline::blocking::{Database, Handle};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BaseOf, BindValue, ListItem, Nullable, Operand};
+use nepheline::{BaseOf, BindValue, ListItem, Nullable, Operand, PerRow};
 use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;
@@ -247,7 +247,7 @@ fn like(text: &[char], pattern: &[char]) -> bool {
     }
 }
 
-fn compare<E: Expression>(
+fn compare<E: Expression<Level = PerRow>>(
     e: E,
     comparison: Comparison,
     other: impl Operand<BaseOf<E>>,
@@ -263,7 +263,7 @@ fn compare<E: Expression>(
 }
 
 fn null(c: ProbeColumns, field: Field, not: bool) -> Condition {
-    fn ask<E: Expression>(e: E, not: bool) -> Condition
+    fn ask<E: Expression<Level = PerRow>>(e: E, not: bool) -> Condition
     where
         E::Type: Nullable,
     {
@@ -279,7 +279,11 @@ fn null(c: ProbeColumns, field: Field, not: bool) -> Condition {
 }
 
 fn in_list(c: ProbeColumns, field: Field, list: &[Option<Value>], none: bool) -> Condition {
-    fn ask<E: Expression, V: ListItem<E::Type>>(e: E, values: Vec<V>, none: bool) -> Condition {
+    fn ask<E: Expression<Level = PerRow>, V: ListItem<E::Type>>(
+        e: E,
+        values: Vec<V>,
+        none: bool,
+    ) -> Condition {
         if none { e.none_of(values) } else { e.one_of(values) }
     }
     /// The values of one type.

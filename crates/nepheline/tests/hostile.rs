@@ -102,7 +102,7 @@ fn hostile_values_are_found_as_they_are() {
             let bytes = Hostile::rows().filter(|h| h.keyword.one_of([value.as_bytes()]));
             assert_eq!(db.read(&bytes).unwrap(), [row]);
             // As a pattern it may match more, but itself it matches.
-            let matching = Hostile::rows().filter(|h| h.text.like(value) & h.text.eq(*value));
+            let matching = Hostile::rows().filter(|h| h.text.like(*value) & h.text.eq(*value));
             assert_eq!(db.count(&matching).unwrap(), 1, "{value:?} on {}", engine.name);
         }
         let long = db.read_one(&Hostile::row(99)).unwrap();

@@ -1,7 +1,9 @@
 //! From the tree to SQL: one walker for all dialects, and a small file of differences for each.
 
 mod dialect;
+mod form;
 mod list;
+mod names;
 mod pattern;
 mod sql;
 mod writer;

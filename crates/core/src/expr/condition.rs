@@ -1,8 +1,11 @@
-//! Conditions, and how they join: `&`, `|`, `!`, and `Option` for one that may be absent.
+//! Conditions, and how they join: `&`, `|`, `!`, lists, and `Option` for one that may be absent.
 
+use std::fmt;
+use std::marker::PhantomData;
 use std::ops::{BitAnd, BitOr, Not};
 
-use crate::expr::{Column, Expression};
+use super::level::{Level, PerRow};
+use super::{Column, Expr, Expression};
 use crate::tree::Node;
 
 /// A condition on rows: true, false, or NULL where a value that it depends on is NULL.
@@ -22,97 +25,164 @@ use crate::tree::Node;
 /// ));
 /// # Ok::<(), Error>(())
 /// ```
-#[derive(Debug, Clone)]
+///
+/// A condition is an [`Expression`] too, of type `Option<bool>`: it can be selected, and asked
+/// whether it [is NULL](Expression::is_null). With `.if_null(false)` it is a `bool`.
 #[must_use = "a condition does nothing until a query is filtered by it"]
-pub struct Condition {
+pub struct Condition<L = PerRow> {
     node: Node,
+    level: PhantomData<fn() -> L>,
 }
 
-impl Condition {
-    /// Is neither true nor false, because a value that it depends on is NULL: `(..) IS NULL`.
-    ///
-    /// ```
-    /// use nepheline::prelude::*;
-    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, analyst_id: Option<i64> }
-    /// let unknown = Specimen::rows().filter(|s| s.analyst_id.gt(3).is_null());
-    /// assert!(unknown.sql(Dialect::Sqlite)?.text().ends_with(
-    ///     r#"WHERE ("specimen"."analyst_id" > ?) IS NULL"#
-    /// ));
-    /// # Ok::<(), Error>(())
-    /// ```
-    pub fn is_null(self) -> Condition {
-        Condition::from_node(self.node.is_null())
+impl<L> Condition<L> {
+    pub(crate) fn from_node(node: Node) -> Condition<L> {
+        Condition { node, level: PhantomData }
     }
+}
 
-    pub(crate) fn from_node(node: Node) -> Condition {
-        Condition { node }
-    }
+impl<L: Level> Expression for Condition<L> {
+    type Type = Option<bool>;
+    type Level = L;
 
-    pub(crate) fn into_node(self) -> Node {
+    fn into_node(self) -> Node {
         self.node
     }
 }
 
-/// What a filter accepts: a [`Condition`], a column of truth values, or an `Option` of one, where
-/// `None` is no condition.
+// By hand, because the derives would ask for `L: Clone` and `L: Debug`.
+impl<L> Clone for Condition<L> {
+    fn clone(&self) -> Self {
+        Condition::from_node(self.node.clone())
+    }
+}
+
+impl<L> fmt::Debug for Condition<L> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Condition").field(&self.node).finish()
+    }
+}
+
+/// What a filter accepts: a [`Condition`], a column or expression of truth values, or an `Option`
+/// of one, where `None` is no condition.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is not a condition",
     label = "a filter needs a condition here",
     note = "compare a column with `eq`, `gt`, `is_null()` ..., or give an `Option` of such a condition"
 )]
 pub trait MaybeCondition {
+    /// Whether it is known for each row or for each group of rows.
+    type Level: Level;
+
     #[doc(hidden)]
-    fn into_condition(self) -> Option<Condition>;
+    fn into_condition(self) -> Option<Condition<Self::Level>>;
 }
 
-impl MaybeCondition for Condition {
-    fn into_condition(self) -> Option<Condition> {
+impl<L: Level> MaybeCondition for Condition<L> {
+    type Level = L;
+
+    fn into_condition(self) -> Option<Condition<L>> {
         Some(self)
     }
 }
 
 impl<C: MaybeCondition> MaybeCondition for Option<C> {
-    fn into_condition(self) -> Option<Condition> {
+    type Level = C::Level;
+
+    fn into_condition(self) -> Option<Condition<C::Level>> {
         self.and_then(C::into_condition)
     }
 }
 
-// Two impls rather than one for every column of truth values, so that the compiler says of any
-// other column that it is not a condition.
-impl MaybeCondition for Column<bool> {
-    fn into_condition(self) -> Option<Condition> {
-        Some(self.eq(true))
-    }
+/// An impl for each rather than one for every column of truth values, so that the compiler says of
+/// any other column that it is not a condition.
+macro_rules! truth_values {
+    ($($held:ty),*) => {$(
+        impl MaybeCondition for Column<$held> {
+            type Level = PerRow;
+
+            fn into_condition(self) -> Option<Condition> {
+                Some(self.eq(true))
+            }
+        }
+
+        impl<L: Level> MaybeCondition for Expr<$held, L> {
+            type Level = L;
+
+            fn into_condition(self) -> Option<Condition<L>> {
+                Some(Condition::from_node(self.into_node()))
+            }
+        }
+    )*};
 }
 
-impl MaybeCondition for Column<Option<bool>> {
-    fn into_condition(self) -> Option<Condition> {
-        Some(self.eq(true))
-    }
+truth_values!(bool, Option<bool>);
+
+/// The condition that all of `conditions` hold; of an empty list it is true.
+///
+/// A list may be of any length, and `None` in it is no condition.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::all_of;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String }
+/// let words = ["KP", "02"];
+/// let query = Specimen::rows().filter(|s| all_of(words.map(|word| s.label.contains(word))));
+/// # assert_eq!(query.sql(Dialect::Sqlite)?.binds().len(), 2);
+/// # Ok::<(), Error>(())
+/// ```
+pub fn all_of<C: MaybeCondition>(conditions: impl IntoIterator<Item = C>) -> Condition<C::Level> {
+    joined(conditions, true, Node::and)
 }
 
-impl Not for Condition {
-    type Output = Condition;
+/// The condition that at least one of `conditions` holds; of an empty list it is false.
+///
+/// A list may be of any length, and `None` in it is no condition.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::any_of;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String }
+/// let wanted = ["KP-1%", "QA-%"];
+/// let query = Specimen::rows().filter(|s| any_of(wanted.map(|pattern| s.label.like(pattern))));
+/// # assert_eq!(query.sql(Dialect::Sqlite)?.binds().len(), 2);
+/// # Ok::<(), Error>(())
+/// ```
+pub fn any_of<C: MaybeCondition>(conditions: impl IntoIterator<Item = C>) -> Condition<C::Level> {
+    joined(conditions, false, Node::or)
+}
 
-    fn not(self) -> Condition {
+fn joined<C: MaybeCondition>(
+    conditions: impl IntoIterator<Item = C>,
+    of_none: bool,
+    join: impl Fn(Node, Node) -> Node,
+) -> Condition<C::Level> {
+    let conditions = conditions.into_iter().filter_map(C::into_condition);
+    let all = conditions.map(Expression::into_node).reduce(join);
+    Condition::from_node(all.unwrap_or_else(|| Node::constant(of_none)))
+}
+
+impl<L> Not for Condition<L> {
+    type Output = Condition<L>;
+
+    fn not(self) -> Condition<L> {
         Condition::from_node(self.node.negated())
     }
 }
 
 macro_rules! joins {
     ($($operator:ident, $method:ident, $join:ident;)*) => {$(
-        impl $operator for Condition {
-            type Output = Condition;
+        impl<L> $operator for Condition<L> {
+            type Output = Condition<L>;
 
-            fn $method(self, other: Condition) -> Condition {
+            fn $method(self, other: Condition<L>) -> Condition<L> {
                 Condition::from_node(self.node.$join(other.node))
             }
         }
 
-        impl $operator<Option<Condition>> for Condition {
-            type Output = Condition;
+        impl<L> $operator<Option<Condition<L>>> for Condition<L> {
+            type Output = Condition<L>;
 
-            fn $method(self, other: Option<Condition>) -> Condition {
+            fn $method(self, other: Option<Condition<L>>) -> Condition<L> {
                 match other {
                     Some(other) => $operator::$method(self, other),
                     None => self,
@@ -120,10 +190,10 @@ macro_rules! joins {
             }
         }
 
-        impl $operator<Condition> for Option<Condition> {
-            type Output = Condition;
+        impl<L> $operator<Condition<L>> for Option<Condition<L>> {
+            type Output = Condition<L>;
 
-            fn $method(self, other: Condition) -> Condition {
+            fn $method(self, other: Condition<L>) -> Condition<L> {
                 match self {
                     Some(this) => $operator::$method(this, other),
                     None => other,

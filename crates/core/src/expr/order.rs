@@ -1,23 +1,41 @@
 //! What rows are ordered by.
 
+use std::fmt;
+use std::marker::PhantomData;
+
+use super::level::{HoldsAggregates, HoldsColumns, PerGroup, PerRow};
 use crate::tree::{Node, OrderTerm};
 
 /// An expression to order by, its direction, and where its NULLs go: last, unless said otherwise.
-#[derive(Debug, Clone)]
 #[must_use = "an order does nothing until it is given to `order_by`"]
-pub struct Order {
+pub struct Order<L = PerRow> {
     term: OrderTerm,
+    level: PhantomData<fn() -> L>,
 }
 
-impl Order {
-    pub(crate) fn new(by: Node, nullable: bool, descending: bool) -> Order {
-        Order { term: OrderTerm { by, nullable, descending, nulls_first: false } }
+impl<L> Order<L> {
+    pub(crate) fn new(by: Node, nullable: bool, descending: bool) -> Order<L> {
+        let term = OrderTerm { by, nullable, descending, nulls_first: false };
+        Order { term, level: PhantomData }
     }
 
     /// Puts the rows whose value is NULL before all others. Without any NULL it changes nothing.
-    pub fn nulls_first(mut self) -> Order {
+    pub fn nulls_first(mut self) -> Order<L> {
         self.term.nulls_first = true;
         self
+    }
+}
+
+// By hand, because the derives would ask for `L: Clone` and `L: Debug`.
+impl<L> Clone for Order<L> {
+    fn clone(&self) -> Self {
+        Order { term: self.term.clone(), level: PhantomData }
+    }
+}
+
+impl<L> fmt::Debug for Order<L> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Order").field(&self.term).finish()
     }
 }
 
@@ -27,18 +45,24 @@ impl Order {
     message = "`{Self}` is not an order",
     label = "expected `asc()` or `desc()` of a column, or a tuple of such orders"
 )]
-pub trait IntoOrders {
+pub trait IntoOrders<L = PerRow> {
     #[doc(hidden)]
     fn each(self, add: &mut dyn FnMut(OrderTerm));
 }
 
-impl IntoOrders for Order {
+impl<L: HoldsColumns> IntoOrders<L> for Order<PerRow> {
     fn each(self, add: &mut dyn FnMut(OrderTerm)) {
         add(self.term);
     }
 }
 
-impl<O: IntoOrders> IntoOrders for Option<O> {
+impl<L: HoldsAggregates> IntoOrders<L> for Order<PerGroup> {
+    fn each(self, add: &mut dyn FnMut(OrderTerm)) {
+        add(self.term);
+    }
+}
+
+impl<L, O: IntoOrders<L>> IntoOrders<L> for Option<O> {
     fn each(self, add: &mut dyn FnMut(OrderTerm)) {
         if let Some(order) = self {
             order.each(add);
@@ -46,7 +70,7 @@ impl<O: IntoOrders> IntoOrders for Option<O> {
     }
 }
 
-impl<O: IntoOrders> IntoOrders for Vec<O> {
+impl<L, O: IntoOrders<L>> IntoOrders<L> for Vec<O> {
     fn each(self, add: &mut dyn FnMut(OrderTerm)) {
         for order in self {
             order.each(add);
@@ -56,7 +80,7 @@ impl<O: IntoOrders> IntoOrders for Vec<O> {
 
 macro_rules! tuples {
     ($($name:ident)+) => {
-        impl<$($name: IntoOrders),+> IntoOrders for ($($name,)+) {
+        impl<L, $($name: IntoOrders<L>),+> IntoOrders<L> for ($($name,)+) {
             fn each(self, add: &mut dyn FnMut(OrderTerm)) {
                 #[allow(non_snake_case, reason = "one name serves for the type and the value")]
                 let ($($name,)+) = self;

@@ -9,12 +9,14 @@ use std::panic::Location;
 
 use smallvec::SmallVec;
 
-pub use scope::Scope;
+pub use scope::{Scope, all_scopes, any_scope};
 pub use source::SourceId;
 
 use crate::compile::{Dialect, Sql, Statement, Wanted};
 use crate::error::Error;
-use crate::expr::{Condition, IntoOrders, MaybeCondition};
+use crate::expr::{
+    Condition, Expression, IntoOrders, KnownPerRow, MaybeCondition, PerRow, Selectable,
+};
 use crate::origin::Origin;
 use crate::storable::BindValue;
 use crate::table::Table;
@@ -69,6 +71,7 @@ impl<T: Table> Query<T> {
             source: SourceId::fresh(),
             table: T::INFO,
             asked_at: Origin::of(Location::caller()),
+            values: None,
             at_most_one: false,
             filters: SmallVec::new(),
             orders: SmallVec::new(),
@@ -90,7 +93,55 @@ impl<T: Table> Query<T> {
     }
 }
 
+impl<T: Table> Query<T> {
+    /// Reads of each row what the closure selects, instead of all columns: one expression or a
+    /// tuple of them. Each is computed by the database, and typed here.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64, base_m: f64 }
+    /// let lengths: Query<Specimen, (String, f64)> =
+    ///     Specimen::rows().select(|s| (s.label, s.base_m - s.top_m)).filter(|s| s.top_m.gt(50));
+    /// assert_eq!(
+    ///     lengths.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT "specimen"."label", "specimen"."base_m" - "specimen"."top_m" FROM "specimen" WHERE "specimen"."top_m" > ?"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn select<F, S>(mut self, values: F) -> Query<T, S::Row>
+    where
+        F: FnOnce(T::Columns) -> S,
+        S: Selectable<Level = PerRow>,
+    {
+        let mut nodes = Vec::new();
+        values(T::columns(self.select.source)).each(&mut |node| nodes.push(node));
+        self.select.values = Some(Asked::here(nodes));
+        Query { select: self.select, rows: PhantomData }
+    }
+}
+
 impl<T: Table, R> Query<T, R> {
+    /// Gives the query to a function and returns what that makes of it, so that orders, limits and
+    /// projections can have names too, and be chained.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
+    /// fn deepest_first(query: Query<Specimen>) -> Query<Specimen> {
+    ///     query.order_by(|s| (s.top_m.desc(), s.label.asc()))
+    /// }
+    ///
+    /// fn labels(query: Query<Specimen>) -> Query<Specimen, String> {
+    ///     query.select(|s| s.label)
+    /// }
+    ///
+    /// let query = Specimen::rows().apply(deepest_first).limit(3).apply(labels);
+    /// ```
+    pub fn apply<Q>(self, function: impl FnOnce(Self) -> Q) -> Q {
+        function(self)
+    }
+
     /// Keeps the rows for which the condition is true.
     ///
     /// The closure is given the columns of the table. It may return a [`Condition`], a column of
@@ -113,7 +164,7 @@ impl<T: Table, R> Query<T, R> {
     pub fn filter<F, M>(mut self, condition: F) -> Query<T, R>
     where
         F: FnOnce(T::Columns) -> M,
-        M: MaybeCondition,
+        M: MaybeCondition<Level: KnownPerRow>,
     {
         if let Some(condition) = condition(T::columns(self.select.source)).into_condition() {
             self.select
@@ -132,7 +183,7 @@ impl<T: Table, R> Query<T, R> {
     pub fn order_by<F, O>(mut self, orders: F) -> Query<T, R>
     where
         F: FnOnce(T::Columns) -> O,
-        O: IntoOrders,
+        O: IntoOrders<PerRow>,
     {
         let at = Origin::of(Location::caller());
         let kept = &mut self.select.orders;
@@ -192,6 +243,10 @@ impl<T: Table, R> Query<T, R> {
     /// Those of [`sql`](Self::sql).
     pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
         Statement::to_show(&self.select, dialect, Wanted::Presence)
+    }
+
+    pub(crate) fn into_select(self) -> Select {
+        *self.select
     }
 
     /// The statement that a handle runs; its binds are lent by the query.
@@ -259,7 +314,7 @@ impl Node {
 // By hand, because the derives would ask for `T: Clone` and `T: Debug`.
 impl<T, R> Clone for Query<T, R> {
     fn clone(&self) -> Self {
-        Query { select: self.select.clone(), rows: PhantomData }
+        Query { select: Box::new(self.select.copied()), rows: PhantomData }
     }
 }
 

@@ -5,6 +5,7 @@
 
 mod bind;
 mod exact;
+mod nullness;
 mod scalar;
 mod time;
 
@@ -12,6 +13,7 @@ use std::borrow::Cow;
 
 pub use bind::{BindValue, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
+pub use nullness::{MaybeNull, NeverNull, Nullness};
 
 use crate::row::Cell;
 
@@ -91,8 +93,11 @@ pub trait ColumnType: Sized {
     /// The type without its `Option`: what the column is compared with.
     type Base: Storable;
 
+    /// Whether NULL is a value of this type: [`MaybeNull`] or [`NeverNull`].
+    type Null: Nullness;
+
     /// Whether NULL is a value of this type.
-    const NULLABLE: bool;
+    const NULLABLE: bool = Self::Null::NULLABLE;
 
     /// The SQL type and whether NULL is allowed, for descriptors.
     #[doc(hidden)]
@@ -104,11 +109,18 @@ pub trait ColumnType: Sized {
     ///
     /// A [`Mismatch`] for a value of another type, and for NULL unless the type is an `Option`.
     fn from_cell(cell: Cell<'_>) -> Result<Self, Mismatch>;
+
+    /// The value as it is sent to the database, a NULL too.
+    fn to_bind_or_null(&self) -> BindValue;
 }
 
 impl<T: Storable> ColumnType for T {
     type Base = T;
-    const NULLABLE: bool = false;
+    type Null = NeverNull;
+
+    fn to_bind_or_null(&self) -> BindValue {
+        self.to_bind()
+    }
 
     #[inline]
     fn from_cell(cell: Cell<'_>) -> Result<T, Mismatch> {
@@ -118,7 +130,12 @@ impl<T: Storable> ColumnType for T {
 
 impl<T: Storable> ColumnType for Option<T> {
     type Base = T;
-    const NULLABLE: bool = true;
+    type Null = MaybeNull;
+
+    fn to_bind_or_null(&self) -> BindValue {
+        self.as_ref()
+            .map_or(BindValue::Null(T::SQL_TYPE), T::to_bind)
+    }
 
     #[inline]
     fn from_cell(cell: Cell<'_>) -> Result<Option<T>, Mismatch> {

@@ -62,7 +62,7 @@ fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
     let text = || std::str::from_utf8(bytes).ok();
     match column.column_type() {
         ColumnType::MYSQL_TYPE_NEWDECIMAL | ColumnType::MYSQL_TYPE_DECIMAL => {
-            match text().and_then(|text| Decimal::from_str_exact(text).ok()) {
+            match text().and_then(decimal) {
                 // SUM of integers is a decimal here, and an integer to everybody else.
                 Some(number) if number.scale() == 0 => match i64::try_from(number) {
                     Ok(whole) if whole_column(column) => Cell::Int(whole),
@@ -76,6 +76,17 @@ fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
         _ if column.character_set() == BINARY => Cell::Bytes(bytes),
         _ => text().map_or(Cell::Bytes(bytes), Cell::Text),
     }
+}
+
+/// A decimal without the zeros at its end, which the server writes as far as the type goes.
+fn decimal(text: &str) -> Option<Decimal> {
+    let significant = match text.contains('.') {
+        true => text.trim_end_matches('0').trim_end_matches('.'),
+        false => text,
+    };
+    let value = Decimal::from_str_exact(significant).ok()?;
+    // The digits that were there are part of how a decimal is written, where they fit.
+    Some(Decimal::from_str_exact(text).unwrap_or(value))
 }
 
 /// Whether a decimal is declared without digits after the point.

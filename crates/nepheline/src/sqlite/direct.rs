@@ -11,6 +11,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 use super::cells::{Bind, RowCells};
+use super::functions;
 use crate::options::{Options, SqliteMode};
 use crate::verbs::{Gather, Verb};
 
@@ -56,6 +57,7 @@ pub(crate) fn set_up(connection: &Connection, lock_timeout: Duration) -> Result<
         // Otherwise a misspelt column in double quotes is read as text, and rows come back.
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DDL, false)?;
+        functions::register(connection)?;
         connection.pragma_query_value(None, "encoding", |row| row.get(0))
     };
     match settings().map_err(failed)?.as_str() {
@@ -96,6 +98,11 @@ pub(crate) fn each<R: RowShape>(
     let mut prepared = connection
         .prepare_cached(statement.text())
         .map_err(failed)?;
+    // A placeholder that nothing is bound to would be NULL in silence.
+    if prepared.parameter_count() != statement.binds().len() {
+        let (asked, given) = (prepared.parameter_count(), statement.binds().len());
+        return Err(statement.context(Error::wrong_placeholders(asked, given)));
+    }
     for (i, bind) in statement.binds().enumerate() {
         prepared
             .raw_bind_parameter(i + 1, Bind(bind))

@@ -2,6 +2,7 @@
 
 mod cells;
 pub(crate) mod direct;
+mod functions;
 mod threaded;
 
 pub(crate) use threaded::{Connection, Manager};

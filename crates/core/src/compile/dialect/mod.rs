@@ -9,6 +9,7 @@ mod sqlite;
 
 use std::fmt;
 
+use crate::function::Function;
 use crate::storable::SqlType;
 
 /// A database engine's form of SQL.
@@ -66,8 +67,32 @@ pub(super) trait Grammar: Sync {
     /// What to write after the left and the right side of `=`, `<>` and `IN` to compare text by code point.
     fn text_equality(&self) -> [&'static str; 2];
 
+    /// The same for a text and the texts that a query gives.
+    fn text_lookup(&self) -> [&'static str; 2] {
+        self.text_equality()
+    }
+
+    /// What to write around a bind of a type where nothing beside it tells the engine which it is.
+    fn bind_alone(&self, sql_type: SqlType) -> [&'static str; 2] {
+        self.bind_beside(sql_type)
+    }
+
+    /// What to write around a bind that is compared with a value of its type.
+    fn bind_beside(&self, _sql_type: SqlType) -> [&'static str; 2] {
+        ["", ""]
+    }
+
     /// What to write after a text to order it, or find the greater of two, by code point.
     fn text_order(&self) -> &'static str;
+
+    /// The text of a function, if the dialect has one.
+    fn form(&self, function: &Function) -> Option<&'static str>;
+
+    /// How two values are found to be different where NULL is a value like any.
+    fn distinct(&self) -> DistinctForm;
+
+    /// The opposite; where `guarded` it has to be false, not NULL, for one value and a NULL.
+    fn not_distinct(&self, guarded: bool) -> DistinctForm;
 
     /// How text is matched with a pattern, letter case being significant.
     fn pattern(&self) -> PatternForm;
@@ -85,6 +110,11 @@ pub(super) trait Grammar: Sync {
     /// Whether values of the type can be compared and ordered.
     fn can_compare(&self, sql_type: SqlType) -> bool {
         sql_type != SqlType::Json
+    }
+
+    /// Whether the engine can compute with values of the type.
+    fn can_compute(&self, _sql_type: SqlType) -> bool {
+        true
     }
 
     /// What to write before a statement to get its plan, or with `analyze` also to measure it.
@@ -110,6 +140,22 @@ pub(super) enum Placeholder {
     QuestionMark,
     /// `$1`, `$2` and so on.
     Numbered,
+}
+
+/// How two values are told apart or found the same: `{open}x{operator}y{close}`.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct DistinctForm {
+    pub(super) open: &'static str,
+    pub(super) operator: &'static str,
+    /// Whether that they are both NULL has to be asked apart.
+    pub(super) or_both_null: bool,
+    pub(super) close: &'static str,
+}
+
+impl DistinctForm {
+    const fn of(operator: &'static str) -> DistinctForm {
+        DistinctForm { open: "", operator, or_both_null: false, close: "" }
+    }
 }
 
 /// How text is matched with a pattern.

@@ -1,7 +1,8 @@
 //! MariaDB and MySQL: one grammar in two flavours. Text is compared by a collation, so each
 //! comparison names the one that goes by code point and does not ignore trailing spaces.
 
-use super::{Grammar, ListEncoding, ListForm, NullOrder, PatternForm, QuoteMark};
+use super::{DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, QuoteMark};
+use crate::function::Function;
 use crate::storable::SqlType;
 
 /// What the two engines call the same things.
@@ -10,11 +11,13 @@ pub(super) struct Flavour {
     text_list: &'static str,
     guarded_text_list: &'static str,
     uuid_list: &'static str,
+    uuid_bind: [&'static str; 2],
     explain: [&'static str; 2],
+    form: fn(&Function) -> Option<&'static str>,
 }
 
 macro_rules! flavour {
-    ($collation:literal, uuid: $uuid:literal, explain: $explain:expr) => {
+    ($collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr) => {
         Flavour {
             collate: concat!(" COLLATE ", $collation),
             text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
@@ -26,7 +29,9 @@ macro_rules! flavour {
                 " FROM JSON_TABLE("
             ),
             uuid_list: concat!(" IN (SELECT ", $uuid, " FROM JSON_TABLE("),
+            uuid_bind: $uuid_bind,
             explain: $explain,
+            form: $form,
         }
     };
 }
@@ -34,14 +39,18 @@ macro_rules! flavour {
 pub(super) static MARIADB: Flavour = flavour!(
     "utf8mb4_nopad_bin",
     uuid: "CAST(j.v AS UUID)",
-    explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "]
+    uuid_bind: ["CAST(", " AS UUID)"],
+    explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
+    form: |function| function.mariadb
 );
 
 // MySQL has no UUID type: BINARY(16) is what its own UUID functions are made for.
 pub(super) static MYSQL: Flavour = flavour!(
     "utf8mb4_0900_bin",
     uuid: "UNHEX(REPLACE(j.v, '-', ''))",
-    explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "]
+    uuid_bind: ["", ""],
+    explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
+    form: |function| function.mysql
 );
 
 /// The longest text that is compared with a list item where the engine would otherwise parse the
@@ -58,8 +67,44 @@ impl Grammar for Flavour {
         ["", self.collate]
     }
 
+    // Not every plan of an IN heeds the collation of its right side alone.
+    fn text_lookup(&self) -> [&'static str; 2] {
+        [self.collate, self.collate]
+    }
+
+    // The protocol has one type for dates and times, and text for what has none.
+    fn bind_alone(&self, sql_type: SqlType) -> [&'static str; 2] {
+        match sql_type {
+            SqlType::Date => ["CAST(", " AS DATE)"],
+            SqlType::DateTime | SqlType::Timestamp => ["CAST(", " AS DATETIME(6))"],
+            SqlType::Time => ["CAST(", " AS TIME(6))"],
+            SqlType::Uuid => self.uuid_bind,
+            _ => self.bind_beside(sql_type),
+        }
+    }
+
+    // Beside text a decimal is taken for a float. Rust's have at most 28 digits after the point.
+    fn bind_beside(&self, sql_type: SqlType) -> [&'static str; 2] {
+        match sql_type {
+            SqlType::Decimal => ["CAST(", " AS DECIMAL(57, 28))"],
+            _ => ["", ""],
+        }
+    }
+
     fn text_order(&self) -> &'static str {
         self.collate
+    }
+
+    fn form(&self, function: &Function) -> Option<&'static str> {
+        (self.form)(function)
+    }
+
+    fn distinct(&self) -> DistinctForm {
+        DistinctForm { open: "NOT (", close: ")", ..DistinctForm::of(" <=> ") }
+    }
+
+    fn not_distinct(&self, _guarded: bool) -> DistinctForm {
+        DistinctForm::of(" <=> ")
     }
 
     fn pattern(&self) -> PatternForm {

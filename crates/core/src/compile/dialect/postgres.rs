@@ -1,6 +1,7 @@
 //! PostgreSQL: the engine nearest to the standard. Its text is equal by code point but ordered by locale.
 
-use super::{Grammar, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder};
+use super::{DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder};
+use crate::function::Function;
 use crate::storable::SqlType;
 
 pub(super) struct Postgres;
@@ -16,6 +17,22 @@ impl Grammar for Postgres {
 
     fn text_order(&self) -> &'static str {
         r#" COLLATE "C""#
+    }
+
+    fn form(&self, function: &Function) -> Option<&'static str> {
+        function.postgres
+    }
+
+    fn distinct(&self) -> DistinctForm {
+        DistinctForm::of(" IS DISTINCT FROM ")
+    }
+
+    // No index serves IS NOT DISTINCT FROM. Where NULL and false are the same, `=` does.
+    fn not_distinct(&self, guarded: bool) -> DistinctForm {
+        match guarded {
+            true => DistinctForm::of(" IS NOT DISTINCT FROM "),
+            false => DistinctForm { open: "(", operator: " = ", or_both_null: true, close: ")" },
+        }
     }
 
     fn pattern(&self) -> PatternForm {

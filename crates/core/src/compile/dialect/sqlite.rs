@@ -1,6 +1,7 @@
 //! SQLite: text has no types behind it, so dates, UUIDs and lists are text, and LIKE ignores case.
 
-use super::{Grammar, ListEncoding, ListForm, NullOrder, PatternForm};
+use super::{DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm};
+use crate::function::Function;
 use crate::storable::SqlType;
 
 pub(super) struct Sqlite;
@@ -12,6 +13,18 @@ impl Grammar for Sqlite {
 
     fn text_order(&self) -> &'static str {
         " COLLATE BINARY"
+    }
+
+    fn form(&self, function: &Function) -> Option<&'static str> {
+        function.sqlite
+    }
+
+    fn distinct(&self) -> DistinctForm {
+        DistinctForm::of(" IS NOT ")
+    }
+
+    fn not_distinct(&self, _guarded: bool) -> DistinctForm {
+        DistinctForm::of(" IS ")
     }
 
     // LIKE ignores the case of ASCII letters, and the pragma that changes it would change the
@@ -50,5 +63,9 @@ impl Grammar for Sqlite {
     // A decimal is kept as text, in which 1.5 and 1.50 differ and 10 comes before 9.
     fn can_compare(&self, sql_type: SqlType) -> bool {
         !matches!(sql_type, SqlType::Json | SqlType::Decimal)
+    }
+
+    fn can_compute(&self, sql_type: SqlType) -> bool {
+        sql_type != SqlType::Decimal
     }
 }

@@ -1,0 +1,264 @@
+//! `verbatim!`: hand-written SQL with expressions in it, checked while it compiles.
+
+use proc_macro2::{Span, TokenStream};
+use quote::{ToTokens, quote};
+use syn::parse::{Parse, ParseStream};
+use syn::{Expr, Ident, LitStr, Token};
+
+use crate::attr::Mistakes;
+
+/// The names that a variant can have, each a method of core's `Function`.
+const DIALECTS: [&str; 4] = ["sqlite", "postgres", "mariadb", "mysql"];
+
+/// What stands between the brackets: one text for all dialects or several, then arguments.
+pub(crate) struct Input {
+    variants: Vec<Variant>,
+    arguments: Vec<Argument>,
+}
+
+struct Variant {
+    dialect: Option<Ident>,
+    text: LitStr,
+}
+
+struct Argument {
+    name: Option<Ident>,
+    value: Expr,
+}
+
+impl Parse for Input {
+    fn parse(input: ParseStream<'_>) -> syn::Result<Input> {
+        let mut variants = Vec::new();
+        if input.peek(Ident) && input.peek2(Token![:]) && !input.peek2(Token![::]) {
+            while input.peek(Ident) && input.peek2(Token![:]) && !input.peek2(Token![::]) {
+                let dialect = Some(input.parse()?);
+                input.parse::<Token![:]>()?;
+                variants.push(Variant { dialect, text: text(input)? });
+                comma(input)?;
+            }
+        } else {
+            variants.push(Variant { dialect: None, text: text(input)? });
+            comma(input)?;
+        }
+        let mut arguments = Vec::new();
+        while !input.is_empty() {
+            let named = input.peek(Ident) && input.peek2(Token![=]) && !input.peek2(Token![==]);
+            let name = match named {
+                true => {
+                    let name = input.parse()?;
+                    input.parse::<Token![=]>()?;
+                    Some(name)
+                }
+                false => None,
+            };
+            arguments.push(Argument { name, value: input.parse()? });
+            comma(input)?;
+        }
+        Ok(Input { variants, arguments })
+    }
+}
+
+fn text(input: ParseStream<'_>) -> syn::Result<LitStr> {
+    input.parse().map_err(|mistake| {
+        syn::Error::new(
+            mistake.span(),
+            "the SQL has to be a literal of the program; a value goes in with `{}`, and for text made \
+             at run time see `Verbatim::trusting_text_made_at_run_time`",
+        )
+    })
+}
+
+fn comma(input: ParseStream<'_>) -> syn::Result<()> {
+    if !input.is_empty() {
+        input.parse::<Token![,]>()?;
+    }
+    Ok(())
+}
+
+pub(crate) fn expand(input: Input) -> TokenStream {
+    let mut mistakes = Mistakes::default();
+    let mut forms = TokenStream::new();
+    let mut arguments = Arguments::new(input.arguments);
+    let mut seen: Vec<String> = Vec::new();
+    for Variant { dialect, text } in &input.variants {
+        if let Some(dialect) = dialect {
+            let name = dialect.to_string();
+            if !DIALECTS.contains(&name.as_str()) {
+                let known = DIALECTS.map(|name| format!("`{name}`")).join(", ");
+                mistakes.at(dialect.span(), format!("not a dialect; there are {known}"));
+                continue;
+            }
+            if seen.contains(&name) {
+                mistakes.at(dialect.span(), "this dialect has a variant already");
+            }
+            seen.push(name);
+        }
+        if let Some(mistake) = mistake_in(&text.value()) {
+            mistakes.at(text.span(), mistake);
+        }
+        match form(&text.value(), text.span(), &mut arguments) {
+            Ok(form) => {
+                let method = dialect
+                    .clone()
+                    .unwrap_or_else(|| Ident::new("all", text.span()));
+                // MySQL's variant is MariaDB's too, unless that comes after it.
+                if method == "mysql" {
+                    forms = quote!(.mysql(#form) #forms);
+                } else {
+                    forms.extend(quote!(.#method(#form)));
+                }
+            }
+            Err(mistake) => mistakes.add(mistake),
+        }
+    }
+    arguments.check_all_used(&mut mistakes);
+    if let Some(mistakes) = mistakes.into_error() {
+        return mistakes.to_compile_error();
+    }
+    let values = arguments.list.iter().map(|argument| &argument.value);
+    quote! {{
+        static FRAGMENT: ::nepheline::internal::Function =
+            ::nepheline::internal::Function::verbatim() #forms;
+        ::nepheline::Verbatim::fragment(&FRAGMENT, [#(::nepheline::internal::argument(#values)),*])
+    }}
+}
+
+/// The arguments in the order of their numbers. Variables that are only named in the text come last.
+struct Arguments {
+    list: Vec<Argument>,
+    used: Vec<bool>,
+    given: usize,
+}
+
+impl Arguments {
+    fn new(list: Vec<Argument>) -> Arguments {
+        Arguments { used: vec![false; list.len()], given: list.len(), list }
+    }
+
+    fn numbered(&mut self, number: usize, span: Span) -> syn::Result<usize> {
+        if number >= self.given {
+            let given = match self.given {
+                0 => "none is given".to_owned(),
+                1 => "only one is given".to_owned(),
+                given => format!("only {given} are given"),
+            };
+            let message =
+                format!("the text asks for argument {number}, counted from 0, and {given}");
+            return Err(syn::Error::new(span, message));
+        }
+        self.used[number] = true;
+        Ok(number)
+    }
+
+    fn named(&mut self, name: &str, span: Span) -> syn::Result<usize> {
+        let known = |argument: &Argument| argument.name.as_ref().is_some_and(|n| n == name);
+        let number = match self.list.iter().position(known) {
+            Some(number) => number,
+            None => {
+                let name: Ident = syn::parse_str(name).map_err(|_| {
+                    let message =
+                        format!("`{{{name}}}` names no variable; braces are `{{{{` and `}}}}`");
+                    syn::Error::new(span, message)
+                })?;
+                let name = Ident::new(&name.to_string(), span);
+                let value = syn::parse2(name.to_token_stream())?;
+                self.list.push(Argument { name: Some(name), value });
+                self.used.push(true);
+                self.list.len() - 1
+            }
+        };
+        self.used[number] = true;
+        Ok(number)
+    }
+
+    fn check_all_used(&self, mistakes: &mut Mistakes) {
+        for (argument, used) in self.list.iter().zip(&self.used) {
+            if !used {
+                let span = syn::spanned::Spanned::span(&argument.value);
+                mistakes.at(span, "the text has no `{}` for this argument");
+            }
+        }
+    }
+}
+
+/// The text with a number in each pair of braces, as core reads it.
+fn form(text: &str, span: Span, arguments: &mut Arguments) -> syn::Result<String> {
+    let mut form = String::with_capacity(text.len());
+    let mut rest = text;
+    let mut next = 0;
+    while let Some(at) = rest.find(['{', '}']) {
+        form.push_str(&rest[..at]);
+        rest = &rest[at..];
+        if rest.starts_with("{{") || rest.starts_with("}}") {
+            form.push_str(&rest[..2]);
+            rest = &rest[2..];
+            continue;
+        }
+        let Some(end) = rest.find('}').filter(|_| rest.starts_with('{')) else {
+            let message = "a brace without its counterpart; braces themselves are `{{` and `}}`";
+            return Err(syn::Error::new(span, message));
+        };
+        let number = match rest[1..end].trim() {
+            "" => {
+                next += 1;
+                arguments.numbered(next - 1, span)?
+            }
+            number if number.bytes().all(|byte| byte.is_ascii_digit()) => {
+                arguments.numbered(number.parse().unwrap_or(usize::MAX), span)?
+            }
+            name => arguments.named(name, span)?,
+        };
+        form.push_str(&format!("{{{number}}}"));
+        rest = &rest[end + 1..];
+    }
+    form.push_str(rest);
+    Ok(form)
+}
+
+/// What would make more or less of the text than one expression.
+fn mistake_in(text: &str) -> Option<&'static str> {
+    let mut open = Vec::new();
+    let mut characters = text.chars().peekable();
+    while let Some(character) = characters.next() {
+        match (character, characters.peek()) {
+            ('\'' | '"' | '`', _) => {
+                if !characters.by_ref().any(|other| other == character) {
+                    return Some("a quotation mark without its counterpart");
+                }
+            }
+            ('-', Some('-')) | ('/', Some('*')) | ('#', Some(' ') | None) => {
+                return Some("a comment would take in what follows the fragment");
+            }
+            (';', _) => return Some("a semicolon would end the statement"),
+            ('\0', _) => return Some("a NUL cannot be sent to a database"),
+            ('?', Some('|' | '&')) => {}
+            ('?', _) => {
+                return Some("`?` would be taken for a placeholder; a value goes in with `{}`");
+            }
+            ('$', Some('0'..='9')) => {
+                return Some(
+                    "`$` and a number would be taken for a placeholder; a value goes in with `{}`",
+                );
+            }
+            (':', Some(':')) => {
+                characters.next();
+            }
+            (':' | '@', Some(next)) if next.is_alphabetic() || *next == '_' => {
+                return Some(
+                    "a name after `:` or `@` would be taken for a placeholder; a value goes in with `{}`",
+                );
+            }
+            ('(', _) => open.push(')'),
+            ('[', _) => open.push(']'),
+            (')' | ']', _) if open.pop() != Some(character) => {
+                return Some("a bracket without its counterpart");
+            }
+            _ => {}
+        }
+    }
+    match open.is_empty() {
+        true if text.trim().is_empty() => Some("there is no SQL in it"),
+        true => None,
+        false => Some("a bracket without its counterpart"),
+    }
+}
