@@ -434,9 +434,13 @@ pub(crate) static WHOLE_TO_FLOAT: F = F::named("integer to float")
     .sqlite("CAST({0} AS REAL)")
     .postgres("{0}::float8")
     .mysql("{0} + 0e0");
+// Beyond the range the nearest there is, as on the other engines and in Rust.
 pub(crate) static FLOAT_TO_WHOLE: F = F::named("float to integer")
     .sqlite("CAST({0} AS INTEGER)")
-    .postgres("trunc({0})::int8")
+    .postgres(
+        "CASE WHEN {0} >= 9223372036854775807 THEN 9223372036854775807 \
+         WHEN {0} <= -9223372036854775808 THEN -9223372036854775808 ELSE trunc({0})::int8 END",
+    )
     .mysql("CAST(TRUNCATE({0}, 0) AS SIGNED)");
 pub(crate) static BOOLEAN_TO_WHOLE: F = F::named("boolean to integer")
     .sqlite("{0}")

@@ -58,10 +58,11 @@ pub use compile::{ByClause, Dialect, Sql};
 pub use error::{Error, ErrorKind};
 pub use expr::{
     Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column, Condition,
-    Expr, Expression, Follows, HasDate, HasTime, HoldsAggregates, HoldsColumns, Integer,
-    IntoOrders, JsonExpression, KnownPerRow, Level, ListItem, MaybeCondition, MaybeOperand, Number,
-    NumberExpression, Operand, Order, Pattern, PerGroup, PerRow, Selectable, StandsBeside,
-    TextExpression, TimeExpression, TimeUnit, Verbatim, all_of, any_of, bind, case, coalesce,
+    Expr, Expression, Follows, FollowsEither, HasDate, HasTime, HoldsAggregates, HoldsColumns,
+    Integer, IntoOrders, JsonExpression, KnownPerRow, Level, ListItem, MaybeCondition,
+    MaybeOperand, Number, NumberExpression, Operand, Order, Pattern, PerGroup, PerRow, Selectable,
+    StandsBeside, TextExpression, TimeExpression, TimeUnit, Verbatim, all_of, any_of, bind, case,
+    coalesce,
 };
 pub use origin::Origin;
 pub use query::{Query, Scope, all_scopes, any_scope};

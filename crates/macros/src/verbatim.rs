@@ -220,12 +220,13 @@ fn mistake_in(text: &str) -> Option<&'static str> {
     let mut open = Vec::new();
     let mut characters = text.chars().peekable();
     while let Some(character) = characters.next() {
-        match (character, characters.peek()) {
-            ('\'' | '"' | '`', _) => {
-                if !characters.by_ref().any(|other| other == character) {
-                    return Some("a quotation mark without its counterpart");
-                }
+        if matches!(character, '\'' | '"' | '`') {
+            if characters.by_ref().all(|other| other != character) {
+                return Some("a quotation mark without its counterpart");
             }
+            continue;
+        }
+        match (character, characters.peek()) {
             ('-', Some('-')) | ('/', Some('*')) | ('#', Some(' ') | None) => {
                 return Some("a comment would take in what follows the fragment");
             }

@@ -5,7 +5,7 @@ use std::ops::{Add, Div, Mul, Neg, Rem, Sub};
 use rust_decimal::Decimal;
 
 use super::level::{Level, PerRow};
-use super::{BaseOf, Column, Either, Expr, Expression, Follows, NullOf, Operand};
+use super::{BaseOf, Column, Expr, Expression, Follows, FollowsEither, NullOf, Operand};
 use crate::function::{self, Function};
 use crate::storable::{BindValue, ColumnType, MaybeNull, NeverNull, Nullness, SqlType, Storable};
 use crate::tree::Node;
@@ -307,7 +307,7 @@ pub(super) fn extreme<E: Expression, O: Operand<BaseOf<E>, E::Level>>(
     [never_null, maybe_null]: [&'static Function; 2],
     left: E,
     right: O,
-) -> Expr<<Either<E, O::Null> as Nullness>::Of<BaseOf<E>>, E::Level> {
+) -> Expr<FollowsEither<E, O::Null, BaseOf<E>>, E::Level> {
     let nullable = NullOf::<E>::NULLABLE || O::Null::NULLABLE;
     let function = if nullable { maybe_null } else { never_null };
     let values = [left.into_node().in_code_point_order(), right.into_operand()];

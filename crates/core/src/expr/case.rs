@@ -130,7 +130,7 @@ impl CaseStart {
 #[must_use = "a case becomes an expression with `otherwise`, or with `or_null`"]
 pub struct Case<T, N, L = PerRow> {
     branches: Vec<[Node; 2]>,
-    holds: PhantomData<fn() -> (T, N, L)>,
+    holds: PhantomData<Expr<(T, N), L>>,
 }
 
 impl<T: Storable, N: Nullness, L: Level> Case<T, N, L> {

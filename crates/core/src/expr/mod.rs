@@ -112,8 +112,8 @@ type NullOf<E> = <<E as Expression>::Type as ColumnType>::Null;
 /// of NULL gives.
 pub type Follows<E, U> = <NullOf<E> as Nullness>::Of<U>;
 
-/// Whether an expression or what it is combined with may be NULL.
-type Either<E, N> = <NullOf<E> as Nullness>::Or<N>;
+/// The type `U`, or `Option<U>` where the expression `E` or something of nullness `N` may be NULL.
+pub type FollowsEither<E, N, U> = <<NullOf<E> as Nullness>::Or<N> as Nullness>::Of<U>;
 
 /// A typed value in a query, and the conditions that can be asked of it.
 ///
@@ -341,7 +341,7 @@ pub trait Expression: Sized {
     fn least<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         other: O,
-    ) -> Expr<<Either<Self, O::Null> as Nullness>::Of<BaseOf<Self>>, Self::Level> {
+    ) -> Expr<FollowsEither<Self, O::Null, BaseOf<Self>>, Self::Level> {
         arithmetic::extreme([&function::LEAST, &function::LEAST_OR_NULL], self, other)
     }
 
@@ -349,7 +349,7 @@ pub trait Expression: Sized {
     fn greatest<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         other: O,
-    ) -> Expr<<Either<Self, O::Null> as Nullness>::Of<BaseOf<Self>>, Self::Level> {
+    ) -> Expr<FollowsEither<Self, O::Null, BaseOf<Self>>, Self::Level> {
         arithmetic::extreme([&function::GREATEST, &function::GREATEST_OR_NULL], self, other)
     }
 
@@ -359,7 +359,7 @@ pub trait Expression: Sized {
     /// |---|---|---|
     /// | an integer | any integer | one that does not fit is an error when it is read |
     /// | an integer | `f64`, `String`, `Decimal` | |
-    /// | a float | any integer | cut off towards zero |
+    /// | a float | any integer | cut off towards zero, and beyond 64 bits the nearest there is, as `as` in Rust |
     /// | a decimal | `f64` | |
     /// | `bool` | an integer | 0 or 1 |
     /// | a date or a time of any kind | another kind | midnight where there is no time; in UTC |

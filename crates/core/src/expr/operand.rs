@@ -3,7 +3,10 @@
 use std::num::{NonZeroI8, NonZeroI16, NonZeroI32, NonZeroI64, NonZeroU8, NonZeroU16, NonZeroU32};
 use std::ops::{Range, RangeFrom, RangeInclusive, RangeTo, RangeToInclusive};
 
+use jiff::Timestamp;
+use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
+use uuid::Uuid;
 
 use super::level::{HoldsAggregates, HoldsColumns, Level, PerGroup, PerRow};
 use super::{Column, Condition, Expr, Expression};
@@ -201,13 +204,24 @@ impl<L: Level> Argument<L> for &str {
     }
 }
 
-#[diagnostic::do_not_recommend]
-impl<L: Level> Argument<L> for &String {
-    type Type = String;
+/// References to values of the standard types. One impl for all storable types would overlap with
+/// that of the values themselves.
+macro_rules! references {
+    ($($storable:ty),*) => {$(
+        #[diagnostic::do_not_recommend]
+        impl<L: Level> Argument<L> for &$storable {
+            type Type = $storable;
 
-    fn into_argument(self) -> Node {
-        Node::Bind(self.to_bind())
-    }
+            fn into_argument(self) -> Node {
+                Node::Bind(self.to_bind())
+            }
+        }
+    )*};
+}
+
+references! {
+    bool, i8, i16, i32, i64, u8, u16, u32, f32, f64, String, Vec<u8>, Date, Time, DateTime, Timestamp,
+    Uuid, Decimal
 }
 
 // One impl for `Option`, so that `None` alone is enough to infer the type.

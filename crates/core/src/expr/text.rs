@@ -1,6 +1,8 @@
 //! Text: patterns, parts, and comparisons that ignore case.
 
-use super::{Condition, Either, Expr, Expression, Follows, Level, NullOf, Operand, Order, follow};
+use super::{
+    Condition, Expr, Expression, Follows, FollowsEither, Level, NullOf, Operand, Order, follow,
+};
 use crate::function::{self, Function};
 use crate::storable::{BindValue, ColumnType, Nullness, SqlType};
 use crate::tree::{Comparison, Node};
@@ -75,6 +77,10 @@ impl From<&String> for Pattern {
         Pattern::new(text)
     }
 }
+
+/// A text in which a part of nullness `P` was replaced with one of nullness `W`.
+type Replaced<E, P, W> =
+    Expr<FollowsEither<E, <P as Nullness>::Or<W>, String>, <E as Expression>::Level>;
 
 /// Which side of a text is open to anything.
 #[derive(Clone, Copy)]
@@ -184,11 +190,7 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
     }
 
     /// The text with every `part` in it replaced. An empty part replaces nothing.
-    fn replace<P, W>(
-        self,
-        part: P,
-        with: W,
-    ) -> Expr<<<Either<Self, P::Null> as Nullness>::Or<W::Null> as Nullness>::Of<String>, Self::Level>
+    fn replace<P, W>(self, part: P, with: W) -> Replaced<Self, P::Null, W::Null>
     where
         P: Operand<String, Self::Level>,
         W: Operand<String, Self::Level>,
@@ -201,7 +203,7 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
     fn concat<O: Operand<String, Self::Level>>(
         self,
         other: O,
-    ) -> Expr<<Either<Self, O::Null> as Nullness>::Of<String>, Self::Level> {
+    ) -> Expr<FollowsEither<Self, O::Null, String>, Self::Level> {
         let texts = [self.into_node(), other.into_operand()];
         Expr::from_node(Node::call(&function::CONCAT, SqlType::Text, texts))
     }
@@ -210,7 +212,7 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
     fn position<P: Operand<String, Self::Level>>(
         self,
         part: P,
-    ) -> Expr<<Either<Self, P::Null> as Nullness>::Of<i64>, Self::Level> {
+    ) -> Expr<FollowsEither<Self, P::Null, i64>, Self::Level> {
         let texts = [self.into_node(), part.into_operand().by_code_point()];
         Expr::from_node(Node::call(&function::POSITION, SqlType::BigInt, texts))
     }

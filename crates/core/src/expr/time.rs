@@ -4,9 +4,9 @@ use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 
 use super::cast::utc;
-use super::{BaseOf, Either, Expr, Expression, Follows, Operand};
+use super::{BaseOf, Expr, Expression, Follows, FollowsEither, Operand};
 use crate::function::{self, Function, Truncation};
-use crate::storable::{BindValue, ColumnType, Nullness, SqlType, Storable};
+use crate::storable::{BindValue, ColumnType, SqlType, Storable};
 use crate::tree::Node;
 
 /// The types that hold a date: `Date`, `DateTime` and `Timestamp`.
@@ -227,7 +227,7 @@ pub trait TimeExpression: Expression {
     fn days_since<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         earlier: O,
-    ) -> Expr<<Either<Self, O::Null> as Nullness>::Of<i64>, Self::Level>
+    ) -> Expr<FollowsEither<Self, O::Null, i64>, Self::Level>
     where
         Self::Type: ColumnType<Base: HasDate>,
     {
@@ -246,7 +246,7 @@ pub trait TimeExpression: Expression {
     fn microseconds_since<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         earlier: O,
-    ) -> Expr<<Either<Self, O::Null> as Nullness>::Of<i64>, Self::Level>
+    ) -> Expr<FollowsEither<Self, O::Null, i64>, Self::Level>
     where
         Self::Type: ColumnType<Base: HasDate + HasTime>,
     {
@@ -285,7 +285,7 @@ impl<E: Expression> TimeExpression for E {}
 
 /// The sum of a date or time and a number of units.
 type Sum<E, N> = Expr<
-    <Either<E, <N as Operand<i64, <E as Expression>::Level>>::Null> as Nullness>::Of<BaseOf<E>>,
+    FollowsEither<E, <N as Operand<i64, <E as Expression>::Level>>::Null, BaseOf<E>>,
     <E as Expression>::Level,
 >;
 

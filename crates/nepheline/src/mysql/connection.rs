@@ -299,9 +299,13 @@ async fn begin<'c>(
         true => Params::Empty,
         false => Params::Positional(binds),
     };
-    conn.exec_iter(statement.text(), binds)
-        .await
-        .map_err(failed)
+    let prepared = conn.prep(statement.text()).await.map_err(failed)?;
+    // The driver would leave the connection unusable.
+    if usize::from(prepared.num_params()) != statement.binds().len() {
+        let (asked, given) = (prepared.num_params(), statement.binds().len());
+        return Err(Error::wrong_placeholders(asked.into(), given));
+    }
+    conn.exec_iter(prepared, binds).await.map_err(failed)
 }
 
 async fn check_warnings(conn: &mut Conn, count: u16) -> Result<(), Error> {
