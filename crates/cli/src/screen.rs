@@ -12,7 +12,7 @@ use comfy_table::{CellAlignment, ContentArrangement, Table};
 use nepheline::Sql;
 
 /// More rows than this are cut, and the cut is told.
-const ROWS_SHOWN: usize = 10;
+pub(crate) const ROWS_SHOWN: usize = 10;
 
 /// How NULL is shown.
 pub(crate) const NULL: &str = "NULL";
@@ -79,24 +79,32 @@ impl Screen {
 
     /// The first rows as a table, and how many there are.
     pub(crate) fn rows<R: Tabular>(&mut self, rows: &[R]) -> io::Result<()> {
+        let fields: Vec<_> = rows.iter().take(ROWS_SHOWN).map(Tabular::fields).collect();
+        self.table(R::HEADINGS, &fields, rows.len())
+    }
+
+    /// Rows that are part of `all` in a table.
+    pub(crate) fn table(
+        &mut self,
+        headings: &[&str],
+        rows: &[Vec<String>],
+        all: usize,
+    ) -> io::Result<()> {
         if rows.is_empty() {
             return self.line("no rows");
         }
         let mut table = Table::new();
-        table
-            .load_style(UTF8_FULL_CONDENSED)
-            .set_header(R::HEADINGS);
+        table.load_style(UTF8_FULL_CONDENSED).set_header(headings);
         if let Some(width) = self.width {
             table.set_content_arrangement(ContentArrangement::Dynamic);
             table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
         }
-        let shown: Vec<_> = rows.iter().take(ROWS_SHOWN).map(Tabular::fields).collect();
-        table.add_rows(&shown);
-        align_numbers(&mut table, &shown);
+        table.add_rows(rows);
+        align_numbers(&mut table, rows);
         writeln!(self.out, "{table}")?;
-        match rows.len() {
+        match all {
             1 => self.line("1 row"),
-            n if n > ROWS_SHOWN => self.line(&format!("showing {ROWS_SHOWN} of {n} rows")),
+            n if n > rows.len() => self.line(&format!("showing {} of {n} rows", rows.len())),
             n => self.line(&format!("{n} rows")),
         }
     }

@@ -3,7 +3,7 @@
 //! Nodes are made by the constructors below only. They keep lists of conditions flat and the tree
 //! shallow, so that cloning, dropping and walking it may simply recurse.
 
-use std::slice;
+use std::{ptr, slice};
 
 use smallvec::SmallVec;
 
@@ -132,8 +132,14 @@ impl Node {
         Node::above(depth, |depth| Node::Compare(comparison, depth, Box::new([left, right])))
     }
 
-    /// Both conditions, in one flat list however they were bracketed.
+    /// Both conditions, in one flat list however they were bracketed. TRUE changes nothing.
     pub(crate) fn and(self, other: Node) -> Node {
+        if self.is_constant(true) {
+            return other;
+        }
+        if other.is_constant(true) {
+            return self;
+        }
         let (depth, terms) = joined(self, other, |node| match node {
             Node::All(_, terms) => Ok(terms),
             other => Err(other),
@@ -141,8 +147,14 @@ impl Node {
         Node::above(depth, |depth| Node::All(depth, terms))
     }
 
-    /// Either condition, in one flat list however they were bracketed.
+    /// Either condition, in one flat list however they were bracketed. FALSE changes nothing.
     pub(crate) fn or(self, other: Node) -> Node {
+        if self.is_constant(false) {
+            return other;
+        }
+        if other.is_constant(false) {
+            return self;
+        }
         let (depth, terms) = joined(self, other, |node| match node {
             Node::Any(_, terms) => Ok(terms),
             other => Err(other),
@@ -217,8 +229,11 @@ impl Node {
 
     /// TRUE or FALSE.
     pub(crate) fn constant(holds: bool) -> Node {
-        let function = if holds { &function::ALWAYS } else { &function::NEVER };
-        Node::call(function, SqlType::Boolean, [])
+        Node::call(constant(holds), SqlType::Boolean, [])
+    }
+
+    pub(crate) fn is_constant(&self, holds: bool) -> bool {
+        matches!(self, Node::Call(_, call) if ptr::eq(call.function, constant(holds)))
     }
 
     pub(crate) fn of_case(case: Case) -> Node {
@@ -316,6 +331,10 @@ impl Node {
             child.each_column(change);
         }
     }
+}
+
+fn constant(holds: bool) -> &'static Function {
+    if holds { &function::ALWAYS } else { &function::NEVER }
 }
 
 fn deepest(nodes: &[Node]) -> Depth {

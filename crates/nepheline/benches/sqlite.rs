@@ -16,6 +16,8 @@ use criterion::{Criterion, criterion_group, criterion_main};
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
 use nepheline::{BindValue, Sql};
+use nepheline_coreshed::scopes::{deeper_than, unassigned};
+use nepheline_coreshed::{Assay, Rock, Specimen};
 use rusqlite::{Connection, Row};
 use support::{Scattered, against_by_hand};
 
@@ -78,6 +80,51 @@ fn query_by_hand(wanted: &Wanted) -> (String, Vec<BindValue>) {
     }
     binds.push(BindValue::Int(20));
     write!(text, " ORDER BY \"reading\".\"ppm\" DESC, \"reading\".\"id\" LIMIT ${}", binds.len())
+        .unwrap();
+    (text, binds)
+}
+
+/// What a shed's list asks for: scopes, a filter that may be absent, and a question to another table.
+fn list(rock: Option<Rock>) -> Query<Specimen> {
+    let rich = Assay::rows().filter(|a| a.element.eq("Nd") & a.ppm.ge(400.0));
+    Specimen::rows()
+        .filter(unassigned)
+        .filter(deeper_than(50.0))
+        .filter(|s| rock.map(|rock| s.rock.eq(rock)))
+        .filter(|s| s.id.one_of(rich.select(|a| a.specimen_id)))
+        .order_by(|s| (s.label.asc(), s.top_m.asc()))
+        .limit(20)
+}
+
+/// The same text and binds as [`list`] compiles to, as somebody would write them.
+fn list_by_hand(rock: Option<Rock>) -> (String, Vec<BindValue>) {
+    let (mut text, mut binds) = (String::new(), Vec::new());
+    write!(
+        text,
+        "SELECT \"specimen\".\"id\", \"specimen\".\"borehole_id\", \"specimen\".\"label\", \
+         \"specimen\".\"rock\", \"specimen\".\"top_m\", \"specimen\".\"base_m\", \
+         \"specimen\".\"taken_on\", \"specimen\".\"analyst_id\", \"specimen\".\"parent_id\", \
+         \"specimen\".\"withdrawn_at\" FROM \"specimen\" WHERE \"specimen\".\"analyst_id\" IS NULL"
+    )
+    .unwrap();
+    binds.push(BindValue::Float(50.0));
+    write!(text, " AND \"specimen\".\"top_m\" > ${}", binds.len()).unwrap();
+    if let Some(rock) = rock {
+        binds.push(rock.to_bind());
+        write!(text, " AND \"specimen\".\"rock\" = ${}", binds.len()).unwrap();
+    }
+    binds.push(BindValue::Text("Nd".into()));
+    write!(
+        text,
+        " AND \"specimen\".\"id\" IN (SELECT \"assay\".\"specimen_id\" FROM \"assay\" \
+         WHERE \"assay\".\"element\" = ${}",
+        binds.len()
+    )
+    .unwrap();
+    binds.push(BindValue::Float(400.0));
+    write!(text, " AND \"assay\".\"ppm\" >= ${})", binds.len()).unwrap();
+    binds.push(BindValue::Int(20));
+    write!(text, " ORDER BY \"specimen\".\"label\", \"specimen\".\"top_m\" LIMIT ${}", binds.len())
         .unwrap();
     (text, binds)
 }
@@ -155,6 +202,18 @@ fn benches(criterion: &mut Criterion) {
         20_000,
         || compiled(&wanted),
         || query_by_hand(&wanted),
+    );
+
+    let rock = Some(Rock::Basalt);
+    let compiled_list = || list(rock).sql(Dialect::Postgres).unwrap();
+    let (text, binds) = list_by_hand(rock);
+    assert_eq!((compiled_list().text(), compiled_list().binds()), (&*text, &*binds));
+    against_by_hand(
+        criterion,
+        ("build and compile, with a subquery", 3.0),
+        20_000,
+        compiled_list,
+        || list_by_hand(rock),
     );
 
     let (db, by_hand) = (Database::over(connection()).unwrap(), connection());

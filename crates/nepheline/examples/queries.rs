@@ -23,8 +23,8 @@ fn find(request: &Request) -> Query<Specimen> {
     if request.only_unassigned {
         query = query.filter(unassigned);
     }
-    for label in &request.labels {
-        query = query.filter(|s| s.label.like(format!("%{label}%")));
+    for part in &request.labels {
+        query = query.filter(|s| s.label.contains(part));
     }
     query
         .order_by(|s| (s.top_m.desc(), s.label.asc()))

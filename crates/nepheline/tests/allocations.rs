@@ -3,8 +3,26 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use nepheline::prelude::*;
-use nepheline_coreshed::scopes::unassigned;
-use nepheline_coreshed::{Rock, Specimen};
+use nepheline_coreshed::scopes::{deeper_than, unassigned};
+use nepheline_coreshed::{Assay, Rock, Specimen};
+
+#[test]
+fn a_query_with_another_inside_takes_few_allocations() {
+    let build_and_compile = || {
+        let rich = Assay::rows().filter(|a| a.element.eq("Nd") & a.ppm.ge(400.0));
+        let query = Specimen::rows()
+            .filter(unassigned)
+            .filter(deeper_than(50.0))
+            .filter(|s| s.rock.eq(Rock::Basalt))
+            .filter(|s| s.id.one_of(rich.select(|a| a.specimen_id)))
+            .order_by(|s| (s.label.asc(), s.top_m.asc()))
+            .limit(20);
+        let _sql = query.sql(Dialect::Postgres).unwrap();
+    };
+    build_and_compile();
+    let allocations = allocation_counter::measure(build_and_compile).count_total;
+    assert!(allocations <= 25, "{allocations} allocations");
+}
 
 #[test]
 fn a_query_of_five_clauses_takes_few_allocations() {

@@ -7,7 +7,7 @@
 
 mod support;
 
-use std::fmt::Write as _;
+use std::fmt::{Debug, Write as _};
 use std::num::NonZeroI64;
 
 use jiff::tz::TimeZone;
@@ -71,23 +71,68 @@ macro_rules! operations {
                 Ok(quoted.replace("\"core\".", "").replace("`core`.", ""))
             },
             check: |db, rows| {
-                let query = Core::rows().select(|$s| ($s.id, $written)).order_by(|$s| $s.id.asc());
+                let selected = Core::rows().select(|$s| ($s.id, $written)).order_by(|$s| $s.id.asc());
                 let expected: Vec<_> = rows.iter().map(|$row| ($row.id, $expected)).collect();
-                match db.read(&query) {
-                    Ok(found) if found == expected => Ok(()),
-                    Ok(found) => {
-                        let different = found.iter().zip(&expected).zip(rows);
-                        let ((found, expected), row) = different.into_iter()
-                            .find(|((found, expected), _)| found != expected)
-                            .ok_or_else(|| format!("{} rows", found.len()))?;
-                        Err(format!("found {:?}, expected {:?} of {row:?}", found.1, expected.1))
-                    }
-                    Err(err) if err.kind() == ErrorKind::Unsupported => Ok(()),
-                    Err(err) => Err(format!("{err:#}")),
-                }
+                compare(db.read(&selected), &expected, rows)?;
+                // In a filter a condition may have another form than as a value.
+                let filtered = Core::rows()
+                    .filter(|$s| $written.as_filter())
+                    .select(|$s| $s.id)
+                    .order_by(|$s| $s.id.asc());
+                let passing: Vec<_> = expected
+                    .iter()
+                    .filter(|(_, value)| !is_condition(|$s| $written) || is_true(value))
+                    .map(|(id, _)| *id)
+                    .collect();
+                compare(db.read(&filtered), &passing, rows)
             },
         },)*)*]
     };
+}
+
+/// What was written, as a filter if it is a condition.
+trait AsFilter {
+    const IS_CONDITION: bool;
+
+    fn as_filter(self) -> Option<Condition>;
+}
+
+impl AsFilter for Condition {
+    const IS_CONDITION: bool = true;
+
+    fn as_filter(self) -> Option<Condition> {
+        Some(self)
+    }
+}
+
+impl<T> AsFilter for Expr<T> {
+    const IS_CONDITION: bool = false;
+
+    fn as_filter(self) -> Option<Condition> {
+        None
+    }
+}
+
+fn is_condition<W: AsFilter>(_: fn(CoreColumns) -> W) -> bool {
+    W::IS_CONDITION
+}
+
+fn is_true(value: &impl Debug) -> bool {
+    format!("{value:?}") == "Some(true)"
+}
+
+/// Whether what was read is what was expected; refused operations have no answer.
+fn compare<T: PartialEq + Debug>(
+    found: Result<Vec<T>, Error>,
+    expected: &[T],
+    rows: &[Core],
+) -> Result<(), String> {
+    match found {
+        Ok(found) if found == expected => Ok(()),
+        Ok(found) => Err(format!("found {found:?}, expected {expected:?} of {rows:#?}")),
+        Err(err) if err.kind() == ErrorKind::Unsupported => Ok(()),
+        Err(err) => Err(format!("{err:#}")),
+    }
 }
 
 /// Source text as one would write it, whatever spaces the compiler puts in.
@@ -95,6 +140,7 @@ fn shown(source: &str) -> String {
     source.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
+#[allow(unused_variables, reason = "not every operation needs the columns")]
 fn operations() -> Vec<Operation> {
     operations! { s, row;
         "Comparisons" {

@@ -5,11 +5,11 @@ mod steps;
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
-use nepheline::Sql;
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
+use nepheline::{RowShape, Sql};
 
-use crate::screen::Screen;
+use crate::screen::{ROWS_SHOWN, Screen};
 use steps::Step;
 
 #[derive(Debug, Args)]
@@ -87,6 +87,19 @@ impl Tour<'_> {
     /// Shows the SQL of a query in the dialects that were asked for.
     fn show<T: Table, R>(&mut self, query: &Query<T, R>) -> Result<()> {
         self.show_each(|dialect| query.sql(dialect))
+    }
+
+    /// Reads the rows of a query and shows the first of them.
+    fn values<T: Table, R: RowShape + Send + 'static>(
+        &mut self,
+        headings: &[&str],
+        query: &Query<T, R>,
+        fields: impl Fn(R) -> Vec<String>,
+    ) -> Result<()> {
+        let rows = self.db.read(query)?;
+        let all = rows.len();
+        let shown: Vec<_> = rows.into_iter().take(ROWS_SHOWN).map(fields).collect();
+        Ok(self.screen.table(headings, &shown, all)?)
     }
 
     fn show_each(&mut self, sql: impl Fn(Dialect) -> Result<Sql, Error>) -> Result<()> {

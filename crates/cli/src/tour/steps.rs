@@ -2,11 +2,17 @@
 
 use anyhow::{Result, bail};
 use clap::ValueEnum;
+use jiff::civil::date;
+use nepheline::TimeUnit;
 use nepheline::prelude::*;
-use nepheline_coreshed::scopes::{deeper_than, not_withdrawn, unassigned};
-use nepheline_coreshed::{Lab, Rock, Specimen};
+use nepheline_coreshed::scopes::{
+    deeper_than, deepest_first, due_within, labelled, length_m, not_withdrawn, of_rocks,
+    unassigned, with_at_least,
+};
+use nepheline_coreshed::{Assay, Lab, Rock, Specimen};
 
 use super::Tour;
+use crate::screen::NULL;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(super) enum Step {
@@ -18,6 +24,16 @@ pub(super) enum Step {
     Filters,
     /// Filters that may be absent
     OptionalFilters,
+    /// Scopes joined, negated, listed, and with a query inside
+    Scopes,
+    /// Text in upper or lower case
+    AnyCase,
+    /// Values computed by the database
+    Computed,
+    /// Days and months
+    Dates,
+    /// Hand-written SQL
+    Fragments,
     /// Order, limit and offset
     Order,
     /// Counting in the database
@@ -35,6 +51,13 @@ impl Step {
             Step::OptionalFilters => {
                 ("One handler, filters as the request has them", optional_filters)
             }
+            Step::Scopes => {
+                ("Which shallow or unassigned nepheline syenites are rich in neodymium?", scopes)
+            }
+            Step::AnyCase => ("Which labels have \"ød-1\" in them, however written?", any_case),
+            Step::Computed => ("How long are the carbonatites, and is that much?", computed),
+            Step::Dates => ("Which results are due in the 30 days from June 15, 2024?", dates),
+            Step::Fragments => ("What lies in tray 4, by the number on its label?", fragments),
             Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
             Step::Count => {
                 ("How many specimens were withdrawn, and is any lab not accredited?", count)
@@ -94,6 +117,98 @@ fn optional_filters(tour: &mut Tour<'_>) -> Result<()> {
             .line(&format!("{} specimens", specimens.len()))?;
     }
     Ok(())
+}
+
+fn scopes(tour: &mut Tour<'_>) -> Result<()> {
+    let shallow_or_unassigned = deeper_than(50.0).negated().or(unassigned);
+    let rich = with_at_least(400.0, "Nd".to_owned());
+    let query = Specimen::rows()
+        .filter(shallow_or_unassigned)
+        .filter(of_rocks(vec![Rock::NephelineSyenite]).and(rich))
+        .apply(deepest_first);
+    tour.show(&query)?;
+    let specimens = tour.db.read(&query)?;
+    Ok(tour.screen.rows(&specimens)?)
+}
+
+fn any_case(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(labelled(vec!["ød-1".to_owned()]))
+        .order_by(|s| s.label.any_case().asc())
+        .select(|s| (s.label, s.label.lower(), s.label.length()));
+    tour.show(&query)?;
+    tour.values(&["label", "in lower case", "length"], &query, |(label, lower, length)| {
+        vec![label, lower, length.to_string()]
+    })
+}
+
+fn computed(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(|s| s.rock.eq(Rock::Carbonatite))
+        .order_by(|s| (length_m(s).desc(), s.label.asc()))
+        .select(|s| {
+            let size = case()
+                .when(length_m(s).ge(2), "long")
+                .when(length_m(s).eq(0), "nothing")
+                .otherwise("short");
+            (s.label, length_m(s).floor(), size, s.analyst_id.if_null(0))
+        });
+    tour.show(&query)?;
+    let headings = ["label", "whole metres", "size", "analyst or 0"];
+    tour.values(&headings, &query, |(label, metres, size, analyst)| {
+        vec![label, metres.to_string(), size, analyst.to_string()]
+    })
+}
+
+fn dates(tour: &mut Tour<'_>) -> Result<()> {
+    // The clock is the caller's: nothing here asks the database what day it is.
+    let today = date(2024, 6, 15);
+    let query = Assay::rows()
+        .filter(due_within(30, today))
+        .order_by(|a| (a.due_on.asc(), a.id.asc()))
+        .select(|a| {
+            let late_by = a.reported_on.days_since(a.due_on);
+            (
+                a.element,
+                a.due_on,
+                a.due_on.iso_week(),
+                a.due_on.truncated_to(TimeUnit::Month),
+                late_by,
+            )
+        });
+    tour.show(&query)?;
+    let headings = ["element", "due_on", "week", "month", "days late"];
+    tour.values(&headings, &query, |(element, due_on, week, month, late_by)| {
+        let late_by = late_by.map_or_else(|| NULL.to_owned(), |days| days.to_string());
+        vec![element, due_on.to_string(), week.to_string(), month.to_string(), late_by]
+    })
+}
+
+fn fragments(tour: &mut Tour<'_>) -> Result<()> {
+    let tray = 4;
+    let query = Specimen::rows()
+        .filter(|s| {
+            verbatim!(
+                sqlite: "{} / 10 = {tray}",
+                postgres: "{} / 10 = {tray}",
+                mysql: "{} DIV 10 = {tray}",
+                s.id
+            )
+            .holds()
+        })
+        .order_by(|s| {
+            verbatim!(
+                sqlite: "substr({}, -3)",
+                postgres: "right({}, 3)",
+                mysql: "RIGHT({}, 3)",
+                s.label
+            )
+            .typed::<String>()
+            .asc()
+        });
+    tour.show(&query)?;
+    let specimens = tour.db.read(&query)?;
+    Ok(tour.screen.rows(&specimens)?)
 }
 
 fn order(tour: &mut Tour<'_>) -> Result<()> {

@@ -429,14 +429,8 @@ literals! {
     &str => String; |text| BindValue::Text(text.into());
     &&str => String; |text| BindValue::Text((*text).into());
     &[u8] => Vec<u8>; |bytes| BindValue::Bytes(bytes.into());
-    // `i32` is what an integer literal becomes. Every integer travels as 64 bits, so it may stand
-    // beside any width, also one that does not hold it: nothing equals it then.
-    i32 => i8, i16, i64, u8, u16, u32; |number| BindValue::Int(i64::from(number));
-    i16 => i32, i64; |number| BindValue::Int(i64::from(number));
-    u8 => i16, i32, i64; |number| BindValue::Int(i64::from(number));
-    u16 => i32, i64; |number| BindValue::Int(i64::from(number));
-    u32 => i64; |number| BindValue::Int(i64::from(number));
+    // One type of number each, so that a literal is enough to infer it. An integer beside an integer
+    // is of the same type, which is inferred in the same way.
     i32 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
-    i32 => f64; |number| BindValue::Float(f64::from(number));
-    f32 => f64; |number| BindValue::Float(f64::from(number));
+    i32 => f32, f64; |number| BindValue::Float(f64::from(number));
 }

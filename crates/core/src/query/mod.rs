@@ -281,8 +281,11 @@ impl<T> Asked<T> {
 
 impl Select {
     fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
-        self.filters
-            .push(Asked { what: condition, at: Origin::of(at) });
+        // What every row passes, such as an empty list of conditions, is no filter.
+        if !condition.is_constant(true) {
+            self.filters
+                .push(Asked { what: condition, at: Origin::of(at) });
+        }
     }
 
     fn key_sought(&self) -> Option<String> {
