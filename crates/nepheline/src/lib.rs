@@ -52,8 +52,11 @@
 //! - [`Table`](derive@Table) makes a struct a table, and [`Storable`](derive@Storable) an enum or a
 //!   newtype the type of a column.
 //! - [`Query`] is what you compose: [`filter`](Query::filter), [`order_by`](Query::order_by),
-//!   [`limit`](Query::limit). [`Expression`] has what can be asked of a column, [`Condition`] how
-//!   conditions join, [`Scope`] how they get a name.
+//!   [`limit`](Query::limit), [`select`](Query::select). [`Expression`] has what can be asked of any
+//!   column, and [`TextExpression`], [`NumberExpression`], [`TimeExpression`] and [`JsonExpression`]
+//!   what can be made of some; [`case`](case()) and [`coalesce`] choose between values; [`Condition`]
+//!   tells how conditions join, [`Scope`] how they get a name.
+//! - [`verbatim!`] is for the corner where only hand-written SQL will do.
 //! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
 //! - [`Database`] runs queries from async code, with the verbs of [`Handle`];
 //!   [`blocking::Database`] does the same without async.

@@ -154,7 +154,7 @@ fn operations() -> Vec<Operation> {
         s.number.between(0, 7) => Some((0..=7).contains(&row.number));
         s.text.between("A", s.maybe_text) => between(&row.text, "A", row.maybe_text.as_deref());
         s.number.within(0..7) => Some((0..7).contains(&row.number));
-        s.number.within(7..=0) => Some(false);
+        s.number.within(..=7) => Some(row.number <= 7);
         s.day.within(leap_day()..) => Some(row.day >= leap_day());
         s.maybe_number.is_null() => Some(row.maybe_number.is_none());
         s.maybe_number.is_not_null() => Some(row.maybe_number.is_some());

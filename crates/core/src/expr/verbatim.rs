@@ -12,6 +12,40 @@ use crate::tree::{Call, Node, Trusted};
 ///
 /// [`typed`](Self::typed) says which type it is read as, [`holds`](Self::holds) that it is a
 /// condition. Both check nothing here: a value of another type is an error when it is read.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
+/// let tray: i64 = 4;
+/// let query = Specimen::rows()
+///     .filter(|s| verbatim!("{} % 10 = {tray}", s.id).holds())
+///     .order_by(|s| verbatim!(sqlite: "substr({}, -3)", postgres: "right({}, 3)", s.label).typed::<String>().asc());
+/// assert!(query.sql(Dialect::Postgres)?.text().ends_with(
+///     r#"WHERE "specimen"."id" % 10 = $1 ORDER BY (right("specimen"."label", 3)) COLLATE "C""#
+/// ));
+/// // A dialect without a variant is refused, naming the line of the fragment.
+/// assert_eq!(query.sql(Dialect::MySql).unwrap_err().kind(), ErrorKind::Unsupported);
+/// # Ok::<(), Error>(())
+/// ```
+///
+/// # A database function of your own
+///
+/// A Rust function gives it a type, and its name in each dialect, in one place:
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Analyst { #[nepheline(key)] id: i64, name: String }
+/// /// How a name sounds in English: a letter and three digits.
+/// pub fn soundex(text: impl Argument<Type = String>) -> Expr<String> {
+///     verbatim!(sqlite: "soundex({text})", postgres: "soundex({text})", mysql: "SOUNDEX({text})").typed()
+/// }
+///
+/// let alike = Analyst::rows().filter(|a| soundex(a.name).eq(soundex("Smith")));
+/// assert!(alike.sql(Dialect::Sqlite)?.text().ends_with(
+///     r#"WHERE (soundex("analyst"."name")) COLLATE BINARY = (soundex(?))"#
+/// ));
+/// # Ok::<(), Error>(())
+/// ```
 #[derive(Debug, Clone)]
 #[must_use = "a fragment needs a type: `.typed::<T>()`, or `.holds()` for a condition"]
 pub struct Verbatim {

@@ -25,6 +25,49 @@ use crate::expr::{Condition, all_of, any_of};
 /// ));
 /// # Ok::<(), Error>(())
 /// ```
+///
+/// # Keeping them tidy
+///
+/// The scopes of a table, or of a few that belong together, live in an ordinary module, so that a
+/// reader finds in one place what the program means by "overdue":
+///
+/// ```
+/// # use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] pub struct Specimen { #[nepheline(key)] id: i64, top_m: f64, base_m: f64, analyst_id: Option<i64> }
+/// mod specimens {
+///     use super::*;
+///
+///     // A condition with a name.
+///     pub fn unassigned(s: SpecimenColumns) -> Condition {
+///         s.analyst_id.is_null()
+///     }
+///
+///     // One with a parameter.
+///     pub fn deeper_than(metres: f64) -> impl Scope<SpecimenColumns> {
+///         move |s: SpecimenColumns| s.top_m.gt(metres)
+///     }
+///
+///     // A computed column, made of others.
+///     pub fn length_m(s: SpecimenColumns) -> Expr<f64> {
+///         s.base_m - s.top_m
+///     }
+///
+///     // An order, or a page, from query to query.
+///     pub fn deepest_first<R>(query: Query<Specimen, R>) -> Query<Specimen, R> {
+///         query.order_by(|s| s.top_m.desc())
+///     }
+/// }
+///
+/// # fn main() {
+/// let query = Specimen::rows()
+///     .filter(specimens::unassigned.and(specimens::deeper_than(50.0)))
+///     .filter(|s| specimens::length_m(s).gt(0.5))
+///     .apply(specimens::deepest_first);
+/// # let _ = query;
+/// # }
+/// ```
+///
+/// Lists of scopes are joined by [`all_scopes`](crate::all_scopes) and [`any_scope`](crate::any_scope).
 pub trait Scope<C: Copy>: Fn(C) -> Condition + Sized {
     /// Both this scope and `other`.
     fn and(self, other: impl Scope<C>) -> impl Scope<C> {
