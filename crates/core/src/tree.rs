@@ -80,7 +80,7 @@ pub struct OneOf {
 #[derive(Debug, Clone)]
 pub struct InQuery {
     pub(crate) operand: Node,
-    pub(crate) select: Select,
+    pub(crate) select: Box<Select>,
     /// Whether NULL may be among what is selected.
     pub(crate) may_be_null: bool,
     pub(crate) negated: bool,
@@ -197,7 +197,7 @@ impl Node {
     }
 
     /// `select` has one column.
-    pub(crate) fn in_query(self, select: Select, may_be_null: bool, negated: bool) -> Node {
+    pub(crate) fn in_query(self, select: Box<Select>, may_be_null: bool, negated: bool) -> Node {
         let depth = self.depth().max(select.depth());
         let in_query = InQuery { operand: self, select, may_be_null, negated };
         Node::above(depth, |depth| Node::InQuery(depth, Box::new(in_query)))
@@ -389,7 +389,7 @@ pub(crate) struct Select {
     pub(crate) table: &'static TableInfo,
     pub(crate) asked_at: Origin,
     /// What each row gives, if that is not all columns of the table.
-    pub(crate) values: Option<Asked<Vec<Node>>>,
+    pub(crate) values: Option<Asked<SmallVec<[Node; 1]>>>,
     /// Whether the first filter names a row by its key or a unique column, so that at most one can match.
     pub(crate) at_most_one: bool,
     // Room for what most queries have, so that they need no further allocation.

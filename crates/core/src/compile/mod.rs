@@ -49,7 +49,7 @@ pub struct Statement<'q> {
     dialect: Dialect,
     text: String,
     // Room for what most queries bind, so that it needs no allocation.
-    binds: SmallVec<[Cow<'q, BindValue>; 4]>,
+    binds: SmallVec<[Cow<'q, BindValue>; 6]>,
     marks: Vec<Mark>,
     origin: Origin,
     most_rows: usize,

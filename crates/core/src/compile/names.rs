@@ -16,7 +16,7 @@ const LONGEST: usize = 55;
 /// The tables that are in sight, from the outermost query to the innermost.
 #[derive(Debug, Default)]
 pub(super) struct Names {
-    visible: SmallVec<[Visible; 1]>,
+    visible: SmallVec<[Visible; 2]>,
 }
 
 #[derive(Debug)]

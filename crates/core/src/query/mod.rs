@@ -114,7 +114,7 @@ impl<T: Table> Query<T> {
         F: FnOnce(T::Columns) -> S,
         S: Selectable<Level = PerRow>,
     {
-        let mut nodes = Vec::new();
+        let mut nodes = SmallVec::new();
         values(T::columns(self.select.source)).each(&mut |node| nodes.push(node));
         self.select.values = Some(Asked::here(nodes));
         Query { select: self.select, rows: PhantomData }
@@ -245,8 +245,8 @@ impl<T: Table, R> Query<T, R> {
         Statement::to_show(&self.select, dialect, Wanted::Presence)
     }
 
-    pub(crate) fn into_select(self) -> Select {
-        *self.select
+    pub(crate) fn into_select(self) -> Box<Select> {
+        self.select
     }
 
     /// The statement that a handle runs; its binds are lent by the query.

@@ -1,0 +1,260 @@
+//! Queries: their clauses in the order of SQL.
+
+use std::borrow::Cow;
+
+use super::{MARKS, Writer, push_identifier};
+use crate::compile::Wanted;
+use crate::error::Error;
+use crate::storable::BindValue;
+use crate::tree::{Asked, Node, OrderTerm, Select};
+
+/// SQLite refuses a thousand terms in a row because it reads them as a thousand nested pairs. In
+/// brackets of this many, a level more for each power of it, any number passes on every engine.
+const TERMS_IN_A_ROW: usize = 300;
+
+impl<'q> Writer<'q> {
+    pub(super) fn write_wanted(&mut self, wanted: Wanted) -> Result<(), Error> {
+        let select = self.select;
+        self.mark(select.asked_at);
+        self.names.enter(select)?;
+        match wanted {
+            Wanted::Rows => self.write_rows(select, None),
+            // A key matches one row at most, and without LIMIT the text is that of any read by key.
+            Wanted::AtMost(rows) => self.write_rows(select, (!select.at_most_one).then_some(rows)),
+            Wanted::Count if !select.is_limited() => {
+                self.push("SELECT count(*)");
+                self.write_from(select)
+            }
+            Wanted::Count => {
+                self.push("SELECT count(*) FROM (SELECT 1 AS c0");
+                self.write_from(select)?;
+                self.write_limit(select, None)?;
+                self.push(") AS q");
+                Ok(())
+            }
+            Wanted::Presence => {
+                self.push("SELECT EXISTS (SELECT 1");
+                self.write_from(select)?;
+                self.write_limit(select, None)?;
+                self.push(")");
+                Ok(())
+            }
+        }
+    }
+
+    pub(super) fn write_rows(&mut self, select: &'q Select, cap: Option<u8>) -> Result<(), Error> {
+        match &select.values {
+            None => {
+                self.push("SELECT ");
+                self.push_per_quote(select.table.select_list());
+            }
+            Some(Asked { what, at }) => {
+                self.asked_at = *at;
+                self.push("SELECT ");
+                self.guarded(|this| this.joined(what, ", ", Self::write_node))?;
+            }
+        }
+        self.write_from(select)?;
+        self.write_orders(select)?;
+        self.write_limit(select, cap)
+    }
+
+    /// FROM and WHERE: which rows there are, whatever is wanted of them.
+    pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
+        self.clause(" FROM ", select.asked_at);
+        self.push_per_quote(select.table.from_clause());
+        if let Some(alias) = self.names.alias(select.source) {
+            self.text.push_str(" AS ");
+            push_identifier(&mut self.text, alias, MARKS[self.quote]);
+        }
+        self.write_filters(select)
+    }
+
+    pub(super) fn write_filters(&mut self, select: &'q Select) -> Result<(), Error> {
+        let filters = &select.filters;
+        let terms: usize = filters.iter().map(|filter| filter.what.terms().len()).sum();
+        if terms > TERMS_IN_A_ROW {
+            return self.write_many_filters(select);
+        }
+        let mut opening = " WHERE ";
+        for Asked { what, at } in filters {
+            self.clause(opening, *at);
+            opening = " AND ";
+            let alone = terms == 1;
+            self.write_terms(what.terms(), " AND ", alone)?;
+        }
+        Ok(())
+    }
+
+    /// So many that they need brackets, which no longer follow the calls of `filter`.
+    #[cold]
+    pub(super) fn write_many_filters(&mut self, select: &'q Select) -> Result<(), Error> {
+        let filters = &select.filters;
+        if let Some(first) = filters.first() {
+            self.clause(" WHERE ", first.at);
+        }
+        let terms: Vec<&Node> = filters
+            .iter()
+            .flat_map(|filter| filter.what.terms())
+            .collect();
+        self.write_brackets(&terms, " AND ")
+    }
+
+    pub(super) fn write_brackets(
+        &mut self,
+        terms: &[&'q Node],
+        between: &str,
+    ) -> Result<(), Error> {
+        if terms.len() <= TERMS_IN_A_ROW {
+            return self.joined(terms.iter().copied(), between, Self::write_inner);
+        }
+        let mut size = TERMS_IN_A_ROW;
+        while terms.len().div_ceil(size) > TERMS_IN_A_ROW {
+            size *= TERMS_IN_A_ROW;
+        }
+        self.joined(terms.chunks(size), between, |this, bracket| {
+            this.push("(");
+            this.write_brackets(bracket, between)?;
+            this.push(")");
+            Ok(())
+        })
+    }
+
+    pub(super) fn write_terms(
+        &mut self,
+        terms: &'q [Node],
+        between: &'static str,
+        alone: bool,
+    ) -> Result<(), Error> {
+        if terms.len() > TERMS_IN_A_ROW {
+            let terms: Vec<&Node> = terms.iter().collect();
+            return self.write_brackets(&terms, between);
+        }
+        let write = if alone { Self::write_node } else { Self::write_inner };
+        self.joined(terms, between, write)
+    }
+
+    pub(super) fn joined<T>(
+        &mut self,
+        items: impl IntoIterator<Item = T>,
+        between: &str,
+        write: impl Fn(&mut Self, T) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        for (i, item) in items.into_iter().enumerate() {
+            if i > 0 {
+                self.push(between);
+            }
+            write(self, item)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_orders(&mut self, select: &'q Select) -> Result<(), Error> {
+        let mut opening = " ORDER BY ";
+        let mut asked_at = None;
+        for Asked { what, at } in &select.orders {
+            // The parts of one tuple are one clause.
+            match asked_at == Some(*at) {
+                true => self.push(opening),
+                false => self.clause(opening, *at),
+            }
+            asked_at = Some(*at);
+            opening = ", ";
+            self.write_order(what)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_order(&mut self, order: &'q OrderTerm) -> Result<(), Error> {
+        let sql_type = order.by.sql_type();
+        self.check_comparable(sql_type, "ordering by")?;
+        if order.nullable {
+            let form = self.grammar.null_order(order.descending, order.nulls_first);
+            if let Some(first) = form.first {
+                self.write_then(&order.by, first)?;
+                self.push(", ");
+            }
+            self.write_ordered(&order.by)?;
+            self.push(form.then);
+        } else {
+            self.write_ordered(&order.by)?;
+            if order.descending {
+                self.push(" DESC");
+            }
+        }
+        Ok(())
+    }
+
+    /// An expression that is about to be ordered or found greater than another.
+    pub(super) fn write_ordered(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node.needs_collation() {
+            true => self.write_then(node, self.grammar.text_order()),
+            false => self.write_node(node),
+        }
+    }
+
+    pub(super) fn write_limit(&mut self, select: &'q Select, cap: Option<u8>) -> Result<(), Error> {
+        match (&select.limit, cap) {
+            (Some(Asked { what: BindValue::Int(rows), at }), Some(cap)) => {
+                let rows = BindValue::Int(i64::from(cap).min(*rows));
+                self.clause(" LIMIT ", *at);
+                self.push_bind(Cow::Owned(rows))?;
+            }
+            (Some(Asked { what, at }), _) => {
+                self.clause(" LIMIT ", *at);
+                self.push_bind(Cow::Borrowed(what))?;
+            }
+            (None, Some(cap)) => {
+                self.clause(" LIMIT ", select.asked_at);
+                self.push_bind(Cow::Owned(BindValue::Int(i64::from(cap))))?;
+            }
+            (None, None) => {}
+        }
+        if let Some(Asked { what, at }) = &select.offset {
+            self.clause(" ", *at);
+            if select.limit.is_none() && cap.is_none() && !self.grammar.no_limit().is_empty() {
+                self.push(self.grammar.no_limit());
+                self.push(" ");
+            }
+            self.push("OFFSET ");
+            self.push_bind(Cow::Borrowed(what))?;
+        }
+        Ok(())
+    }
+
+    /// A query inside the query, which sees the columns of those around it.
+    pub(super) fn write_subquery(
+        &mut self,
+        select: &'q Select,
+        after_value: impl FnOnce(&mut Self),
+        named: &'static str,
+        without_null: bool,
+    ) -> Result<(), Error> {
+        let outer_marks = self.marks.take();
+        let outer_origin = self.asked_at;
+        let outer_guard = std::mem::replace(&mut self.guarded, false);
+        self.names.enter(select)?;
+        self.push("SELECT ");
+        let values = select
+            .values
+            .as_ref()
+            .map_or(&[][..], |values| &values.what);
+        self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
+        after_value(self);
+        self.push(named);
+        self.write_from(select)?;
+        if without_null && let [value] = values {
+            self.push(if select.filters.is_empty() { " WHERE " } else { " AND " });
+            self.write_then(value, " IS NOT NULL")?;
+        }
+        if select.is_limited() {
+            self.write_orders(select)?;
+        }
+        self.write_limit(select, None)?;
+        self.names.leave();
+        self.guarded = outer_guard;
+        self.asked_at = outer_origin;
+        self.marks = outer_marks;
+        Ok(())
+    }
+}

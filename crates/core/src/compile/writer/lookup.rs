@@ -1,0 +1,110 @@
+//! What a value is looked up in: a list of values, which is one bind, or a query.
+
+use std::borrow::Cow;
+
+use super::Writer;
+use crate::compile::dialect::ListEncoding;
+use crate::compile::list;
+use crate::error::Error;
+use crate::storable::{BindValue, List};
+use crate::tree::{InQuery, Node, OneOf};
+
+impl<'q> Writer<'q> {
+    /// `x IN (SELECT ..)`, without the NULLs among what is selected, which would make the answer
+    /// for every other value unknown.
+    pub(super) fn write_in_query(&mut self, in_query: &'q InQuery) -> Result<(), Error> {
+        let InQuery { operand, select, may_be_null, negated } = in_query;
+        self.check_comparable(operand.sql_type(), "looking up")?;
+        let chosen = select
+            .values
+            .as_ref()
+            .and_then(|values| values.what.first());
+        let needed = operand.needs_collation() || chosen.is_some_and(Node::needs_collation);
+        let [after_left, after_right] = if needed { self.grammar.text_lookup() } else { ["", ""] };
+        if *negated {
+            self.push("(");
+        }
+        self.write_then(operand, after_left)?;
+        self.push(" IN (");
+        // Some engines refuse LIMIT in this place, but not one level deeper.
+        match select.is_limited() {
+            true => {
+                self.push("SELECT q.c0 FROM (");
+                self.write_subquery(select, |this| this.push(after_right), " AS c0", false)?;
+                self.push(") AS q");
+                if *may_be_null {
+                    self.push(" WHERE q.c0 IS NOT NULL");
+                }
+            }
+            false => {
+                self.write_subquery(select, |this| this.push(after_right), "", *may_be_null)?
+            }
+        }
+        self.push(")");
+        if *negated {
+            self.push(") IS NOT TRUE");
+        }
+        Ok(())
+    }
+
+    /// `x IN list`, so that the rows kept are those that a reader of the list expects: where the
+    /// items may be NULL, NULL is looked up apart, and what is not in the list is `IS NOT TRUE`,
+    /// since NOT IN would lose the rows with NULL.
+    pub(super) fn write_one_of(&mut self, one_of: &'q OneOf) -> Result<(), Error> {
+        let OneOf { operand, list, with_null, negated } = one_of;
+        let guarded = self.guarded || *negated || with_null.is_some();
+        if *negated || with_null.is_some() {
+            self.push("(");
+        }
+        self.write_in_list(operand, list, guarded)?;
+        if let Some(with_null) = with_null {
+            self.push(" OR (");
+            self.write_operand(operand)?;
+            self.push(" IS NULL AND ");
+            self.push_bind(Cow::Borrowed(with_null))?;
+            self.push(")");
+        }
+        if *negated || with_null.is_some() {
+            self.push(")");
+        }
+        if *negated {
+            self.push(" IS NOT TRUE");
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_in_list(
+        &mut self,
+        operand: &'q Node,
+        values: &'q BindValue,
+        guarded: bool,
+    ) -> Result<(), Error> {
+        self.check_comparable(operand.sql_type(), "looking up")?;
+        let form = self.grammar.list(operand.sql_type(), guarded);
+        self.write_operand(operand)?;
+        if operand.needs_collation() {
+            self.push(form.left);
+        }
+        self.push(form.open);
+        match (values, form.encoding) {
+            (BindValue::List(items), ListEncoding::Json { zone_mark, longest_text }) => {
+                self.push_json_list(items, values, zone_mark, longest_text)?;
+            }
+            _ => self.push_bind(Cow::Borrowed(values))?,
+        }
+        self.push(form.close);
+        Ok(())
+    }
+
+    pub(super) fn push_json_list(
+        &mut self,
+        items: &List,
+        values: &BindValue,
+        zone_mark: bool,
+        longest_text: usize,
+    ) -> Result<(), Error> {
+        self.check_bind(values)?;
+        let json = list::to_json(items, zone_mark, longest_text)?;
+        self.push_bind(Cow::Owned(BindValue::Text(json.into())))
+    }
+}

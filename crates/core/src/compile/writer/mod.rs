@@ -1,0 +1,194 @@
+//! The one walker: it reads the tree and writes the text, the binds and the origins in one pass.
+//!
+//! `clauses` writes queries, `nodes` values and conditions, and `lookup` what a value is looked up in.
+
+mod clauses;
+mod lookup;
+mod nodes;
+
+use std::borrow::Cow;
+
+use smallvec::SmallVec;
+
+use super::dialect::{Grammar, Placeholder, QuoteMark};
+use super::names::Names;
+use super::{Dialect, Mark, Statement, Wanted};
+use crate::error::Error;
+use crate::origin::Origin;
+use crate::storable::{BindValue, SqlType};
+use crate::table::PerQuote;
+use crate::tree::{Node, Select};
+
+pub(super) struct Writer<'q> {
+    select: &'q Select,
+    dialect: Dialect,
+    grammar: &'static dyn Grammar,
+    quote: usize,
+    text: String,
+    binds: SmallVec<[Cow<'q, BindValue>; 6]>,
+    /// Where each clause begins, if somebody will look.
+    marks: Option<Vec<Mark>>,
+    /// Who asked for the clause that is being written.
+    asked_at: Origin,
+    /// The tables that columns can be of where the text is being written, and what they are called.
+    names: Names,
+    /// Whether what is being written stands below NOT or OR, or inside an expression.
+    guarded: bool,
+}
+
+impl<'q> Writer<'q> {
+    pub(super) fn new(select: &'q Select, dialect: Dialect) -> Writer<'q> {
+        let grammar = dialect.grammar();
+        let quote = match grammar.quote_mark() {
+            QuoteMark::Double => 0,
+            QuoteMark::Backtick => 1,
+        };
+        // Enough for the everyday query, so that the buffer is not moved while it grows.
+        let room = select.table.select_list()[quote].len() + select.room();
+        Writer {
+            select,
+            dialect,
+            grammar,
+            quote,
+            text: String::with_capacity(room),
+            binds: SmallVec::new(),
+            marks: None,
+            asked_at: select.asked_at,
+            names: Names::default(),
+            guarded: false,
+        }
+    }
+
+    pub(super) fn with_marks(mut self) -> Self {
+        let clauses = 4 + self.select.filters.len() + self.select.orders.len();
+        self.marks = Some(Vec::with_capacity(clauses));
+        self
+    }
+
+    pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
+        match self.write_wanted(wanted) {
+            Ok(()) => Ok(Statement {
+                dialect: self.dialect,
+                text: self.text,
+                binds: self.binds,
+                marks: self.marks.unwrap_or_default(),
+                origin: self.select.asked_at,
+                most_rows: match wanted {
+                    Wanted::Rows => usize::MAX,
+                    Wanted::AtMost(_) if self.select.at_most_one => 1,
+                    Wanted::AtMost(rows) => usize::from(rows),
+                    Wanted::Count | Wanted::Presence => 1,
+                },
+            }),
+            Err(err) => Err(err.asked_at(self.asked_at)),
+        }
+    }
+
+    fn check_comparable(&self, sql_type: SqlType, doing: &str) -> Result<(), Error> {
+        match self.grammar.can_compare(sql_type) {
+            true => Ok(()),
+            false => Err(Error::unsupported(
+                &format!("{doing} values of type {sql_type}"),
+                self.dialect,
+                "read the rows and compare in Rust, or keep the value in a column of another type",
+            )),
+        }
+    }
+
+    fn check_bind(&self, value: &BindValue) -> Result<(), Error> {
+        let reason = match value {
+            BindValue::Float(x) if x.is_infinite() && !self.grammar.has_infinity() => {
+                Some("this dialect has no infinity")
+            }
+            value => value.refusal(),
+        };
+        match reason {
+            Some(reason) => Err(Error::refused_value(value, reason)),
+            None => Ok(()),
+        }
+    }
+
+    fn push_bind(&mut self, value: Cow<'q, BindValue>) -> Result<(), Error> {
+        self.check_bind(&value)?;
+        self.binds.push(value);
+        match self.grammar.placeholder() {
+            Placeholder::QuestionMark => self.text.push('?'),
+            Placeholder::Numbered => {
+                self.text.push('$');
+                push_number(&mut self.text, self.binds.len());
+            }
+        }
+        Ok(())
+    }
+
+    #[inline]
+    fn push(&mut self, text: &str) {
+        if !text.is_empty() {
+            self.text.push_str(text);
+        }
+    }
+
+    fn push_per_quote(&mut self, text: PerQuote) {
+        self.text.push_str(text[self.quote]);
+    }
+
+    /// Begins a clause: what follows was asked for by `origin`.
+    fn clause(&mut self, opening: &str, origin: Origin) {
+        self.mark(origin);
+        self.push(opening);
+    }
+
+    fn mark(&mut self, origin: Origin) {
+        self.asked_at = origin;
+        if let Some(marks) = &mut self.marks {
+            marks.push(Mark { at: self.text.len(), origin });
+        }
+    }
+}
+
+impl Node {
+    /// The terms of a conjunction, or the one condition that this is.
+    fn terms(&self) -> &[Node] {
+        match self {
+            Node::All(_, terms) => terms,
+            other => std::slice::from_ref(other),
+        }
+    }
+}
+
+impl Select {
+    /// About how long the text of its clauses is.
+    fn room(&self) -> usize {
+        let inner = self.filters.iter().map(|filter| match &filter.what {
+            Node::InQuery(_, in_query) => in_query.select.room(),
+            _ => 0,
+        });
+        96 + 64 * (self.filters.len() + self.orders.len()) + inner.sum::<usize>()
+    }
+
+    fn is_limited(&self) -> bool {
+        self.limit.is_some() || self.offset.is_some()
+    }
+}
+
+/// The quote marks, in the order of [`PerQuote`].
+const MARKS: [char; 2] = ['"', '`'];
+
+fn push_identifier(text: &mut String, name: &str, mark: char) {
+    text.push(mark);
+    for character in name.chars() {
+        if character == mark {
+            text.push(mark);
+        }
+        text.push(character);
+    }
+    text.push(mark);
+}
+
+/// Digits without the machinery of `format!`, which would be a tenth of compiling a small query.
+fn push_number(text: &mut String, number: usize) {
+    if number >= 10 {
+        push_number(text, number / 10);
+    }
+    text.push(char::from(b'0' + (number % 10) as u8));
+}

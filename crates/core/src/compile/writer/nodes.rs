@@ -1,0 +1,310 @@
+//! Values and conditions, and where they need brackets.
+
+use std::borrow::Cow;
+
+use super::{MARKS, Writer, push_identifier};
+use crate::compile::dialect::{DistinctForm, PatternForm};
+use crate::compile::form::{self, Part};
+use crate::compile::pattern::glob_of;
+use crate::error::Error;
+use crate::function;
+use crate::storable::{BindValue, SqlType};
+use crate::tree::{Call, Case, Comparison, Like, Node, RawColumn};
+
+impl<'q> Writer<'q> {
+    /// A node that stands beside others: in brackets if it joins conditions itself.
+    pub(super) fn write_inner(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node {
+            Node::All(..) | Node::Any(..) => self.write_bracketed(node),
+            // What the program wrote may join conditions too.
+            Node::Trusted(_) => self.write_bracketed(node),
+            Node::Call(_, call) if call.function.is_verbatim() => self.write_bracketed(node),
+            _ => self.write_node(node),
+        }
+    }
+
+    pub(super) fn write_bracketed(&mut self, node: &'q Node) -> Result<(), Error> {
+        self.push("(");
+        self.write_node(node)?;
+        self.push(")");
+        Ok(())
+    }
+
+    pub(super) fn write_node(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node {
+            Node::Column(column) => self.write_column(column),
+            Node::Bind(value) => self.write_bind(value, self.grammar.bind_alone(value.sql_type())),
+            Node::Compare(comparison, _, sides) => self.write_compare(*comparison, sides),
+            Node::All(_, terms) => self.write_terms(terms, " AND ", false),
+            Node::Any(_, terms) => self.guarded(|this| this.write_terms(terms, " OR ", false)),
+            Node::Not(_, inner) => {
+                self.push("NOT ");
+                self.guarded(|this| this.write_bracketed(inner))
+            }
+            Node::IsNull(_, operand) => self.write_then(operand, " IS NULL"),
+            Node::IsNotNull(_, operand) => self.write_then(operand, " IS NOT NULL"),
+            Node::OneOf(_, one_of) => self.write_one_of(one_of),
+            Node::InQuery(_, in_query) => self.write_in_query(in_query),
+            Node::Like(_, like) => self.write_like(like),
+            Node::Between(_, parts) => self.write_between(parts),
+            Node::Call(_, call) => self.write_call(call),
+            Node::Case(_, case) => self.guarded(|this| this.write_case(case)),
+            Node::Trusted(trusted) => {
+                self.push(&trusted.text);
+                Ok(())
+            }
+            Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
+            Node::TooDeep => Err(Error::too_deep()),
+        }
+    }
+
+    pub(super) fn guarded(
+        &mut self,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let outside = std::mem::replace(&mut self.guarded, true);
+        let written = write(self);
+        self.guarded = outside;
+        written
+    }
+
+    /// A node that an operator binds: in brackets unless it is a name, a bind or a call.
+    pub(super) fn write_operand(&mut self, node: &'q Node) -> Result<(), Error> {
+        match self.is_closed(node) {
+            true => self.write_node(node),
+            false => self.guarded(|this| this.write_bracketed(node)),
+        }
+    }
+
+    /// Whether the text of a node hangs together without brackets.
+    pub(super) fn is_closed(&self, node: &Node) -> bool {
+        match node {
+            Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,
+            Node::Call(_, call) if call.function.is_verbatim() => false,
+            Node::Call(_, call) => match (self.grammar.form(call.function), &*call.arguments) {
+                (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
+                (Some(form), _) => form::is_closed(form),
+                (None, _) => true,
+            },
+            _ => false,
+        }
+    }
+
+    pub(super) fn write_then(&mut self, node: &'q Node, ending: &str) -> Result<(), Error> {
+        self.write_operand(node)?;
+        self.push(ending);
+        Ok(())
+    }
+
+    pub(super) fn write_column(&mut self, column: &RawColumn) -> Result<(), Error> {
+        match self.names.find(column.source) {
+            Some(None) => self.push_per_quote(column.info.qualified()),
+            Some(Some(alias)) => {
+                push_identifier(&mut self.text, alias, MARKS[self.quote]);
+                self.text.push('.');
+                push_identifier(&mut self.text, column.info.name(), MARKS[self.quote]);
+            }
+            None => return Err(Error::foreign_column(column.info)),
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_compare(
+        &mut self,
+        comparison: Comparison,
+        sides: &'q [Node; 2],
+    ) -> Result<(), Error> {
+        self.check_comparable(sides[0].sql_type(), "comparing")?;
+        let operator = match comparison {
+            Comparison::Equal => " = ",
+            Comparison::NotEqual => " <> ",
+            Comparison::Less => " < ",
+            Comparison::LessOrEqual => " <= ",
+            Comparison::Greater => " > ",
+            Comparison::GreaterOrEqual => " >= ",
+            Comparison::Distinct => return self.write_distinct(sides, self.grammar.distinct()),
+            Comparison::NotDistinct => {
+                let form = self.grammar.not_distinct(self.guarded);
+                return self.write_distinct(sides, form);
+            }
+        };
+        let needed = sides.iter().any(Node::needs_collation);
+        let collations = match comparison {
+            _ if !needed => ["", ""],
+            Comparison::Equal | Comparison::NotEqual => self.grammar.text_equality(),
+            _ => [self.grammar.text_order(), ""],
+        };
+        self.write_sides(sides, collations, operator)
+    }
+
+    /// Two operands with an operator between, each with the collation after it.
+    pub(super) fn write_sides(
+        &mut self,
+        [left, right]: &'q [Node; 2],
+        [after_left, after_right]: [&'static str; 2],
+        operator: &'static str,
+    ) -> Result<(), Error> {
+        self.write_compared(left)?;
+        self.push(after_left);
+        self.push(operator);
+        self.write_compared(right)?;
+        self.push(after_right);
+        Ok(())
+    }
+
+    /// An operand of a comparison, whose other side tells the engine the type of a bind.
+    pub(super) fn write_compared(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node {
+            Node::Bind(value) => self.write_bind(value, self.grammar.bind_beside(value.sql_type())),
+            node => self.write_operand(node),
+        }
+    }
+
+    pub(super) fn write_bind(
+        &mut self,
+        value: &'q BindValue,
+        [before, after]: [&'static str; 2],
+    ) -> Result<(), Error> {
+        self.push(before);
+        self.push_bind(Cow::Borrowed(value))?;
+        self.push(after);
+        Ok(())
+    }
+
+    pub(super) fn write_distinct(
+        &mut self,
+        sides: &'q [Node; 2],
+        form: DistinctForm,
+    ) -> Result<(), Error> {
+        self.push(form.open);
+        let needed = sides.iter().any(Node::needs_collation);
+        let collations = if needed { self.grammar.text_equality() } else { ["", ""] };
+        self.write_sides(sides, collations, form.operator)?;
+        if form.or_both_null {
+            let [left, right] = sides;
+            self.push(" OR (");
+            self.write_then(left, " IS NULL AND ")?;
+            self.write_then(right, " IS NULL)")?;
+        }
+        self.push(form.close);
+        Ok(())
+    }
+
+    pub(super) fn write_between(&mut self, parts: &'q [Node; 3]) -> Result<(), Error> {
+        let [operand, low, high] = parts;
+        self.check_comparable(operand.sql_type(), "comparing")?;
+        let needed = parts.iter().any(Node::needs_collation);
+        let collation = if needed { self.grammar.text_order() } else { "" };
+        self.write_compared(operand)?;
+        self.push(collation);
+        self.push(" BETWEEN ");
+        self.write_compared(low)?;
+        self.push(" AND ");
+        self.write_compared(high)
+    }
+
+    pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
+        let function = call.function;
+        let Some(form) = self.grammar.form(function) else {
+            let err = Error::unsupported(function.what(), self.dialect, function.way_out());
+            return Err(match call.asked_at {
+                Some(origin) => err.asked_at(origin),
+                None => err,
+            });
+        };
+        if function.computes() {
+            let mut types = call.arguments.iter().map(Node::sql_type);
+            if let Some(sql_type) = types.find(|sql_type| !self.grammar.can_compute(*sql_type)) {
+                return Err(self.uncomputable(sql_type));
+            }
+        }
+        // What is written alone between brackets, or in place of the whole, needs no brackets of its own.
+        self.guarded(|this| {
+            this.write_form(form, |this, argument, alone| match call.arguments.get(argument) {
+                Some(node) if alone => this.write_node(node),
+                Some(node) => this.write_operand(node),
+                None => Ok(()),
+            })
+        })
+    }
+
+    pub(super) fn write_form(
+        &mut self,
+        form: &'static str,
+        mut argument: impl FnMut(&mut Self, usize, bool) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        for part in form::parts(form) {
+            match part {
+                Part::Text(text) => self.push(text),
+                Part::Argument { number, alone } => argument(self, number, alone)?,
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_case(&mut self, case: &'q Case) -> Result<(), Error> {
+        self.push("CASE");
+        for [condition, value] in &case.branches {
+            self.push(" WHEN ");
+            self.write_node(condition)?;
+            self.push(" THEN ");
+            self.write_node(value)?;
+        }
+        if let Some(otherwise) = &case.otherwise {
+            self.push(" ELSE ");
+            self.write_node(otherwise)?;
+        }
+        self.push(" END");
+        Ok(())
+    }
+
+    pub(super) fn write_like(&mut self, like: &'q Like) -> Result<(), Error> {
+        self.write_operand(&like.operand)?;
+        if like.negated {
+            self.push(" NOT");
+        }
+        match (self.grammar.pattern(), &like.pattern) {
+            (PatternForm::Glob, BindValue::Text(pattern)) => {
+                let glob = BindValue::Text(glob_of(pattern).into());
+                self.push(" GLOB ");
+                self.write_pattern(Cow::Owned(glob), like.any_case)
+            }
+            (PatternForm::Glob, pattern) => {
+                self.push(" GLOB ");
+                self.write_pattern(Cow::Borrowed(pattern), like.any_case)
+            }
+            (PatternForm::Like { collate }, pattern) => {
+                self.push(" LIKE ");
+                self.write_pattern(Cow::Borrowed(pattern), like.any_case)?;
+                if !like.any_case {
+                    self.push(collate);
+                }
+                self.push(" ESCAPE '!'");
+                Ok(())
+            }
+        }
+    }
+
+    /// A pattern, in lower case where case is ignored.
+    pub(super) fn write_pattern(
+        &mut self,
+        pattern: Cow<'q, BindValue>,
+        any_case: bool,
+    ) -> Result<(), Error> {
+        match self.grammar.form(&function::LOWER) {
+            Some(form) if any_case => {
+                self.write_form(form, |this, _, _| this.push_bind(pattern.clone()))
+            }
+            _ => self.push_bind(pattern),
+        }
+    }
+
+    #[cold]
+    pub(super) fn uncomputable(&self, sql_type: SqlType) -> Error {
+        Error::unsupported(
+            &format!("computing with values of type {sql_type}"),
+            self.dialect,
+            "read the values and compute in Rust, or keep them in a column of another type",
+        )
+    }
+}
