@@ -43,6 +43,9 @@
 //!
 //! Functions that can fail return a `Result`; nothing here panics on any input.
 
+#[macro_use]
+mod tuples;
+
 mod compile;
 mod error;
 mod expr;

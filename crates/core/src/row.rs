@@ -154,19 +154,4 @@ macro_rules! tuples {
     };
 }
 
-tuples! { A }
-tuples! { A B }
-tuples! { A B C }
-tuples! { A B C D }
-tuples! { A B C D E }
-tuples! { A B C D E F }
-tuples! { A B C D E F G }
-tuples! { A B C D E F G H }
-tuples! { A B C D E F G H I }
-tuples! { A B C D E F G H I J }
-tuples! { A B C D E F G H I J K }
-tuples! { A B C D E F G H I J K L }
-tuples! { A B C D E F G H I J K L M }
-tuples! { A B C D E F G H I J K L M N }
-tuples! { A B C D E F G H I J K L M N O }
-tuples! { A B C D E F G H I J K L M N O P }
+for_each_tuple!(tuples, up_to_16);

@@ -10,7 +10,7 @@ use nepheline::blocking::{Database, Handle};
 use nepheline::prelude::*;
 use nepheline::{Pattern, RowShape, Verbatim};
 use nepheline_coreshed::{Assay, Specimen};
-use support::{Engine, engines};
+use support::{Engine, demos, engines};
 
 /// What each engine makes of a query: its rows, or the kind of its error and our words for it.
 fn outcomes<R>(databases: &[(Engine, Database)], query: &Query<Specimen, R>) -> String
@@ -36,13 +36,7 @@ where
 
 #[test]
 fn bad_input_has_one_outcome_or_a_clear_error() {
-    let databases: Vec<_> = engines()
-        .into_iter()
-        .map(|engine| {
-            let db = engine.demo();
-            (engine, db)
-        })
-        .collect();
+    let databases = demos();
     let mut seen = String::new();
     macro_rules! ask {
         ($($what:literal: |$s:pat_param| $filter:expr;)*) => {$(

@@ -19,7 +19,7 @@ use proptest::option;
 use proptest::prelude::*;
 use proptest::sample::select;
 use proptest::test_runner::{Config, TestRunner};
-use support::{Engine, engines};
+use support::{Engine, demos, engines};
 
 /// Columns of every type that can be compared, each once with NULLs and once without.
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -571,13 +571,7 @@ fn every_engine_answers_as_plain_rust_does() {
 
 #[test]
 fn true_false_and_null_are_the_three_parts_of_the_whole() {
-    let databases: Vec<_> = engines()
-        .into_iter()
-        .map(|engine| {
-            let db = engine.demo();
-            (engine, db)
-        })
-        .collect();
+    let databases = demos();
     use nepheline_coreshed::{Specimen, SpecimenColumns};
     type Part = fn(SpecimenColumns) -> Condition;
     let conditions: [Part; 5] = [

@@ -90,11 +90,4 @@ macro_rules! tuples {
     };
 }
 
-tuples! { A }
-tuples! { A B }
-tuples! { A B C }
-tuples! { A B C D }
-tuples! { A B C D E }
-tuples! { A B C D E F }
-tuples! { A B C D E F G }
-tuples! { A B C D E F G H }
+for_each_tuple!(tuples, up_to_8);

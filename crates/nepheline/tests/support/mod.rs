@@ -31,6 +31,17 @@ pub(crate) fn engines() -> Vec<Engine> {
     engines
 }
 
+/// Every engine there is, each with a handle of a database that holds the core shed.
+pub(crate) fn demos() -> Vec<(Engine, Database)> {
+    let engines = engines().into_iter();
+    engines
+        .map(|engine| {
+            let db = engine.demo();
+            (engine, db)
+        })
+        .collect()
+}
+
 /// The servers that are there. What is left out is said, past the test runner's capture.
 pub(crate) fn servers() -> Vec<Engine> {
     static TOLD: OnceLock<()> = OnceLock::new();
