@@ -196,6 +196,15 @@ impl Error {
     }
 
     #[cold]
+    pub(crate) fn too_many_references() -> Error {
+        Error::new(
+            ErrorKind::TooDeep,
+            "more than 8 references are followed in a row; ask a part of it as a query of its own, \
+             with `one_of`",
+        )
+    }
+
+    #[cold]
     pub(crate) fn foreign_column(column: &ColumnInfo) -> Error {
         Error::new(
             ErrorKind::ForeignColumn,

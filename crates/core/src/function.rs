@@ -118,6 +118,7 @@ pub(crate) static ALWAYS: F = F::named("TRUE").all("TRUE");
 pub(crate) static NEVER: F = F::named("FALSE").all("FALSE");
 pub(crate) static IS_TRUE: F = F::named("IS TRUE").all("{0} IS TRUE");
 pub(crate) static IS_FALSE: F = F::named("IS FALSE").all("{0} IS FALSE");
+pub(crate) static IS_NOT_TRUE: F = F::named("IS NOT TRUE").all("{0} IS NOT TRUE");
 pub(crate) static COALESCE: [F; 4] = [
     F::named("COALESCE").all("COALESCE({0}, {1})").any_type(),
     F::named("COALESCE")
@@ -184,6 +185,17 @@ pub(crate) static LEAST_OR_NULL: F =
     LEAST.postgres("CASE WHEN {0} IS NULL OR {1} IS NULL THEN NULL ELSE LEAST({0}, {1}) END");
 pub(crate) static GREATEST_OR_NULL: F =
     GREATEST.postgres("CASE WHEN {0} IS NULL OR {1} IS NULL THEN NULL ELSE GREATEST({0}, {1}) END");
+
+// Totals. Those of integers are decimals on the servers: read as integers they are checked.
+
+pub(crate) static SUM: F = F::named("sum").all("sum({0})");
+pub(crate) static SUM_WHOLE: F = F::named("sum").all("sum({0})").postgres("sum({0})::int8");
+pub(crate) static AVG: F = F::named("avg")
+    .all("avg({0})")
+    .postgres("avg({0})::float8")
+    .mysql("avg({0} + 0e0)");
+pub(crate) static MIN: F = F::named("min").all("min({0})");
+pub(crate) static MAX: F = F::named("max").all("max({0})");
 
 // Text.
 

@@ -62,19 +62,19 @@ pub use error::{Error, ErrorKind};
 pub use expr::{
     Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column, Condition,
     Expr, Expression, Follows, FollowsEither, HasDate, HasTime, HoldsAggregates, HoldsColumns,
-    Integer, IntoOrders, JsonExpression, KnownPerRow, Level, ListItem, MaybeCondition,
-    MaybeOperand, Number, NumberExpression, Operand, Order, Pattern, PerGroup, PerRow, Selectable,
-    StandsBeside, TextExpression, TimeExpression, TimeUnit, Verbatim, all_of, any_of, bind, case,
-    coalesce,
+    Integer, IntoOrders, JsonExpression, KnownPerRow, Level, ListItem, Mapped, Maybe,
+    MaybeCondition, MaybeOperand, Number, NumberExpression, Operand, Order, Pattern, PerGroup,
+    PerRow, RowColumns, Selectable, StandsBeside, TextExpression, TimeExpression, TimeUnit,
+    Verbatim, all_of, any_of, bind, case, coalesce,
 };
 pub use origin::Origin;
-pub use query::{Query, Scope, all_scopes, any_scope};
+pub use query::{Query, Scope, SumOf, Summed, all_scopes, any_scope};
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{
     BindValue, ColumnType, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, SqlType,
     Storable,
 };
-pub use table::{ColumnInfo, Table, TableInfo};
+pub use table::{ColumnInfo, Keyed, RefersTo, Table, TableInfo};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
@@ -82,6 +82,7 @@ pub mod internal {
     pub use crate::compile::{Statement, Wanted};
     pub use crate::expr::argument;
     pub use crate::function::Function;
-    pub use crate::query::SourceId;
-    pub use crate::table::ColumnRole;
+    pub use crate::query::Source;
+    pub use crate::table::{ColumnRole, Reference};
+    pub use crate::tree::RawColumn;
 }

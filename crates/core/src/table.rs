@@ -1,8 +1,9 @@
 //! Static descriptors of tables and columns. `#[derive(Table)]` writes them; everything else reads them.
 
-use crate::query::{Query, SourceId};
+use crate::query::{Query, Source};
 use crate::row::RowShape;
-use crate::storable::SqlType;
+use crate::storable::{BindValue, SqlType};
+use crate::tree::RawColumn;
 
 /// A struct whose values are the rows of a database table. Implemented by `#[derive(Table)]`.
 ///
@@ -38,7 +39,11 @@ pub trait Table: RowShape + 'static {
 
     /// The columns of this table where it stands in a query as `source`.
     #[doc(hidden)]
-    fn columns(source: SourceId) -> Self::Columns;
+    fn columns(source: Source) -> Self::Columns;
+
+    /// The value of a column, as it is sent to the database.
+    #[doc(hidden)]
+    fn value(&self, column: &'static ColumnInfo) -> BindValue;
 
     /// The query for all rows of the table.
     ///
@@ -58,6 +63,79 @@ pub struct TableInfo {
     from: PerQuote,
     select_list: PerQuote,
     columns: &'static [ColumnInfo],
+    references: &'static [Reference],
+}
+
+/// From the rows of a table to at most one row of another: a foreign key, or the other side of one
+/// that is unique.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Reference {
+    name: &'static str,
+    // Asked when it is followed, because tables may lead to each other in circles.
+    target: fn() -> &'static TableInfo,
+    /// The columns that are equal: of this table, and of the other.
+    pairs: &'static [[fn(Source) -> RawColumn; 2]],
+    optional: bool,
+}
+
+impl Reference {
+    /// `optional` where there may be no such row.
+    pub const fn new(
+        name: &'static str,
+        target: fn() -> &'static TableInfo,
+        pairs: &'static [[fn(Source) -> RawColumn; 2]],
+        optional: bool,
+    ) -> Reference {
+        Reference { name, target, pairs, optional }
+    }
+
+    pub(crate) fn name(&self) -> &'static str {
+        self.name
+    }
+
+    pub(crate) fn target(&self) -> &'static TableInfo {
+        (self.target)()
+    }
+
+    pub(crate) fn is_optional(&self) -> bool {
+        self.optional
+    }
+
+    /// The columns that are equal, where this table and the other stand in a query.
+    pub(crate) fn pairs(
+        &self,
+        own: Source,
+        target: Source,
+    ) -> impl Iterator<Item = [RawColumn; 2]> {
+        self.pairs
+            .iter()
+            .map(move |[of_own, of_target]| [of_own(own), of_target(target)])
+    }
+}
+
+/// A table with a primary key, which references lead to. Implemented by `#[derive(Table)]`.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` has no primary key",
+    note = "mark its key with `#[nepheline(key)]`, or say which column is meant: `references = {Self} by column`"
+)]
+pub trait Keyed: Table {
+    /// The column of the key, or a tuple of them.
+    type Key;
+
+    /// The key where the table stands in a query.
+    fn key(columns: Self::Columns) -> Self::Key;
+}
+
+/// A table that refers to the table `T` in one way. Implemented by `#[derive(Table)]`.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` does not refer to `{T}` in exactly one way",
+    note = "one of its fields needs `#[nepheline(references = {T})]`"
+)]
+pub trait RefersTo<T: Table>: Table {
+    /// The number of the reference among those of the table.
+    #[doc(hidden)]
+    const REFERENCE: u8;
 }
 
 /// A piece of SQL text for each of the quote marks in use: `"` and `` ` ``.
@@ -71,8 +149,9 @@ impl TableInfo {
         from: PerQuote,
         select_list: PerQuote,
         columns: &'static [ColumnInfo],
+        references: &'static [Reference],
     ) -> TableInfo {
-        TableInfo { name, schema, from, select_list, columns }
+        TableInfo { name, schema, from, select_list, columns, references }
     }
 
     /// The table's name in the database, without its schema.
@@ -93,6 +172,10 @@ impl TableInfo {
     /// The columns of the primary key, in the order of the struct's fields.
     pub fn key(&self) -> impl Iterator<Item = &'static ColumnInfo> {
         self.columns.iter().filter(|column| column.is_key())
+    }
+
+    pub(crate) fn references(&self) -> &'static [Reference] {
+        self.references
     }
 
     pub(crate) fn from_clause(&self) -> PerQuote {

@@ -9,7 +9,7 @@ use smallvec::SmallVec;
 
 use crate::function::{self, Function};
 use crate::origin::Origin;
-use crate::query::SourceId;
+use crate::query::{Path, Source, SourceId};
 use crate::storable::{BindValue, List, SqlType};
 use crate::table::{ColumnInfo, TableInfo};
 
@@ -19,8 +19,14 @@ const DEEPEST: u16 = 400;
 /// A column of one of the tables that a query reads.
 #[derive(Debug, Clone, Copy)]
 pub struct RawColumn {
-    pub(crate) source: SourceId,
+    pub(crate) source: Source,
     pub(crate) info: &'static ColumnInfo,
+}
+
+impl RawColumn {
+    pub(crate) fn needs_collation(&self) -> bool {
+        self.info.sql_type() == SqlType::Text && !self.info.is_by_code_point()
+    }
 }
 
 /// A value or a condition.
@@ -28,19 +34,20 @@ pub struct RawColumn {
 pub enum Node {
     Column(RawColumn),
     Bind(BindValue),
-    Compare(Comparison, Depth, Box<[Node; 2]>),
+    Compare(Comparison, Facts, Box<[Node; 2]>),
     /// The first is not less than the second and not greater than the third.
-    Between(Depth, Box<[Node; 3]>),
-    All(Depth, Vec<Node>),
-    Any(Depth, Vec<Node>),
-    Not(Depth, Box<Node>),
-    IsNull(Depth, Box<Node>),
-    IsNotNull(Depth, Box<Node>),
-    OneOf(Depth, Box<OneOf>),
-    InQuery(Depth, Box<InQuery>),
-    Like(Depth, Box<Like>),
-    Call(Depth, Box<Call>),
-    Case(Depth, Box<Case>),
+    Between(Facts, Box<[Node; 3]>),
+    All(Facts, Vec<Node>),
+    Any(Facts, Vec<Node>),
+    Not(Facts, Box<Node>),
+    IsNull(Facts, Box<Node>),
+    IsNotNull(Facts, Box<Node>),
+    OneOf(Facts, Box<OneOf>),
+    InQuery(Facts, Box<InQuery>),
+    Subquery(Facts, Box<Subquery>),
+    Like(Facts, Box<Like>),
+    Call(Facts, Box<Call>),
+    Case(Facts, Box<Case>),
     /// SQL text that was made at run time and is trusted.
     Trusted(Box<Trusted>),
     /// A value that makes no sense where it was given; no dialect prints it.
@@ -48,8 +55,25 @@ pub enum Node {
     TooDeep,
 }
 
-/// How many nodes stand below one another, this one included.
-pub(crate) type Depth = u16;
+/// What is known of a node without looking into it.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Facts {
+    /// How many nodes stand below one another, this one included.
+    depth: u16,
+    /// Whether a column of a followed parent is among them, so that there is a join to write.
+    pub(crate) follows: bool,
+}
+
+impl Facts {
+    fn beside(self, other: Facts) -> Facts {
+        Facts { depth: self.depth.max(other.depth), follows: self.follows | other.follows }
+    }
+
+    /// Of the terms of a list without the list itself.
+    fn inside(self) -> Facts {
+        Facts { depth: self.depth - 1, ..self }
+    }
+}
 
 /// SQL's comparison operators.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -84,6 +108,30 @@ pub struct InQuery {
     /// Whether NULL may be among what is selected.
     pub(crate) may_be_null: bool,
     pub(crate) negated: bool,
+}
+
+/// A query inside another, and what is asked of it.
+#[derive(Debug, Clone)]
+pub struct Subquery {
+    pub(crate) select: Box<Select>,
+    pub(crate) asked: AskedOf,
+}
+
+/// What is asked of a query inside another.
+#[derive(Debug, Clone)]
+pub(crate) enum AskedOf {
+    /// Whether it has any row.
+    Exists,
+    /// Whether it has none.
+    NotExists,
+    /// Whether it has more rows than this.
+    MoreThan(BindValue),
+    /// Whether it has no more rows than this.
+    AtMost(BindValue),
+    /// How many rows it has.
+    Count,
+    /// The one value that it selects, of its first row.
+    Value,
 }
 
 /// `operand` matches a pattern, in which `!` escapes what follows it, or does not.
@@ -126,10 +174,73 @@ pub struct Refused {
     pub(crate) reason: &'static str,
 }
 
+impl AskedOf {
+    /// Whether it asks if there are rows, which is never NULL and has an opposite.
+    fn is_presence(&self) -> bool {
+        !matches!(self, AskedOf::Count | AskedOf::Value)
+    }
+
+    fn opposite(self) -> AskedOf {
+        match self {
+            AskedOf::Exists => AskedOf::NotExists,
+            AskedOf::NotExists => AskedOf::Exists,
+            AskedOf::MoreThan(rows) => AskedOf::AtMost(rows),
+            AskedOf::AtMost(rows) => AskedOf::MoreThan(rows),
+            other => other,
+        }
+    }
+
+    /// What a comparison of the number of rows with `number` asks for, if not for counting them:
+    /// an answer that does not depend on the rows, or a question that is answered by the first few.
+    fn compared(
+        &self,
+        comparison: Comparison,
+        number: i64,
+        limited: bool,
+    ) -> Option<Result<AskedOf, bool>> {
+        let AskedOf::Count = self else { return None };
+        if limited {
+            return None;
+        }
+        // As "more than so many", or its opposite.
+        let (most, more) = match (comparison, number) {
+            (Comparison::Greater, most) => (most, true),
+            (Comparison::GreaterOrEqual, least) => (least.saturating_sub(1), true),
+            (Comparison::LessOrEqual, most) => (most, false),
+            (Comparison::Less, beyond) => (beyond.saturating_sub(1), false),
+            (Comparison::Equal, 0) => (0, false),
+            (Comparison::NotEqual, 0) => (0, true),
+            _ => return None,
+        };
+        Some(match (most, more) {
+            (..0, more) => Err(more),
+            (0, true) => Ok(AskedOf::Exists),
+            (0, false) => Ok(AskedOf::NotExists),
+            (most, true) => Ok(AskedOf::MoreThan(BindValue::Int(most))),
+            (most, false) => Ok(AskedOf::AtMost(BindValue::Int(most))),
+        })
+    }
+}
+
 impl Node {
     pub(crate) fn compare(comparison: Comparison, left: Node, right: Node) -> Node {
-        let depth = left.depth().max(right.depth());
-        Node::above(depth, |depth| Node::Compare(comparison, depth, Box::new([left, right])))
+        let (left, right) = match (left, right) {
+            // Where it is enough to know that there are so many, nobody needs to count them all.
+            (Node::Subquery(facts, subquery), Node::Bind(BindValue::Int(number))) => match subquery
+                .asked
+                .compared(comparison, number, subquery.select.is_limited())
+            {
+                Some(Ok(asked)) => {
+                    let select = subquery.select;
+                    return Node::Subquery(facts, Box::new(Subquery { select, asked }));
+                }
+                Some(Err(always)) => return Node::constant(always),
+                None => (Node::Subquery(facts, subquery), Node::Bind(BindValue::Int(number))),
+            },
+            sides => sides,
+        };
+        let facts = left.facts().beside(right.facts());
+        Node::above(facts, |facts| Node::Compare(comparison, facts, Box::new([left, right])))
     }
 
     /// Both conditions, in one flat list however they were bracketed. TRUE changes nothing.
@@ -140,11 +251,11 @@ impl Node {
         if other.is_constant(true) {
             return self;
         }
-        let (depth, terms) = joined(self, other, |node| match node {
+        let (facts, terms) = joined(self, other, |node| match node {
             Node::All(_, terms) => Ok(terms),
             other => Err(other),
         });
-        Node::above(depth, |depth| Node::All(depth, terms))
+        Node::above(facts, |facts| Node::All(facts, terms))
     }
 
     /// Either condition, in one flat list however they were bracketed. FALSE changes nothing.
@@ -155,34 +266,38 @@ impl Node {
         if other.is_constant(false) {
             return self;
         }
-        let (depth, terms) = joined(self, other, |node| match node {
+        let (facts, terms) = joined(self, other, |node| match node {
             Node::Any(_, terms) => Ok(terms),
             other => Err(other),
         });
-        Node::above(depth, |depth| Node::Any(depth, terms))
+        Node::above(facts, |facts| Node::Any(facts, terms))
     }
 
     /// The opposite; what is NULL stays NULL.
     pub(crate) fn negated(self) -> Node {
         match self {
             Node::Not(_, inner) => *inner,
-            Node::IsNull(depth, operand) => Node::IsNotNull(depth, operand),
-            Node::IsNotNull(depth, operand) => Node::IsNull(depth, operand),
-            Node::Like(depth, like) => {
-                Node::Like(depth, Box::new(Like { negated: !like.negated, ..*like }))
+            Node::Subquery(facts, subquery) if subquery.asked.is_presence() => {
+                let Subquery { select, asked } = *subquery;
+                Node::Subquery(facts, Box::new(Subquery { select, asked: asked.opposite() }))
             }
-            Node::Compare(Comparison::Distinct, depth, sides) => {
-                Node::Compare(Comparison::NotDistinct, depth, sides)
+            Node::IsNull(facts, operand) => Node::IsNotNull(facts, operand),
+            Node::IsNotNull(facts, operand) => Node::IsNull(facts, operand),
+            Node::Like(facts, like) => {
+                Node::Like(facts, Box::new(Like { negated: !like.negated, ..*like }))
             }
-            Node::Compare(Comparison::NotDistinct, depth, sides) => {
-                Node::Compare(Comparison::Distinct, depth, sides)
+            Node::Compare(Comparison::Distinct, facts, sides) => {
+                Node::Compare(Comparison::NotDistinct, facts, sides)
             }
-            other => Node::above(other.depth(), |depth| Node::Not(depth, Box::new(other))),
+            Node::Compare(Comparison::NotDistinct, facts, sides) => {
+                Node::Compare(Comparison::Distinct, facts, sides)
+            }
+            other => Node::above(other.facts(), |facts| Node::Not(facts, Box::new(other))),
         }
     }
 
     pub(crate) fn is_null(self) -> Node {
-        Node::above(self.depth(), |depth| Node::IsNull(depth, Box::new(self)))
+        Node::above(self.facts(), |facts| Node::IsNull(facts, Box::new(self)))
     }
 
     /// `items` without NULLs; `with_null` says whether there was one, where there may be.
@@ -193,25 +308,30 @@ impl Node {
             with_null: with_null.map(BindValue::Bool),
             negated,
         };
-        Node::above(one_of.operand.depth(), |depth| Node::OneOf(depth, Box::new(one_of)))
+        Node::above(one_of.operand.facts(), |facts| Node::OneOf(facts, Box::new(one_of)))
     }
 
     /// `select` has one column.
     pub(crate) fn in_query(self, select: Box<Select>, may_be_null: bool, negated: bool) -> Node {
-        let depth = self.depth().max(select.depth());
+        let facts = self.facts().beside(select.facts());
         let in_query = InQuery { operand: self, select, may_be_null, negated };
-        Node::above(depth, |depth| Node::InQuery(depth, Box::new(in_query)))
+        Node::above(facts, |facts| Node::InQuery(facts, Box::new(in_query)))
+    }
+
+    pub(crate) fn subquery(select: Box<Select>, asked: AskedOf) -> Node {
+        let subquery = Subquery { select, asked };
+        Node::above(subquery.select.facts(), |facts| Node::Subquery(facts, Box::new(subquery)))
     }
 
     pub(crate) fn like(self, pattern: Box<str>, any_case: bool) -> Node {
         let pattern = BindValue::Text(pattern);
         let like = Like { operand: self, pattern, any_case, negated: false };
-        Node::above(like.operand.depth(), |depth| Node::Like(depth, Box::new(like)))
+        Node::above(like.operand.facts(), |facts| Node::Like(facts, Box::new(like)))
     }
 
     pub(crate) fn between(self, low: Node, high: Node) -> Node {
-        let depth = self.depth().max(low.depth()).max(high.depth());
-        Node::above(depth, |depth| Node::Between(depth, Box::new([self, low, high])))
+        let facts = self.facts().beside(low.facts()).beside(high.facts());
+        Node::above(facts, |facts| Node::Between(facts, Box::new([self, low, high])))
     }
 
     pub(crate) fn call(
@@ -224,7 +344,7 @@ impl Node {
     }
 
     pub(crate) fn of_call(call: Call) -> Node {
-        Node::above(deepest(&call.arguments), |depth| Node::Call(depth, Box::new(call)))
+        Node::above(together(&call.arguments), |facts| Node::Call(facts, Box::new(call)))
     }
 
     /// TRUE or FALSE.
@@ -237,41 +357,39 @@ impl Node {
     }
 
     pub(crate) fn of_case(case: Case) -> Node {
-        let depth = deepest(case.branches.as_flattened())
-            .max(case.otherwise.as_ref().map_or(0, Node::depth));
-        Node::above(depth, |depth| Node::Case(depth, Box::new(case)))
+        let nodes = case.branches.as_flattened().iter().chain(&case.otherwise);
+        let facts = together(nodes);
+        Node::above(facts, |facts| Node::Case(facts, Box::new(case)))
     }
 
     pub(crate) fn refused(value: BindValue, reason: &'static str) -> Node {
         Node::Refused(Box::new(Refused { value, reason }))
     }
 
-    fn above(children: Depth, node: impl FnOnce(Depth) -> Node) -> Node {
-        match children < DEEPEST {
-            true => node(children + 1),
+    fn above(children: Facts, node: impl FnOnce(Facts) -> Node) -> Node {
+        match children.depth < DEEPEST {
+            true => node(Facts { depth: children.depth + 1, ..children }),
             false => Node::TooDeep,
         }
     }
 
-    fn depth(&self) -> Depth {
+    pub(crate) fn facts(&self) -> Facts {
         match self {
-            Node::Column(_)
-            | Node::Bind(_)
-            | Node::Trusted(_)
-            | Node::Refused(_)
-            | Node::TooDeep => 0,
-            Node::Compare(_, depth, _)
-            | Node::Between(depth, _)
-            | Node::All(depth, _)
-            | Node::Any(depth, _)
-            | Node::Not(depth, _)
-            | Node::IsNull(depth, _)
-            | Node::IsNotNull(depth, _)
-            | Node::OneOf(depth, _)
-            | Node::InQuery(depth, _)
-            | Node::Like(depth, _)
-            | Node::Call(depth, _)
-            | Node::Case(depth, _) => *depth,
+            Node::Column(column) => Facts { depth: 0, follows: column.source.path != Path::HERE },
+            Node::Bind(_) | Node::Trusted(_) | Node::Refused(_) | Node::TooDeep => Facts::default(),
+            Node::Compare(_, facts, _)
+            | Node::Between(facts, _)
+            | Node::All(facts, _)
+            | Node::Any(facts, _)
+            | Node::Not(facts, _)
+            | Node::IsNull(facts, _)
+            | Node::IsNotNull(facts, _)
+            | Node::OneOf(facts, _)
+            | Node::InQuery(facts, _)
+            | Node::Subquery(facts, _)
+            | Node::Like(facts, _)
+            | Node::Call(facts, _)
+            | Node::Case(facts, _) => *facts,
         }
     }
 
@@ -284,6 +402,14 @@ impl Node {
             Node::Case(_, case) => case.sql_type,
             Node::Trusted(trusted) => trusted.sql_type,
             Node::Refused(refused) => refused.value.sql_type(),
+            Node::Subquery(_, subquery) => match subquery.asked {
+                AskedOf::Count => SqlType::BigInt,
+                AskedOf::Value => match subquery.select.values.as_ref() {
+                    Some(values) => values.what.first().map_or(SqlType::Boolean, Node::sql_type),
+                    None => SqlType::Boolean,
+                },
+                _ => SqlType::Boolean,
+            },
             _ => SqlType::Boolean,
         }
     }
@@ -291,14 +417,54 @@ impl Node {
     /// Whether a dialect has to be told to compare this by code point.
     pub(crate) fn needs_collation(&self) -> bool {
         match self {
-            Node::Column(column) => {
-                column.info.sql_type() == SqlType::Text && !column.info.is_by_code_point()
-            }
+            Node::Column(column) => column.needs_collation(),
             Node::Call(_, call) => {
                 call.sql_type == SqlType::Text && !call.function.is_by_code_point()
             }
             Node::Bind(_) => false,
             other => other.sql_type() == SqlType::Text,
+        }
+    }
+
+    /// Shows the source of every column of a followed parent in it, those in subqueries too.
+    fn visit_followed(&self, see: &mut dyn FnMut(Source)) {
+        if !self.facts().follows {
+            return;
+        }
+        let children: &[Node] = match self {
+            Node::Column(column) => return see(column.source),
+            Node::Bind(_) | Node::Trusted(_) | Node::Refused(_) | Node::TooDeep => &[],
+            Node::Compare(_, _, sides) => &sides[..],
+            Node::Between(_, parts) => &parts[..],
+            Node::All(_, terms) | Node::Any(_, terms) => terms,
+            Node::Not(_, inner) | Node::IsNull(_, inner) | Node::IsNotNull(_, inner) => {
+                slice::from_ref(&**inner)
+            }
+            Node::OneOf(_, one_of) => slice::from_ref(&one_of.operand),
+            Node::Like(_, like) => slice::from_ref(&like.operand),
+            Node::Call(_, call) => &call.arguments,
+            Node::Subquery(_, subquery) => {
+                return subquery
+                    .select
+                    .nodes()
+                    .for_each(|node| node.visit_followed(see));
+            }
+            Node::InQuery(_, in_query) => {
+                in_query
+                    .select
+                    .nodes()
+                    .for_each(|node| node.visit_followed(see));
+                slice::from_ref(&in_query.operand)
+            }
+            Node::Case(_, case) => {
+                if let Some(otherwise) = &case.otherwise {
+                    otherwise.visit_followed(see);
+                }
+                case.branches.as_flattened()
+            }
+        };
+        for child in children {
+            child.visit_followed(see);
         }
     }
 
@@ -316,6 +482,7 @@ impl Node {
             Node::OneOf(_, one_of) => slice::from_mut(&mut one_of.operand),
             Node::Like(_, like) => slice::from_mut(&mut like.operand),
             Node::Call(_, call) => &mut call.arguments,
+            Node::Subquery(_, subquery) => return subquery.select.each_column(change),
             Node::InQuery(_, in_query) => {
                 in_query.select.each_column(change);
                 slice::from_mut(&mut in_query.operand)
@@ -337,32 +504,33 @@ fn constant(holds: bool) -> &'static Function {
     if holds { &function::ALWAYS } else { &function::NEVER }
 }
 
-fn deepest(nodes: &[Node]) -> Depth {
-    nodes.iter().map(Node::depth).max().unwrap_or(0)
+fn together<'n>(nodes: impl IntoIterator<Item = &'n Node>) -> Facts {
+    let facts = nodes.into_iter().map(Node::facts);
+    facts.reduce(Facts::beside).unwrap_or_default()
 }
 
-/// The terms of two conditions in one list, and the depth of the deepest.
+/// The terms of two conditions in one list, and what is known of them together.
 fn joined(
     left: Node,
     right: Node,
     terms_of: impl Fn(Node) -> Result<Vec<Node>, Node>,
-) -> (Depth, Vec<Node>) {
-    let (left_depth, right_depth) = (left.depth(), right.depth());
-    // The depth of a list counts the list itself, which is not added again when its terms are taken over.
+) -> (Facts, Vec<Node>) {
+    let (of_left, of_right) = (left.facts(), right.facts());
+    // The facts of a list count the list itself, which is not added again when its terms are taken over.
     match (terms_of(left), terms_of(right)) {
         (Ok(mut terms), Ok(more)) => {
             terms.extend(more);
-            (left_depth.max(right_depth) - 1, terms)
+            (of_left.inside().beside(of_right.inside()), terms)
         }
         (Ok(mut terms), Err(one)) => {
             terms.push(one);
-            ((left_depth - 1).max(right_depth), terms)
+            (of_left.inside().beside(of_right), terms)
         }
         (Err(one), Ok(mut terms)) => {
             terms.insert(0, one);
-            (left_depth.max(right_depth - 1), terms)
+            (of_left.beside(of_right.inside()), terms)
         }
-        (Err(one), Err(other)) => (left_depth.max(right_depth), vec![one, other]),
+        (Err(one), Err(other)) => (of_left.beside(of_right), vec![one, other]),
     }
 }
 
@@ -387,6 +555,8 @@ pub(crate) struct Asked<T> {
 pub(crate) struct Select {
     pub(crate) source: SourceId,
     pub(crate) table: &'static TableInfo,
+    /// Which table its rows are of: the one it is over, or a parent that is followed from it.
+    pub(crate) rows_of: Path,
     pub(crate) asked_at: Origin,
     /// What each row gives, if that is not all columns of the table.
     pub(crate) values: Option<Asked<SmallVec<[Node; 1]>>>,
@@ -400,6 +570,53 @@ pub(crate) struct Select {
 }
 
 impl Select {
+    /// Where the table whose rows are meant stands.
+    pub(crate) fn entry(&self) -> Source {
+        Source { id: self.source, path: self.rows_of }
+    }
+
+    pub(crate) fn is_limited(&self) -> bool {
+        self.limit.is_some() || self.offset.is_some()
+    }
+
+    /// The parents that are followed from its table, each path once, after the paths that lead to
+    /// it, and with the line that asked for it first. Without `in_rows` only what decides which rows
+    /// there are is looked at.
+    pub(crate) fn followed(&self, in_rows: bool) -> Vec<Asked<Path>> {
+        let mut paths: Vec<Asked<Path>> = Vec::new();
+        let mut add = |path: Path, at: Origin| {
+            let mut steps = SmallVec::<[Path; 8]>::new();
+            let mut end = path;
+            while let Some((before, _)) = end.last() {
+                steps.push(end);
+                end = before;
+            }
+            for step in steps.into_iter().rev() {
+                if paths.iter().all(|known| known.what != step) {
+                    paths.push(Asked { what: step, at });
+                }
+            }
+        };
+        let values = self.values.iter().flat_map(|values| {
+            let nodes = values.what.iter();
+            nodes.map(|node| (node, values.at))
+        });
+        let filters = self.filters.iter().map(|filter| (&filter.what, filter.at));
+        let orders = self.orders.iter().map(|order| (&order.what.by, order.at));
+        let of_rows = values.chain(orders).filter(|_| in_rows);
+        for (node, at) in of_rows.chain(filters) {
+            node.visit_followed(&mut |source| {
+                if source.id == self.source {
+                    add(source.path, at);
+                }
+            });
+        }
+        if in_rows && self.values.is_none() {
+            add(self.rows_of, self.asked_at);
+        }
+        paths
+    }
+
     /// The same query, its table told apart from this one's: so that a copy can stand inside the
     /// original, and the columns of each are its own.
     pub(crate) fn copied(&self) -> Select {
@@ -407,8 +624,8 @@ impl Select {
         copy.source = SourceId::fresh();
         let (from, to) = (self.source, copy.source);
         copy.each_column(&mut |column| {
-            if column.source == from {
-                column.source = to;
+            if column.source.id == from {
+                column.source.id = to;
             }
         });
         copy
@@ -423,11 +640,14 @@ impl Select {
         }
     }
 
-    fn depth(&self) -> Depth {
+    pub(crate) fn facts(&self) -> Facts {
+        together(self.nodes())
+    }
+
+    fn nodes(&self) -> impl Iterator<Item = &Node> {
         let values = self.values.iter().flat_map(|values| &values.what);
         let filters = self.filters.iter().map(|filter| &filter.what);
         let orders = self.orders.iter().map(|order| &order.what.by);
-        let nodes = values.chain(filters).chain(orders);
-        nodes.map(Node::depth).max().unwrap_or(0)
+        values.chain(filters).chain(orders)
     }
 }

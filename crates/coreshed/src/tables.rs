@@ -4,6 +4,7 @@ use nepheline::prelude::*;
 
 /// A survey agency: the tenant to whom sites belong.
 #[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(children(sites: Site by agency_id))]
 pub struct Agency {
     /// The key.
     #[nepheline(key, generated)]
@@ -15,11 +16,13 @@ pub struct Agency {
 
 /// A place where an agency drills.
 #[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(children(boreholes: Borehole by site_id))]
 pub struct Site {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
     /// Whose site it is.
+    #[nepheline(references = Agency)]
     pub agency_id: i64,
     /// The name on maps.
     #[nepheline(by_code_point)]
@@ -33,11 +36,16 @@ pub struct Site {
 
 /// A hole that was drilled.
 #[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(
+    children(specimens: Specimen by borehole_id),
+    child(collar: Collar by borehole_id),
+)]
 pub struct Borehole {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
     /// Where it is.
+    #[nepheline(references = Site)]
     pub site_id: i64,
     /// The site's code and a number.
     #[nepheline(unique, by_code_point)]
@@ -55,7 +63,7 @@ pub struct Borehole {
 #[derive(Debug, Clone, PartialEq, Table)]
 pub struct Collar {
     /// The borehole, which is the key too.
-    #[nepheline(key)]
+    #[nepheline(key, references = Borehole)]
     pub borehole_id: i64,
     /// Metres east on the survey's grid.
     pub easting: f64,
@@ -67,6 +75,7 @@ pub struct Collar {
 
 /// Somebody who describes specimens. Two of them share a name.
 #[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(children(specimens: Specimen by analyst_id))]
 pub struct Analyst {
     /// The key.
     #[nepheline(key, generated)]
@@ -92,11 +101,16 @@ pub enum Rock {
 
 /// A piece of core from a borehole, between two depths.
 #[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(
+    children(assays: Assay by specimen_id, parts: Specimen by parent_id),
+    linked(hazards: Hazard via SpecimenHazard),
+)]
 pub struct Specimen {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
     /// The borehole it is from.
+    #[nepheline(references = Borehole)]
     pub borehole_id: i64,
     /// What is written on it.
     #[nepheline(unique, by_code_point)]
@@ -111,8 +125,10 @@ pub struct Specimen {
     /// The day it was taken.
     pub taken_on: Date,
     /// Who describes it, once somebody does.
+    #[nepheline(references = Analyst)]
     pub analyst_id: Option<i64>,
     /// The specimen it was split from, if it was.
+    #[nepheline(references = Specimen)]
     pub parent_id: Option<i64>,
     /// When it was withdrawn, if it was.
     pub withdrawn_at: Option<Timestamp>,
@@ -120,6 +136,7 @@ pub struct Specimen {
 
 /// A laboratory that measures.
 #[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(children(assays: Assay by lab_id))]
 pub struct Lab {
     /// The key.
     #[nepheline(key, generated)]
@@ -141,6 +158,7 @@ pub struct Assay {
     #[nepheline(key, generated)]
     pub id: i64,
     /// What was measured.
+    #[nepheline(references = Specimen)]
     pub specimen_id: i64,
     /// The symbol of the element.
     #[nepheline(by_code_point)]
@@ -148,6 +166,7 @@ pub struct Assay {
     /// Parts per million, by mass.
     pub ppm: f64,
     /// Who measures.
+    #[nepheline(references = Lab)]
     pub lab_id: i64,
     /// The day the result is due.
     pub due_on: Date,
@@ -157,6 +176,7 @@ pub struct Assay {
 
 /// A reason to handle a specimen with care.
 #[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(linked(specimens: Specimen via SpecimenHazard))]
 pub struct Hazard {
     /// The key.
     #[nepheline(key, generated)]
@@ -170,9 +190,9 @@ pub struct Hazard {
 #[derive(Debug, Clone, PartialEq, Table)]
 pub struct SpecimenHazard {
     /// The specimen.
-    #[nepheline(key)]
+    #[nepheline(key, references = Specimen)]
     pub specimen_id: i64,
     /// The hazard.
-    #[nepheline(key)]
+    #[nepheline(key, references = Hazard)]
     pub hazard_id: i64,
 }

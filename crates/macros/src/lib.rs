@@ -6,6 +6,7 @@
 
 mod attr;
 mod name;
+mod relation;
 mod storable;
 mod table;
 mod verbatim;

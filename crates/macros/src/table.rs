@@ -8,6 +8,7 @@ use syn::{Attribute, Data, DeriveInput, Field, Fields, Type, Visibility};
 
 use crate::attr::{self, Mistakes};
 use crate::name;
+use crate::relation::{self, Children, Linked, Owner, Reference};
 
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     let mut mistakes = Mistakes::default();
@@ -24,6 +25,9 @@ struct TableItem<'a> {
     name: String,
     schema: Option<String>,
     columns: Vec<ColumnField<'a>>,
+    references: Vec<Reference>,
+    children: Vec<Children>,
+    linked: Vec<Linked>,
 }
 
 struct ColumnField<'a> {
@@ -36,6 +40,7 @@ struct ColumnField<'a> {
     generated: bool,
     unique: bool,
     by_code_point: bool,
+    reference: Option<Reference>,
 }
 
 impl<'a> TableItem<'a> {
@@ -66,13 +71,26 @@ impl<'a> TableItem<'a> {
             name: name::snake_case(&input.ident.unraw().to_string()),
             schema: None,
             columns: Vec::new(),
+            references: Vec::new(),
+            children: Vec::new(),
+            linked: Vec::new(),
         };
-        let allowed = "`table = \"...\"` and `schema = \"...\"`";
+        let allowed = "`table = \"...\"`, `schema = \"...\"`, `references(..)`, `children(..)`, \
+                       `child(..)` and `linked(..)`";
+        let (mut several, mut child) = (Vec::new(), Vec::new());
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
             if part.path.is_ident("table") {
                 table.name = attr::text(part)?.value();
             } else if part.path.is_ident("schema") {
                 table.schema = Some(attr::text(part)?.value());
+            } else if part.path.is_ident("references") {
+                several.extend(relation::references(part)?);
+            } else if part.path.is_ident("children") {
+                table.children.extend(relation::children(part)?);
+            } else if part.path.is_ident("child") {
+                child.extend(relation::child(part)?);
+            } else if part.path.is_ident("linked") {
+                table.linked.extend(relation::linked(part)?);
             } else {
                 return Ok(false);
             }
@@ -87,7 +105,15 @@ impl<'a> TableItem<'a> {
             .iter()
             .filter_map(|f| ColumnField::parse(f, mistakes))
             .collect();
+        let of_fields = table
+            .columns
+            .iter_mut()
+            .filter_map(|column| column.reference.take());
+        table.references = of_fields.collect();
+        table.references.append(&mut several);
+        table.references.append(&mut child);
         table.check_twins(mistakes);
+        table.check_relations(mistakes);
         Some(table)
     }
 
@@ -108,12 +134,60 @@ impl<'a> TableItem<'a> {
         }
     }
 
+    /// The methods that relations are: each needs a name of its own, that no column has, and fields
+    /// that there are.
+    fn check_relations(&self, mistakes: &mut Mistakes) {
+        let references = self.references.iter().map(|relation| &relation.name);
+        let children = self.children.iter().map(|relation| &relation.name);
+        let linked = self.linked.iter().map(|relation| &relation.name);
+        let mut names: Vec<&Ident> = Vec::new();
+        for name in references.chain(children).chain(linked) {
+            if names.contains(&name) {
+                mistakes.at(name.span(), "another relation has this name already");
+            }
+            if self.columns.iter().any(|column| column.ident == name) {
+                let message = format!(
+                    "the method `{name}` would have the name of a column; say another one with \
+                     `called = ...`"
+                );
+                mistakes.at(name.span(), message);
+            }
+            names.push(name);
+        }
+        let keyless = self.columns.iter().all(|column| !column.key);
+        let by_key = self
+            .children
+            .iter()
+            .filter(|relation| relation.own.is_empty());
+        if let Some(relation) = by_key.filter(|_| keyless).next() {
+            mistakes.at(relation.name.span(), "a table without a key has nothing to refer to");
+        }
+        if self.references.len() > 200 {
+            mistakes.at(self.ident.span(), "a table has 200 references at most");
+        }
+    }
+
+    fn owner(&self) -> Owner<'_> {
+        let key = self.columns.iter().filter(|column| column.key);
+        Owner { ident: self.ident, key: key.map(|column| column.ident).collect() }
+    }
+
+    /// Whether a field that a reference is made of may be NULL, as far as its type says so.
+    fn is_nullable(&self, reference: &Reference) -> bool {
+        let fields = self
+            .columns
+            .iter()
+            .filter(|column| reference.own.contains(column.ident));
+        fields.into_iter().any(|column| is_option(column.ty))
+    }
+
     fn expand(&self) -> TokenStream {
         let columns_struct = self.columns_struct();
         let statics = self.statics();
         let row_shape = self.row_shape();
         let table = self.table();
         let starts = self.starts();
+        let relations = self.relations();
         quote! {
             #columns_struct
 
@@ -122,6 +196,7 @@ impl<'a> TableItem<'a> {
                 #row_shape
                 #table
                 #starts
+                #relations
             };
         }
     }
@@ -188,6 +263,12 @@ impl<'a> TableItem<'a> {
             None => quote!(::core::option::Option::None),
         };
         let count = self.columns.len();
+        let owner = self.owner();
+        let reference_count = self.references.len();
+        let references = self
+            .references
+            .iter()
+            .map(|reference| reference.descriptor(&owner, self.is_nullable(reference)));
         quote! {
             static COLUMNS: [::nepheline::ColumnInfo; #count] = [#(#columns),*];
             static INFO: ::nepheline::TableInfo = ::nepheline::TableInfo::new(
@@ -196,8 +277,115 @@ impl<'a> TableItem<'a> {
                 [#from_double, #from_backtick],
                 [#list_double, #list_backtick],
                 &COLUMNS,
+                &REFERENCES,
             );
+            static REFERENCES: [::nepheline::internal::Reference; #reference_count] =
+                [#(#references),*];
         }
+    }
+
+    /// A column that is NULL only where there is no row: of the key, or whichever is first.
+    fn probe(&self) -> &'a Ident {
+        let key = self.columns.iter().find(|column| column.key);
+        key.unwrap_or(&self.columns[0]).ident
+    }
+
+    /// The methods of the columns and of a row in hand, and what other tables' relations need.
+    fn relations(&self) -> TokenStream {
+        let (ident, columns, visibility) = (self.ident, self.columns_ident(), self.visibility);
+        let (owner, probe) = (self.owner(), self.probe());
+        let numbered = || self.references.iter().zip(0_u8..);
+        let to_one = numbered().map(|(reference, number)| {
+            reference.method(number, probe, self.is_nullable(reference), visibility)
+        });
+        let to_many = self
+            .children
+            .iter()
+            .map(|children| children.method(&owner, visibility));
+        let linked = self
+            .linked
+            .iter()
+            .map(|linked| linked.method(&owner, probe, visibility));
+        let of_rows = [
+            self.references
+                .iter()
+                .map(|r| r.row_method(&owner, visibility))
+                .collect::<Vec<_>>(),
+            self.children
+                .iter()
+                .map(|c| c.row_method(&owner, visibility))
+                .collect(),
+            self.linked
+                .iter()
+                .map(|l| l.row_method(&owner, visibility))
+                .collect(),
+        ];
+        let of_rows = of_rows.into_iter().flatten();
+        let checks = self
+            .references
+            .iter()
+            .map(|reference| reference.check(&owner));
+        let refers_to = numbered()
+            .filter(|(reference, _)| {
+                let same = self
+                    .references
+                    .iter()
+                    .filter(|other| other.target == reference.target);
+                same.count() == 1
+            })
+            .map(|(reference, number)| {
+                let target = &reference.target;
+                quote! {
+                    impl ::nepheline::RefersTo<#target> for #ident {
+                        const REFERENCE: u8 = #number;
+                    }
+                }
+            });
+        let keyed = self.keyed();
+        quote! {
+            impl ::nepheline::RowColumns for #columns {
+                fn probe(&self) -> ::nepheline::internal::RawColumn {
+                    ::nepheline::Column::raw(self.#probe)
+                }
+            }
+
+            #[allow(dead_code, reason = "not every relation is followed")]
+            impl #columns {
+                #(#to_one)*
+                #(#to_many)*
+                #(#linked)*
+            }
+
+            #[allow(dead_code, reason = "not every relation is followed")]
+            impl #ident {
+                #(#of_rows)*
+            }
+
+            #keyed
+            #(#refers_to)*
+            #(#checks)*
+        }
+    }
+
+    fn keyed(&self) -> Option<TokenStream> {
+        let ident = self.ident;
+        let key: Vec<_> = self.columns.iter().filter(|column| column.key).collect();
+        let idents = key.iter().map(|column| column.ident);
+        let types = key.iter().map(|column| column.ty);
+        let (ty, value) = match key.as_slice() {
+            [] => return None,
+            [_] => (quote!(#(::nepheline::Column<#types>)*), quote!(#(columns.#idents)*)),
+            _ => (quote!((#(::nepheline::Column<#types>),*)), quote!((#(columns.#idents),*))),
+        };
+        Some(quote! {
+            impl ::nepheline::Keyed for #ident {
+                type Key = #ty;
+
+                fn key(columns: Self::Columns) -> Self::Key {
+                    #value
+                }
+            }
+        })
     }
 
     fn row_shape(&self) -> TokenStream {
@@ -227,14 +415,25 @@ impl<'a> TableItem<'a> {
             let field = column.ident;
             quote!(#field: ::nepheline::Column::new(source, &COLUMNS[#i]))
         });
+        let indices = 0..self.columns.len();
+        let idents = self.columns.iter().map(|column| column.ident);
         quote! {
             impl ::nepheline::Table for #ident {
                 type Columns = #columns;
                 const INFO: &'static ::nepheline::TableInfo = &INFO;
 
                 #[inline]
-                fn columns(source: ::nepheline::internal::SourceId) -> #columns {
+                fn columns(source: ::nepheline::internal::Source) -> #columns {
                     #columns { #(#fields,)* }
+                }
+
+                fn value(&self, column: &'static ::nepheline::ColumnInfo) -> ::nepheline::BindValue {
+                    match COLUMNS.iter().position(|own| ::core::ptr::eq(own, column)) {
+                        #(::core::option::Option::Some(#indices) => {
+                            ::nepheline::ColumnType::to_bind_or_null(&self.#idents)
+                        })*
+                        _ => ::nepheline::BindValue::Null(column.sql_type()),
+                    }
                 }
             }
         }
@@ -324,8 +523,11 @@ impl<'a> ColumnField<'a> {
             generated: false,
             unique: false,
             by_code_point: false,
+            reference: None,
         };
-        let allowed = "`key`, `generated`, `unique`, `by_code_point` and `column = \"...\"`";
+        let mut called = None;
+        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `column = \"...\"`, \
+                       `references = Table` and `called = name`";
         attr::each_part(&field.attrs, allowed, mistakes, |part| {
             let flag = match part.path.get_ident().map(Ident::to_string).as_deref() {
                 Some("key") => &mut column.key,
@@ -336,12 +538,39 @@ impl<'a> ColumnField<'a> {
                     column.name = attr::text(part)?.value();
                     return Ok(true);
                 }
+                Some("references") => {
+                    column.reference = Some(relation::of_field(part, ident)?);
+                    return Ok(true);
+                }
+                Some("called") => {
+                    called = Some(part.value()?.call(Ident::parse_any)?);
+                    return Ok(true);
+                }
                 _ => return Ok(false),
             };
             *flag = true;
             Ok(true)
         });
+        match (&mut column.reference, called) {
+            (Some(reference), Some(called)) => reference.name = called,
+            (None, Some(called)) => {
+                mistakes.at(called.span(), "there is no reference here that could be called so");
+            }
+            _ => {}
+        }
         name::check(&column.name, ident.span(), mistakes);
         Some(column)
+    }
+}
+
+/// Whether a type is written as an `Option`, which is all that can be seen here.
+fn is_option(ty: &Type) -> bool {
+    match ty {
+        Type::Path(path) => path
+            .path
+            .segments
+            .last()
+            .is_some_and(|last| last.ident == "Option"),
+        _ => false,
     }
 }

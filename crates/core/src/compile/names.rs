@@ -1,81 +1,131 @@
-//! What the tables of a query are called in its text: by their own names, and where a table stands
-//! inside a query that has it already, by an alias.
+//! What the tables of a query are called in its text: by their own names, and where a name is taken
+//! already, by an alias.
 
 use smallvec::SmallVec;
 
 use crate::error::Error;
-use crate::query::SourceId;
-use crate::tree::Select;
+use crate::origin::Origin;
+use crate::query::{Path, Source};
+use crate::table::{Reference, TableInfo};
+use crate::tree::{Asked, Select};
 
 /// Engines give up when queries stand in queries much deeper.
 const DEEPEST: usize = 10;
 
-/// The longest table name that an alias is made of whole: engines cut names at 63 bytes.
+/// The longest name that an alias is made of whole: engines cut names at 63 bytes.
 const LONGEST: usize = 55;
 
 /// The tables that are in sight, from the outermost query to the innermost.
 #[derive(Debug, Default)]
 pub(super) struct Names {
     visible: SmallVec<[Visible; 2]>,
+    /// How many were in sight before each query that was gone into.
+    before: SmallVec<[usize; 2]>,
 }
 
 #[derive(Debug)]
-struct Visible {
-    source: SourceId,
-    table: &'static str,
-    alias: Option<Box<str>>,
+pub(super) struct Visible {
+    pub(super) source: Source,
+    pub(super) table: &'static TableInfo,
+    pub(super) alias: Option<Box<str>>,
+    /// How it came to be followed, and who asked for it first.
+    pub(super) followed: Option<Asked<&'static Reference>>,
+    /// Whether there may be no row of it.
+    pub(super) optional: bool,
 }
 
 impl Names {
-    /// Goes into a query, which sees what is around it.
-    pub(super) fn enter(&mut self, select: &Select) -> Result<(), Error> {
-        if self.visible.len() > DEEPEST {
+    /// Goes into a query, which sees what is around it, with the parents that are followed in it.
+    pub(super) fn enter(
+        &mut self,
+        select: &Select,
+        followed: Vec<Asked<Path>>,
+    ) -> Result<(), Error> {
+        if self.before.len() > DEEPEST {
             return Err(Error::too_many_subqueries(DEEPEST));
         }
-        let table = select.table.name();
-        let taken = self.visible.iter().any(|other| other.is_called(table));
-        let alias = taken.then(|| self.alias_for(table));
-        self.visible
-            .push(Visible { source: select.source, table, alias });
+        self.before.push(self.visible.len());
+        let source = Source { id: select.source, path: Path::HERE };
+        let alias = self.alias_for(select.table.name(), select.table.name());
+        self.visible.push(Visible {
+            source,
+            table: select.table,
+            alias,
+            followed: None,
+            optional: false,
+        });
+        for Asked { what: path, at } in followed {
+            self.follow(Source { path, ..source }, at)?;
+        }
+        Ok(())
+    }
+
+    fn follow(&mut self, source: Source, at: Origin) -> Result<(), Error> {
+        let last = source.path.last().filter(|_| !source.path.is_too_long());
+        let from = last.and_then(|(path, step)| {
+            let from = self.visible.iter().rev();
+            let from = from
+                .into_iter()
+                .find(|visible| visible.source == Source { path, ..source })?;
+            Some((from.optional, from.table.references().get(step)?))
+        });
+        let Some((optional, reference)) = from else {
+            return Err(Error::too_many_references());
+        };
+        let table = reference.target();
+        // The second time a table is followed to, the reference tells which it is.
+        let alias = self.alias_for(table.name(), reference.name());
+        self.visible.push(Visible {
+            source,
+            table,
+            alias,
+            followed: Some(Asked { what: reference, at }),
+            optional: optional || reference.is_optional(),
+        });
         Ok(())
     }
 
     /// Leaves the innermost query.
     pub(super) fn leave(&mut self) {
-        self.visible.pop();
+        if let Some(before) = self.before.pop() {
+            self.visible.truncate(before);
+        }
     }
 
-    /// The alias of a table in sight, or `Some(None)` if it goes by its own name.
-    pub(super) fn find(&self, source: SourceId) -> Option<Option<&str>> {
-        let innermost = self
-            .visible
+    /// How many tables are followed in the innermost query, and where they begin.
+    pub(super) fn innermost(&self) -> std::ops::Range<usize> {
+        self.before.last().map_or(0, |before| before + 1)..self.visible.len()
+    }
+
+    pub(super) fn get(&self, index: usize) -> Option<&Visible> {
+        self.visible.get(index)
+    }
+
+    pub(super) fn find(&self, source: Source) -> Option<&Visible> {
+        self.visible
             .iter()
             .rev()
-            .find(|visible| visible.source == source)?;
-        Some(innermost.alias.as_deref())
+            .find(|visible| visible.source == source)
     }
 
-    /// The alias of a table, if it has one.
-    pub(super) fn alias(&self, source: SourceId) -> Option<&str> {
-        self.find(source).flatten()
-    }
-
-    #[cold]
-    fn alias_for(&self, table: &str) -> Box<str> {
-        let whole = table.len().min(LONGEST);
-        let kept = &table[..table.floor_char_boundary(whole)];
+    /// What to call a table whose name is taken: by `preferred`, if that is free, or with a number.
+    fn alias_for(&self, name: &str, preferred: &str) -> Option<Box<str>> {
+        if !self.is_taken(name) {
+            return None;
+        }
+        if !self.is_taken(preferred) && preferred.len() <= LONGEST {
+            return Some(preferred.into());
+        }
+        let kept = &preferred[..preferred.floor_char_boundary(LONGEST)];
         let mut aliases = (2..).map(|number| format!("{kept}_{number}"));
-        let free = aliases.find(|alias| !self.visible.iter().any(|other| other.is_called(alias)));
-        free.unwrap_or_default().into()
+        aliases.find(|alias| !self.is_taken(alias)).map(Into::into)
     }
-}
 
-impl Visible {
-    fn is_called(&self, name: &str) -> bool {
-        // Some engines do not tell names apart that differ in case only.
-        self.alias
-            .as_deref()
-            .unwrap_or(self.table)
-            .eq_ignore_ascii_case(name)
+    fn is_taken(&self, name: &str) -> bool {
+        self.visible.iter().any(|visible| {
+            let called = visible.alias.as_deref().unwrap_or(visible.table.name());
+            // Some engines do not tell names apart that differ in case only.
+            called.eq_ignore_ascii_case(name)
+        })
     }
 }

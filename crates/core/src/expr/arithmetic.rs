@@ -215,7 +215,7 @@ fn computed<const N: usize>(function: &'static Function, numbers: [Node; N]) -> 
 
 impl Node {
     /// As a number of 64 bits, on the engine that computes narrower ones narrowly.
-    fn widened(self) -> Node {
+    pub(crate) fn widened(self) -> Node {
         match self.sql_type() {
             SqlType::SmallInt | SqlType::Integer => {
                 Node::call(&function::WIDEN_WHOLE, SqlType::BigInt, [self])

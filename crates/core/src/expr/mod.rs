@@ -6,6 +6,7 @@ mod cast;
 mod condition;
 mod json;
 mod level;
+mod maybe;
 mod operand;
 mod order;
 mod select;
@@ -21,6 +22,7 @@ pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
 pub use condition::{Condition, MaybeCondition, all_of, any_of};
 pub use json::JsonExpression;
 pub use level::{HoldsAggregates, HoldsColumns, KnownPerRow, Level, PerGroup, PerRow};
+pub use maybe::{Mapped, Maybe, RowColumns};
 pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
 pub use select::{Selectable, StandsBeside};
@@ -29,7 +31,7 @@ pub use time::{HasDate, HasTime, TimeExpression, TimeUnit};
 pub use verbatim::{Verbatim, argument};
 
 use crate::function;
-use crate::query::SourceId;
+use crate::query::Source;
 use crate::storable::{ColumnType, Nullable, Nullness, SqlType, Storable};
 use crate::table::ColumnInfo;
 use crate::tree::{Comparison, Node, RawColumn};
@@ -45,8 +47,19 @@ pub struct Column<T> {
 impl<T> Column<T> {
     #[doc(hidden)]
     #[inline]
-    pub fn new(source: SourceId, info: &'static ColumnInfo) -> Column<T> {
+    pub fn new(source: Source, info: &'static ColumnInfo) -> Column<T> {
         Column { raw: RawColumn { source, info }, holds: PhantomData }
+    }
+
+    /// Where the column's table stands in a query.
+    #[doc(hidden)]
+    pub fn source(&self) -> Source {
+        self.raw.source
+    }
+
+    #[doc(hidden)]
+    pub fn raw(self) -> RawColumn {
+        self.raw
     }
 }
 
@@ -415,7 +428,7 @@ fn follow<E: Expression, U: Storable>(
 
 impl Node {
     /// Told to be compared by code point, where it is text that would not be.
-    fn in_code_point_order(self) -> Node {
+    pub(crate) fn in_code_point_order(self) -> Node {
         match self.needs_collation() {
             true => Node::call(&function::IN_CODE_POINT_ORDER, SqlType::Text, [self]),
             false => self,

@@ -1,5 +1,6 @@
 //! Queries: values that say which rows are wanted, and run only when a handle reads them.
 
+mod related;
 mod scope;
 mod source;
 
@@ -9,8 +10,11 @@ use std::panic::Location;
 
 use smallvec::SmallVec;
 
+pub use related::{SumOf, Summed};
 pub use scope::{Scope, all_scopes, any_scope};
-pub use source::SourceId;
+pub(crate) use source::Path;
+pub use source::Source;
+pub(crate) use source::SourceId;
 
 use crate::compile::{Dialect, Sql, Statement, Wanted};
 use crate::error::Error;
@@ -70,6 +74,7 @@ impl<T: Table> Query<T> {
         let select = Select {
             source: SourceId::fresh(),
             table: T::INFO,
+            rows_of: Path::HERE,
             asked_at: Origin::of(Location::caller()),
             values: None,
             at_most_one: false,
@@ -86,7 +91,7 @@ impl<T: Table> Query<T> {
     #[track_caller]
     pub fn over_row(condition: impl FnOnce(T::Columns) -> Condition) -> Query<T> {
         let mut query = Query::over_table();
-        let condition = condition(T::columns(query.select.source)).into_node();
+        let condition = condition(T::columns(query.select.entry())).into_node();
         query.select.filter(condition, Location::caller());
         query.select.at_most_one = true;
         query
@@ -115,7 +120,7 @@ impl<T: Table> Query<T> {
         S: Selectable<Level = PerRow>,
     {
         let mut nodes = SmallVec::new();
-        values(T::columns(self.select.source)).each(&mut |node| nodes.push(node));
+        values(T::columns(self.select.entry())).each(&mut |node| nodes.push(node));
         self.select.values = Some(Asked::here(nodes));
         Query { select: self.select, rows: PhantomData }
     }
@@ -166,7 +171,7 @@ impl<T: Table, R> Query<T, R> {
         F: FnOnce(T::Columns) -> M,
         M: MaybeCondition<Level: KnownPerRow>,
     {
-        if let Some(condition) = condition(T::columns(self.select.source)).into_condition() {
+        if let Some(condition) = condition(T::columns(self.select.entry())).into_condition() {
             self.select
                 .filter(condition.into_node(), Location::caller());
         }
@@ -186,8 +191,9 @@ impl<T: Table, R> Query<T, R> {
         O: IntoOrders<PerRow>,
     {
         let at = Origin::of(Location::caller());
+        let columns = T::columns(self.select.entry());
         let kept = &mut self.select.orders;
-        orders(T::columns(self.select.source)).each(&mut |what| kept.push(Asked { what, at }));
+        orders(columns).each(&mut |what| kept.push(Asked { what, at }));
         self
     }
 

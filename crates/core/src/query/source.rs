@@ -1,11 +1,12 @@
-//! Numbers that tell apart the tables standing in queries, also the same table standing twice.
+//! What tells apart the tables standing in queries, also the same table standing twice: a number for
+//! each, and for a parent that is followed from it the path of references.
 
 use std::cell::Cell;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// One appearance of a table in a query. The text never shows it: names are given when a query is compiled.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct SourceId(u64);
+pub(crate) struct SourceId(u64);
 
 /// Each thread takes this many numbers at a time, so that threads which build queries at once do
 /// not contend for one counter.
@@ -29,5 +30,53 @@ impl SourceId {
             next.set((id + 1, left - 1));
             SourceId(id)
         })
+    }
+}
+
+/// A table in a query: one that the query is over, or a parent that is followed from it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Source {
+    pub(crate) id: SourceId,
+    pub(crate) path: Path,
+}
+
+impl Source {
+    /// A table that nothing else of this process is.
+    pub(crate) fn fresh() -> Source {
+        Source { id: SourceId::fresh(), path: Path::HERE }
+    }
+
+    /// The parent that the reference with this number leads to.
+    #[inline]
+    pub fn followed(self, reference: u8) -> Source {
+        Source { id: self.id, path: self.path.then(reference) }
+    }
+}
+
+/// The references that were followed, in their order: a byte for each, one more than its number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Path(u64);
+
+impl Path {
+    pub(crate) const HERE: Path = Path(0);
+
+    /// More references than a path can hold, which no dialect prints.
+    const TOO_LONG: Path = Path(u64::MAX);
+
+    fn then(self, reference: u8) -> Path {
+        match self.0.leading_zeros() >= 8 && reference < u8::MAX - 1 {
+            true => Path(self.0 << 8 | (u64::from(reference) + 1)),
+            false => Path::TOO_LONG,
+        }
+    }
+
+    pub(crate) fn is_too_long(self) -> bool {
+        self == Path::TOO_LONG
+    }
+
+    /// The path without its last reference, and the number of that.
+    pub(crate) fn last(self) -> Option<(Path, usize)> {
+        let step = (self.0 & 0xFF) as usize;
+        (step > 0).then(|| (Path(self.0 >> 8), step - 1))
     }
 }

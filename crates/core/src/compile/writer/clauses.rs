@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use super::{MARKS, Writer, push_identifier};
 use crate::compile::Wanted;
 use crate::error::Error;
+use crate::query::{Path, Source};
 use crate::storable::BindValue;
 use crate::tree::{Asked, Node, OrderTerm, Select};
 
@@ -16,7 +17,8 @@ impl<'q> Writer<'q> {
     pub(super) fn write_wanted(&mut self, wanted: Wanted) -> Result<(), Error> {
         let select = self.select;
         self.mark(select.asked_at);
-        self.names.enter(select)?;
+        let in_rows = matches!(wanted, Wanted::Rows | Wanted::AtMost(_));
+        self.enter(select, in_rows)?;
         match wanted {
             Wanted::Rows => self.write_rows(select, None),
             // A key matches one row at most, and without LIMIT the text is that of any read by key.
@@ -46,7 +48,7 @@ impl<'q> Writer<'q> {
         match &select.values {
             None => {
                 self.push("SELECT ");
-                self.push_per_quote(select.table.select_list());
+                self.write_whole_row(select);
             }
             Some(Asked { what, at }) => {
                 self.asked_at = *at;
@@ -59,15 +61,77 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
+    /// Goes into a query: from here on its tables have names.
+    fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
+        let follows = select.rows_of != Path::HERE || select.facts().follows;
+        let followed = if follows { select.followed(in_rows) } else { Vec::new() };
+        self.names.enter(select, followed)
+    }
+
+    /// All columns of the table whose rows are meant.
+    fn write_whole_row(&mut self, select: &Select) {
+        let source = select.entry();
+        let Some(visible) = self.names.find(source) else { return };
+        match &visible.alias {
+            None => self.push_per_quote(visible.table.select_list()),
+            Some(alias) => {
+                for (i, column) in visible.table.columns().iter().enumerate() {
+                    if i > 0 {
+                        self.text.push_str(", ");
+                    }
+                    push_identifier(&mut self.text, alias, MARKS[self.quote]);
+                    self.text.push('.');
+                    push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
+                }
+            }
+        }
+    }
+
     /// FROM and WHERE: which rows there are, whatever is wanted of them.
-    pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
+    fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
         self.clause(" FROM ", select.asked_at);
-        self.push_per_quote(select.table.from_clause());
-        if let Some(alias) = self.names.alias(select.source) {
+        let source = Source { id: select.source, path: Path::HERE };
+        self.write_table(source);
+        for index in self.names.innermost() {
+            self.write_join(index)?;
+        }
+        self.write_filters(select)
+    }
+
+    fn write_table(&mut self, source: Source) {
+        let Some(visible) = self.names.find(source) else { return };
+        self.text.push_str(visible.table.from_clause()[self.quote]);
+        if let Some(alias) = &visible.alias {
             self.text.push_str(" AS ");
             push_identifier(&mut self.text, alias, MARKS[self.quote]);
         }
-        self.write_filters(select)
+    }
+
+    /// A parent that is followed.
+    fn write_join(&mut self, index: usize) -> Result<(), Error> {
+        let Some(visible) = self.names.get(index) else { return Ok(()) };
+        let (source, optional) = (visible.source, visible.optional);
+        let (Some(Asked { what: reference, at }), Some((path, _))) =
+            (visible.followed.clone(), source.path.last())
+        else {
+            return Ok(());
+        };
+        self.clause(if optional { " LEFT JOIN " } else { " INNER JOIN " }, at);
+        self.write_table(source);
+        let mut between = " ON ";
+        for [own, target] in reference.pairs(Source { path, ..source }, source) {
+            self.push(between);
+            between = " AND ";
+            let needed = own.needs_collation() || target.needs_collation();
+            let [after_target, after_own] =
+                if needed { self.grammar.text_equality() } else { ["", ""] };
+            self.write_column(&target)?;
+            self.push(after_target);
+            self.push(" = ");
+            self.write_column(&own)?;
+            self.push(after_own);
+        }
+        Ok(())
     }
 
     pub(super) fn write_filters(&mut self, select: &'q Select) -> Result<(), Error> {
@@ -226,28 +290,36 @@ impl<'q> Writer<'q> {
     pub(super) fn write_subquery(
         &mut self,
         select: &'q Select,
-        after_value: impl FnOnce(&mut Self),
-        named: &'static str,
-        without_null: bool,
+        selected: Selected,
     ) -> Result<(), Error> {
         let outer_marks = self.marks.take();
         let outer_origin = self.asked_at;
         let outer_guard = std::mem::replace(&mut self.guarded, false);
-        self.names.enter(select)?;
-        self.push("SELECT ");
         let values = select
             .values
             .as_ref()
             .map_or(&[][..], |values| &values.what);
-        self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
-        after_value(self);
-        self.push(named);
+        let in_rows = !matches!(selected, Selected::Text(_));
+        self.enter(select, in_rows)?;
+        self.push("SELECT ");
+        match selected {
+            Selected::Text(text) => self.push(text),
+            Selected::Values { after, named } => {
+                self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
+                self.push(after);
+                self.push(named);
+            }
+            Selected::WithoutNull { after } => {
+                self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
+                self.push(after);
+            }
+        }
         self.write_from(select)?;
-        if without_null && let [value] = values {
+        if let (Selected::WithoutNull { .. }, [value]) = (selected, values) {
             self.push(if select.filters.is_empty() { " WHERE " } else { " AND " });
             self.write_then(value, " IS NOT NULL")?;
         }
-        if select.is_limited() {
+        if select.is_limited() && in_rows {
             self.write_orders(select)?;
         }
         self.write_limit(select, None)?;
@@ -257,4 +329,15 @@ impl<'q> Writer<'q> {
         self.marks = outer_marks;
         Ok(())
     }
+}
+
+/// What a query inside another selects.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Selected {
+    /// This, whatever its values are.
+    Text(&'static str),
+    /// Its values, with a collation and a name after them.
+    Values { after: &'static str, named: &'static str },
+    /// Its one value where that is not NULL.
+    WithoutNull { after: &'static str },
 }

@@ -3,11 +3,12 @@
 use std::borrow::Cow;
 
 use super::Writer;
+use super::clauses::Selected;
 use crate::compile::dialect::ListEncoding;
 use crate::compile::list;
 use crate::error::Error;
 use crate::storable::{BindValue, List};
-use crate::tree::{InQuery, Node, OneOf};
+use crate::tree::{AskedOf, InQuery, Node, OneOf, Subquery};
 
 impl<'q> Writer<'q> {
     /// `x IN (SELECT ..)`, without the NULLs among what is selected, which would make the answer
@@ -30,20 +31,50 @@ impl<'q> Writer<'q> {
         match select.is_limited() {
             true => {
                 self.push("SELECT q.c0 FROM (");
-                self.write_subquery(select, |this| this.push(after_right), " AS c0", false)?;
+                let selected = Selected::Values { after: after_right, named: " AS c0" };
+                self.write_subquery(select, selected)?;
                 self.push(") AS q");
                 if *may_be_null {
                     self.push(" WHERE q.c0 IS NOT NULL");
                 }
             }
             false => {
-                self.write_subquery(select, |this| this.push(after_right), "", *may_be_null)?
+                let selected = match may_be_null {
+                    true => Selected::WithoutNull { after: after_right },
+                    false => Selected::Values { after: after_right, named: "" },
+                };
+                self.write_subquery(select, selected)?;
             }
         }
         self.push(")");
         if *negated {
             self.push(") IS NOT TRUE");
         }
+        Ok(())
+    }
+
+    /// What is asked of a query as a whole.
+    pub(super) fn write_asked_of(&mut self, subquery: &'q Subquery) -> Result<(), Error> {
+        let Subquery { select, asked } = subquery;
+        let (opening, selected, closing) = match asked {
+            AskedOf::Exists => ("EXISTS (", Selected::Text("1"), ")"),
+            AskedOf::NotExists => ("NOT EXISTS (", Selected::Text("1"), ")"),
+            // One row beyond those many is all that an engine has to find.
+            AskedOf::MoreThan(_) => ("(", Selected::Text("1"), ") IS NOT NULL"),
+            AskedOf::AtMost(_) => ("(", Selected::Text("1"), ") IS NULL"),
+            AskedOf::Count if select.is_limited() => {
+                ("(SELECT count(*) FROM (", Selected::Text("1 AS c0"), ") AS q)")
+            }
+            AskedOf::Count => ("(", Selected::Text("count(*)"), ")"),
+            AskedOf::Value => ("(", Selected::Values { after: "", named: "" }, ")"),
+        };
+        self.push(opening);
+        self.write_subquery(select, selected)?;
+        if let AskedOf::MoreThan(rows) | AskedOf::AtMost(rows) = asked {
+            self.push(" LIMIT 1 OFFSET ");
+            self.push_bind(Cow::Borrowed(rows))?;
+        }
+        self.push(closing);
         Ok(())
     }
 

@@ -165,10 +165,6 @@ impl Select {
         });
         96 + 64 * (self.filters.len() + self.orders.len()) + inner.sum::<usize>()
     }
-
-    fn is_limited(&self) -> bool {
-        self.limit.is_some() || self.offset.is_some()
-    }
 }
 
 /// The quote marks, in the order of [`PerQuote`].

@@ -45,6 +45,7 @@ impl<'q> Writer<'q> {
             Node::IsNotNull(_, operand) => self.write_then(operand, " IS NOT NULL"),
             Node::OneOf(_, one_of) => self.write_one_of(one_of),
             Node::InQuery(_, in_query) => self.write_in_query(in_query),
+            Node::Subquery(_, subquery) => self.write_asked_of(subquery),
             Node::Like(_, like) => self.write_like(like),
             Node::Between(_, parts) => self.write_between(parts),
             Node::Call(_, call) => self.write_call(call),
@@ -97,14 +98,19 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_column(&mut self, column: &RawColumn) -> Result<(), Error> {
-        match self.names.find(column.source) {
-            Some(None) => self.push_per_quote(column.info.qualified()),
-            Some(Some(alias)) => {
+        let Some(visible) = self.names.find(column.source) else {
+            return Err(match column.source.path.is_too_long() {
+                true => Error::too_many_references(),
+                false => Error::foreign_column(column.info),
+            });
+        };
+        match &visible.alias {
+            None => self.text.push_str(column.info.qualified()[self.quote]),
+            Some(alias) => {
                 push_identifier(&mut self.text, alias, MARKS[self.quote]);
                 self.text.push('.');
                 push_identifier(&mut self.text, column.info.name(), MARKS[self.quote]);
             }
-            None => return Err(Error::foreign_column(column.info)),
         }
         Ok(())
     }

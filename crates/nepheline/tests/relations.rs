@@ -1,0 +1,390 @@
+//! Relations: the SQL of each question to another table, in every dialect, and its answer on every
+//! engine against the same question to the rows in memory.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+mod support;
+
+use std::fmt::{Debug, Write as _};
+
+use nepheline::RowShape;
+use nepheline::blocking::Handle;
+use nepheline::prelude::*;
+use nepheline_coreshed::{
+    Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
+};
+use support::demos;
+
+/// The whole shed in memory.
+struct Shed {
+    agencies: Vec<Agency>,
+    sites: Vec<Site>,
+    boreholes: Vec<Borehole>,
+    collars: Vec<Collar>,
+    analysts: Vec<Analyst>,
+    specimens: Vec<Specimen>,
+    assays: Vec<Assay>,
+    labs: Vec<Lab>,
+    hazards: Vec<Hazard>,
+    links: Vec<SpecimenHazard>,
+}
+
+impl Shed {
+    fn read() -> Shed {
+        let db = nepheline_coreshed::in_memory().unwrap();
+        Shed {
+            agencies: db.read(&Agency::rows()).unwrap(),
+            sites: db.read(&Site::rows()).unwrap(),
+            boreholes: db.read(&Borehole::rows()).unwrap(),
+            collars: db.read(&Collar::rows()).unwrap(),
+            analysts: db.read(&Analyst::rows()).unwrap(),
+            specimens: db.read(&Specimen::rows().order_by(|s| s.id.asc())).unwrap(),
+            assays: db.read(&Assay::rows().order_by(|a| a.id.asc())).unwrap(),
+            labs: db.read(&Lab::rows()).unwrap(),
+            hazards: db.read(&Hazard::rows()).unwrap(),
+            links: db.read(&SpecimenHazard::rows()).unwrap(),
+        }
+    }
+
+    fn borehole(&self, s: &Specimen) -> &Borehole {
+        self.boreholes
+            .iter()
+            .find(|b| b.id == s.borehole_id)
+            .unwrap()
+    }
+
+    fn site(&self, b: &Borehole) -> &Site {
+        self.sites.iter().find(|s| s.id == b.site_id).unwrap()
+    }
+
+    fn assays(&self, s: &Specimen) -> impl Iterator<Item = &Assay> {
+        self.assays.iter().filter(|a| a.specimen_id == s.id)
+    }
+
+    fn hazards(&self, s: &Specimen) -> impl Iterator<Item = &Hazard> {
+        let links = self.links.iter().filter(|link| link.specimen_id == s.id);
+        links.map(|link| {
+            self.hazards
+                .iter()
+                .find(|h| h.id == link.hazard_id)
+                .unwrap()
+        })
+    }
+
+    fn analyst(&self, s: &Specimen) -> Option<&Analyst> {
+        self.analysts.iter().find(|a| Some(a.id) == s.analyst_id)
+    }
+
+    fn parent(&self, s: &Specimen) -> Option<&Specimen> {
+        self.specimens.iter().find(|p| Some(p.id) == s.parent_id)
+    }
+}
+
+/// Asks every engine, expects what memory says, and gives the SQL in every dialect.
+fn ask<T: Table, R>(query: &Query<T, R>, expected: &[R]) -> String
+where
+    R: RowShape + Debug + PartialEq + Send + 'static,
+{
+    for (engine, db) in demos() {
+        let sql = query.sql(engine.dialect()).unwrap();
+        assert_eq!(db.read(query).unwrap(), expected, "on {}: {sql}", engine.name);
+        assert_eq!(db.count(query).unwrap(), expected.len() as u64, "on {}", engine.name);
+        assert_eq!(db.has_rows(query).unwrap(), !expected.is_empty(), "on {}", engine.name);
+    }
+    assert!(!expected.is_empty(), "a question whose answer is nothing shows nothing");
+    let each = Dialect::ALL.map(|dialect| {
+        let sql = query.sql(dialect).unwrap();
+        format!("-- {dialect}\n{}\n", sql.by_clause())
+    });
+    each.concat()
+}
+
+#[test]
+fn to_one_relations_are_followed() {
+    let shed = Shed::read();
+    let mut seen = String::new();
+    let mut see = |what: &str, sql: String| write!(seen, "# {what}\n{sql}\n").unwrap();
+
+    let in_region = Specimen::rows()
+        .filter(|s| s.borehole().site().region.eq("Upper Tarn") & s.top_m.lt(100))
+        .order_by(|s| (s.borehole().name.desc(), s.id.asc()))
+        .select(|s| (s.label, s.borehole().name, s.borehole().site().agency().name));
+    let mut expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter(|s| shed.site(shed.borehole(s)).region == "Upper Tarn" && s.top_m < 100.0)
+        .collect();
+    expected.sort_by(|a, b| {
+        shed.borehole(b)
+            .name
+            .cmp(&shed.borehole(a).name)
+            .then(a.id.cmp(&b.id))
+    });
+    let expected: Vec<_> = expected
+        .into_iter()
+        .map(|s| {
+            let borehole = shed.borehole(s);
+            let agency = shed.site(borehole).agency_id;
+            let agency = shed.agencies.iter().find(|a| a.id == agency).unwrap();
+            (s.label.clone(), borehole.name.clone(), agency.name.clone())
+        })
+        .collect();
+    see("three parents, each joined once", ask(&in_region, &expected));
+
+    let names = Specimen::rows()
+        .filter(|s| s.id.le(60))
+        .order_by(|s| (s.analyst().map(|a| a.name).asc(), s.id.asc()))
+        .select(|s| (s.id, s.analyst().map(|a| a.name)));
+    let mut expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter(|s| s.id <= 60)
+        .map(|s| (s.id, shed.analyst(s).map(|a| a.name.clone())))
+        .collect();
+    expected
+        .sort_by(|(a, one), (b, other)| (one.is_none(), one, a).cmp(&(other.is_none(), other, b)));
+    see("a parent that there may not be", ask(&names, &expected));
+
+    let split = Specimen::rows()
+        .filter(|s| s.parent().is_some_and(|p| p.top_m.lt(300)))
+        .filter(|s| s.parent().and_then(|p| p.analyst()).is_none())
+        .order_by(|s| s.id.asc())
+        .select(|s| {
+            (s.label, s.parent().map(|p| p.label), s.parent().map(|p| p.borehole()).map(|b| b.name))
+        });
+    let expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter_map(|s| {
+            let parent = shed
+                .parent(s)
+                .filter(|p| p.top_m < 300.0 && shed.analyst(p).is_none())?;
+            Some((
+                s.label.clone(),
+                Some(parent.label.clone()),
+                Some(shed.borehole(parent).name.clone()),
+            ))
+        })
+        .collect();
+    see("the same table again, and beyond", ask(&split, &expected));
+
+    let high = Borehole::rows()
+        .filter(|b| b.collar().is_some_and(|c| c.elevation_m.gt(400)))
+        .order_by(|b| b.id.asc());
+    let expected: Vec<_> = shed
+        .boreholes
+        .iter()
+        .filter(|b| {
+            shed.collars
+                .iter()
+                .any(|c| c.borehole_id == b.id && c.elevation_m > 400.0)
+        })
+        .cloned()
+        .collect();
+    see("one to one, from the other side", ask(&high, &expected));
+    insta::assert_snapshot!(seen);
+}
+
+#[test]
+fn to_many_relations_are_asked() {
+    let shed = Shed::read();
+    let mut seen = String::new();
+    let mut see = |what: &str, sql: String| write!(seen, "# {what}\n{sql}\n").unwrap();
+    let specimens = |holds: &dyn Fn(&Specimen) -> bool| -> Vec<i64> {
+        shed.specimens
+            .iter()
+            .filter(|s| holds(s))
+            .map(|s| s.id)
+            .collect()
+    };
+    macro_rules! specimens {
+        ($what:literal: |$s:ident| $asked:expr => |$row:ident| $expected:expr) => {
+            let query = Specimen::rows()
+                .filter(|$s| $asked)
+                .order_by(|s| s.id.asc())
+                .select(|s| s.id);
+            see($what, ask(&query, &specimens(&|$row| $expected)));
+        };
+    }
+    specimens!("exists": |s| s.assays().filter(|a| a.element.eq("Nd") & a.ppm.ge(400)).exists()
+        => |row| shed.assays(row).any(|a| a.element == "Nd" && a.ppm >= 400.0));
+    specimens!("any": |s| s.assays().any(|a| a.ppm.gt(s.top_m * 3))
+        => |row| shed.assays(row).any(|a| a.ppm > row.top_m * 3.0));
+    specimens!("not exists": |s| s.assays().not_exists() => |row| shed.assays(row).next().is_none());
+    specimens!("not exists, by !": |s| !s.assays().exists() => |row| shed.assays(row).next().is_none());
+    specimens!("all satisfy; a NULL does not": |s| s.assays().all_satisfy(|a| a.reported_on.ge(a.due_on))
+        => |row| shed.assays(row).all(|a| a.reported_on.is_some_and(|day| day >= a.due_on)));
+    specimens!("at least one": |s| s.assays().count().ge(1) => |row| shed.assays(row).count() >= 1);
+    specimens!("none": |s| s.assays().count().eq(0) => |row| shed.assays(row).count() == 0);
+    specimens!("at least seven": |s| s.assays().count().ge(7) => |row| shed.assays(row).count() >= 7);
+    specimens!("fewer than three": |s| s.assays().count().lt(3) => |row| shed.assays(row).count() < 3);
+    specimens!("not more than eight, negated": |s| !s.assays().count().le(8) => |row| shed.assays(row).count() > 8);
+    specimens!("any number": |s| s.assays().count().ge(0) & s.id.lt(4) => |row| row.id < 4);
+    specimens!("exactly four": |s| s.assays().count().eq(4) => |row| shed.assays(row).count() == 4);
+    specimens!("more than a column": |s| s.assays().count().cast::<f64>().gt(s.base_m)
+        => |row| shed.assays(row).count() as f64 > row.base_m);
+    specimens!("many to many": |s| s.hazards().any(|h| h.name.eq("asbestos")) | s.hazards().count().ge(2)
+        => |row| shed.hazards(row).any(|h| h.name == "asbestos") || shed.hazards(row).count() >= 2);
+    specimens!("down and up again": |s| s.assays().any(|a| a.lab().country.ne("Norland") & a.specimen().rock.eq(s.rock))
+    => |row| shed.assays(row).any(|a| {
+        shed.labs.iter().any(|lab| lab.id == a.lab_id && lab.country != "Norland")
+    }));
+    specimens!("of the same table": |s| s.parts().any(|p| p.rock.ne(s.rock)) | s.parts().count().ge(2)
+    => |row| {
+        let parts: Vec<_> = shed.specimens.iter().filter(|p| p.parent_id == Some(row.id)).collect();
+        parts.iter().any(|p| p.rock != row.rock) || parts.len() >= 2
+    });
+
+    let deep = Site::rows()
+        .filter(|s| {
+            s.boreholes()
+                .any(|b| b.specimens().any(|p| p.assays().any(|a| a.ppm.gt(900))))
+        })
+        .order_by(|s| s.id.asc())
+        .select(|s| {
+            (s.name, s.boreholes().flat_map(|b| b.specimens()).count(), s.boreholes().count())
+        });
+    let expected: Vec<_> = shed
+        .sites
+        .iter()
+        .filter_map(|site| {
+            let boreholes: Vec<_> = shed
+                .boreholes
+                .iter()
+                .filter(|b| b.site_id == site.id)
+                .collect();
+            let specimens: Vec<_> = shed
+                .specimens
+                .iter()
+                .filter(|s| boreholes.iter().any(|b| b.id == s.borehole_id))
+                .collect();
+            let rich = specimens
+                .iter()
+                .any(|s| shed.assays(s).any(|a| a.ppm > 900.0));
+            rich.then(|| (site.name.clone(), specimens.len() as i64, boreholes.len() as i64))
+        })
+        .collect();
+    see("three levels, and two in one", ask(&deep, &expected));
+
+    let totals = Specimen::rows()
+        .filter(|s| s.id.within(150..200))
+        .order_by(|s| s.id.asc())
+        .select(|s| {
+            let first = s.assays().order_by(|a| (a.due_on.asc(), a.id.asc()));
+            (
+                s.id,
+                s.assays().max(|a| a.ppm),
+                s.assays().min(|a| a.element),
+                s.assays().sum(|a| a.lab_id),
+                s.assays().filter(|a| a.element.eq("Ce")).avg(|a| a.ppm),
+                first.clone().first(|a| a.element),
+                first.last(|a| a.due_on),
+            )
+        });
+    let expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter(|s| (150..200).contains(&s.id))
+        .map(|s| {
+            let assays: Vec<_> = shed.assays(s).collect();
+            let ce: Vec<_> = assays
+                .iter()
+                .filter(|a| a.element == "Ce")
+                .map(|a| a.ppm)
+                .collect();
+            let greatest = assays.iter().map(|a| a.ppm).reduce(f64::max);
+            (
+                s.id,
+                greatest,
+                assays.iter().map(|a| a.element.clone()).min(),
+                assays.iter().map(|a| a.lab_id).reduce(|a, b| a + b),
+                (!ce.is_empty()).then(|| ce.iter().sum::<f64>() / ce.len() as f64),
+                assays
+                    .iter()
+                    .min_by_key(|a| (a.due_on, a.id))
+                    .map(|a| a.element.clone()),
+                assays
+                    .iter()
+                    .max_by_key(|a| (a.due_on, a.id))
+                    .map(|a| a.due_on),
+            )
+        })
+        .collect();
+    see("totals", ask(&totals, &expected));
+    insta::assert_snapshot!(seen);
+}
+
+#[test]
+fn a_row_in_hand_begins_a_query() {
+    let shed = Shed::read();
+    for (engine, db) in demos() {
+        let specimen = db.read_one(&Specimen::row(46)).unwrap();
+        let assays = db
+            .read(&specimen.assays().order_by(|a| a.id.asc()))
+            .unwrap();
+        assert_eq!(assays, shed.assays(&specimen).cloned().collect::<Vec<_>>());
+        let borehole = db.read_one(&specimen.borehole()).unwrap();
+        assert_eq!(&borehole, shed.borehole(&specimen), "on {}", engine.name);
+        let nobody = shed
+            .specimens
+            .iter()
+            .find(|s| s.analyst_id.is_none())
+            .unwrap();
+        assert_eq!(db.read_at_most_one(&nobody.analyst()).unwrap(), None);
+        let dangerous = shed
+            .specimens
+            .iter()
+            .find(|s| shed.hazards(s).count() > 1)
+            .unwrap();
+        let mut hazards: Vec<_> = shed.hazards(dangerous).cloned().collect();
+        hazards.sort_by_key(|h| h.id);
+        assert_eq!(
+            db.read(&dangerous.hazards().order_by(|h| h.id.asc()))
+                .unwrap(),
+            hazards
+        );
+        let back = hazards[0].specimens().filter(|s| s.id.eq(dangerous.id));
+        assert_eq!(db.read(&back).unwrap(), [dangerous.clone()]);
+        assert_eq!(db.read_one(&borehole.collar()).unwrap().borehole_id, borehole.id);
+    }
+}
+
+#[test]
+fn a_clone_inside_the_original_keeps_its_columns_apart() {
+    let base = Specimen::rows().filter(|s| s.top_m.gt(600));
+    let inner = base.clone();
+    let deepest_of_hole = base.filter(|s| {
+        inner
+            .filter(|other| other.borehole_id.eq(s.borehole_id) & other.top_m.gt(s.top_m))
+            .not_exists()
+    });
+    let shed = Shed::read();
+    let mut expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter(|s| s.top_m > 600.0)
+        .filter(|s| {
+            !shed
+                .specimens
+                .iter()
+                .any(|o| o.borehole_id == s.borehole_id && o.top_m > s.top_m)
+        })
+        .cloned()
+        .collect();
+    expected.sort_by_key(|s| s.id);
+    insta::assert_snapshot!(ask(&deepest_of_hole.order_by(|s| s.id.asc()), &expected));
+}
+
+#[test]
+fn a_path_of_references_has_an_end() {
+    let query = Specimen::rows().filter(|s| {
+        let mut parent = s.parent();
+        for _ in 0..8 {
+            parent = parent.and_then(|p| p.parent());
+        }
+        parent.is_none()
+    });
+    let err = query.sql(Dialect::Sqlite).unwrap_err();
+    assert_eq!(err.kind(), ErrorKind::TooDeep);
+    assert!(err.to_string().starts_with("more than 8 references"), "{err}");
+}
