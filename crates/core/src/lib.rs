@@ -68,7 +68,7 @@ pub use expr::{
     Verbatim, all_of, any_of, bind, case, coalesce,
 };
 pub use origin::Origin;
-pub use query::{Query, Scope, SumOf, Summed, all_scopes, any_scope};
+pub use query::{Append, JoinsTo, Query, Scope, SumOf, Summed, Tables, all_scopes, any_scope};
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{
     BindValue, ColumnType, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, SqlType,
@@ -82,7 +82,7 @@ pub mod internal {
     pub use crate::compile::{Statement, Wanted};
     pub use crate::expr::argument;
     pub use crate::function::Function;
-    pub use crate::query::Source;
+    pub use crate::query::{Places, Source};
     pub use crate::table::{ColumnRole, Reference};
     pub use crate::tree::RawColumn;
 }

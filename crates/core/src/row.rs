@@ -81,6 +81,9 @@ pub trait Cells {
     /// The next cell. There are as many as the statement selects.
     fn next_cell(&mut self) -> Cell<'_>;
 
+    /// Goes back by so many cells, to read them again.
+    fn back(&mut self, cells: usize);
+
     /// Reads the next cell as the field of a table's column.
     ///
     /// # Errors
@@ -125,12 +128,19 @@ impl<T: Storable> RowShape for T {
     }
 }
 
-impl<T: Storable> RowShape for Option<T> {
-    const WIDTH: usize = 1;
+/// A row that there may not be: `None` where all its cells are NULL.
+impl<R: RowShape> RowShape for Option<R> {
+    const WIDTH: usize = R::WIDTH;
 
     #[inline]
-    fn read<C: Cells>(cells: &mut C) -> Result<Option<T>, Error> {
-        value(cells)
+    fn read<C: Cells>(cells: &mut C) -> Result<Option<R>, Error> {
+        for seen in 1..=R::WIDTH {
+            if !matches!(cells.next_cell(), Cell::Null) {
+                cells.back(seen);
+                return R::read(cells).map(Some);
+            }
+        }
+        Ok(None)
     }
 }
 

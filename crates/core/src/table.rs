@@ -1,5 +1,6 @@
 //! Static descriptors of tables and columns. `#[derive(Table)]` writes them; everything else reads them.
 
+use crate::expr::RowColumns;
 use crate::query::{Query, Source};
 use crate::row::RowShape;
 use crate::storable::{BindValue, SqlType};
@@ -32,7 +33,7 @@ use crate::tree::RawColumn;
 )]
 pub trait Table: RowShape + 'static {
     /// The struct of typed columns that closures such as the one of [`Query::filter`] are given.
-    type Columns: Copy;
+    type Columns: RowColumns<Table = Self>;
 
     /// What the database calls the table and its columns.
     const INFO: &'static TableInfo;
@@ -75,16 +76,19 @@ pub struct Reference {
     // Asked when it is followed, because tables may lead to each other in circles.
     target: fn() -> &'static TableInfo,
     /// The columns that are equal: of this table, and of the other.
-    pairs: &'static [[fn(Source) -> RawColumn; 2]],
+    pairs: &'static [[ColumnOf; 2]],
     optional: bool,
 }
+
+/// A column of a table, wherever that stands in a query.
+type ColumnOf = fn(Source) -> RawColumn;
 
 impl Reference {
     /// `optional` where there may be no such row.
     pub const fn new(
         name: &'static str,
         target: fn() -> &'static TableInfo,
-        pairs: &'static [[fn(Source) -> RawColumn; 2]],
+        pairs: &'static [[ColumnOf; 2]],
         optional: bool,
     ) -> Reference {
         Reference { name, target, pairs, optional }

@@ -175,9 +175,10 @@ pub struct Refused {
 }
 
 impl AskedOf {
-    /// Whether it asks if there are rows, which is never NULL and has an opposite.
-    fn is_presence(&self) -> bool {
-        !matches!(self, AskedOf::Count | AskedOf::Value)
+    /// Whether it asks for a value; else it asks if there are rows, which is never NULL and has an
+    /// opposite.
+    pub(crate) fn is_a_value(&self) -> bool {
+        matches!(self, AskedOf::Count | AskedOf::Value)
     }
 
     fn opposite(self) -> AskedOf {
@@ -277,7 +278,7 @@ impl Node {
     pub(crate) fn negated(self) -> Node {
         match self {
             Node::Not(_, inner) => *inner,
-            Node::Subquery(facts, subquery) if subquery.asked.is_presence() => {
+            Node::Subquery(facts, subquery) if !subquery.asked.is_a_value() => {
                 let Subquery { select, asked } = *subquery;
                 Node::Subquery(facts, Box::new(Subquery { select, asked: asked.opposite() }))
             }
@@ -552,11 +553,13 @@ pub(crate) struct Asked<T> {
 
 /// A query over one table.
 #[derive(Debug, Clone)]
-pub(crate) struct Select {
+pub struct Select {
     pub(crate) source: SourceId,
     pub(crate) table: &'static TableInfo,
-    /// Which table its rows are of: the one it is over, or a parent that is followed from it.
-    pub(crate) rows_of: Path,
+    /// The tables whose rows are read, in their order: first the one it is over or a parent that is
+    /// followed from it, then those beside it.
+    pub(crate) rows: SmallVec<[Source; 2]>,
+    pub(crate) joins: Vec<Join>,
     pub(crate) asked_at: Origin,
     /// What each row gives, if that is not all columns of the table.
     pub(crate) values: Option<Asked<SmallVec<[Node; 1]>>>,
@@ -569,10 +572,27 @@ pub(crate) struct Select {
     pub(crate) offset: Option<Asked<BindValue>>,
 }
 
+/// A table beside that of a query.
+#[derive(Debug, Clone)]
+pub(crate) struct Join {
+    pub(crate) source: SourceId,
+    pub(crate) table: &'static TableInfo,
+    /// Which rows belong together: all of them, if nothing is said.
+    pub(crate) on: SmallVec<[Asked<Node>; 4]>,
+    /// Whether rows stay that have none beside them.
+    pub(crate) optional: bool,
+    pub(crate) asked_at: Origin,
+}
+
 impl Select {
-    /// Where the table whose rows are meant stands.
+    /// Where the first table whose rows are meant stands.
     pub(crate) fn entry(&self) -> Source {
-        Source { id: self.source, path: self.rows_of }
+        let here = Source { id: self.source, path: Path::HERE };
+        self.rows.first().copied().unwrap_or(here)
+    }
+
+    fn is_over(&self, source: SourceId) -> bool {
+        self.source == source || self.joins.iter().any(|join| join.source == source)
     }
 
     pub(crate) fn is_limited(&self) -> bool {
@@ -582,18 +602,19 @@ impl Select {
     /// The parents that are followed from its table, each path once, after the paths that lead to
     /// it, and with the line that asked for it first. Without `in_rows` only what decides which rows
     /// there are is looked at.
-    pub(crate) fn followed(&self, in_rows: bool) -> Vec<Asked<Path>> {
-        let mut paths: Vec<Asked<Path>> = Vec::new();
-        let mut add = |path: Path, at: Origin| {
+    pub(crate) fn followed(&self, in_rows: bool) -> Vec<Asked<Source>> {
+        let mut followed: Vec<Asked<Source>> = Vec::new();
+        let mut add = |source: Source, at: Origin| {
             let mut steps = SmallVec::<[Path; 8]>::new();
-            let mut end = path;
+            let mut end = source.path;
             while let Some((before, _)) = end.last() {
                 steps.push(end);
                 end = before;
             }
-            for step in steps.into_iter().rev() {
-                if paths.iter().all(|known| known.what != step) {
-                    paths.push(Asked { what: step, at });
+            for path in steps.into_iter().rev() {
+                let step = Source { path, ..source };
+                if followed.iter().all(|known| known.what != step) {
+                    followed.push(Asked { what: step, at });
                 }
             }
         };
@@ -602,32 +623,54 @@ impl Select {
             nodes.map(|node| (node, values.at))
         });
         let filters = self.filters.iter().map(|filter| (&filter.what, filter.at));
+        let joins = self
+            .joins
+            .iter()
+            .flat_map(|join| &join.on)
+            .map(|on| (&on.what, on.at));
         let orders = self.orders.iter().map(|order| (&order.what.by, order.at));
         let of_rows = values.chain(orders).filter(|_| in_rows);
-        for (node, at) in of_rows.chain(filters) {
+        for (node, at) in filters.chain(joins).chain(of_rows) {
             node.visit_followed(&mut |source| {
-                if source.id == self.source {
-                    add(source.path, at);
+                if self.is_over(source.id) {
+                    add(source, at);
                 }
             });
         }
-        if in_rows && self.values.is_none() {
-            add(self.rows_of, self.asked_at);
+        // A table that is joined decides which rows there are, whatever is read of it.
+        let beside = self
+            .rows
+            .iter()
+            .skip(1)
+            .filter(|_| !in_rows || self.values.is_some());
+        let read = self
+            .rows
+            .iter()
+            .filter(|_| in_rows && self.values.is_none());
+        for source in beside.chain(read) {
+            add(*source, self.asked_at);
         }
-        paths
+        followed
     }
 
     /// The same query, its table told apart from this one's: so that a copy can stand inside the
     /// original, and the columns of each are its own.
     pub(crate) fn copied(&self) -> Select {
         let mut copy = self.clone();
-        copy.source = SourceId::fresh();
-        let (from, to) = (self.source, copy.source);
-        copy.each_column(&mut |column| {
-            if column.source.id == from {
-                column.source.id = to;
+        let mut renumbered = SmallVec::<[(SourceId, SourceId); 2]>::new();
+        let joins = copy.joins.iter_mut().map(|join| &mut join.source);
+        for source in joins.chain([&mut copy.source]) {
+            let fresh = SourceId::fresh();
+            renumbered.push((*source, fresh));
+            *source = fresh;
+        }
+        let renumber = |source: &mut Source| {
+            if let Some((_, fresh)) = renumbered.iter().find(|(old, _)| *old == source.id) {
+                source.id = *fresh;
             }
-        });
+        };
+        copy.rows.iter_mut().for_each(renumber);
+        copy.each_column(&mut |column| renumber(&mut column.source));
         copy
     }
 
@@ -635,7 +678,9 @@ impl Select {
         let values = self.values.iter_mut().flat_map(|values| &mut values.what);
         let filters = self.filters.iter_mut().map(|filter| &mut filter.what);
         let orders = self.orders.iter_mut().map(|order| &mut order.what.by);
-        for node in values.chain(filters).chain(orders) {
+        let joins = self.joins.iter_mut().flat_map(|join| &mut join.on);
+        let joins = joins.map(|on| &mut on.what);
+        for node in values.chain(filters).chain(orders).chain(joins) {
             node.each_column(change);
         }
     }
@@ -648,6 +693,11 @@ impl Select {
         let values = self.values.iter().flat_map(|values| &values.what);
         let filters = self.filters.iter().map(|filter| &filter.what);
         let orders = self.orders.iter().map(|order| &order.what.by);
-        values.chain(filters).chain(orders)
+        let joins = self
+            .joins
+            .iter()
+            .flat_map(|join| &join.on)
+            .map(|on| &on.what);
+        values.chain(filters).chain(orders).chain(joins)
     }
 }

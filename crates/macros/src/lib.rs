@@ -20,6 +20,10 @@ use syn::{DeriveInput, parse_macro_input};
 /// |---|---|
 /// | `table = "name"` | the table's name, if it is not the struct's name in snake case |
 /// | `schema = "name"` | the schema (on MariaDB and MySQL: the database) that the table is in |
+/// | `children(assays: Assay by specimen_id)` | the rows of another table whose column is equal to this one's key, or to another field: `by label = name` |
+/// | `child(collar: Collar by borehole_id)` | the same where there is at most one such row |
+/// | `linked(hazards: Hazard via SpecimenHazard)` | the rows of another table that a table between leads to; that has one reference to each of the two |
+/// | `references(tray: Tray by (shelf, slot))` | the row of another table whose key is equal to several fields |
 ///
 /// | attribute of a field | meaning |
 /// |---|---|
@@ -27,6 +31,8 @@ use syn::{DeriveInput, parse_macro_input};
 /// | `generated` | the database makes the value on insert |
 /// | `unique` | no two rows share a value |
 /// | `column = "name"` | the column's name, if it is not the field's name |
+/// | `references = Borehole` | the row of another table whose key is equal to this field; `references = Borehole by name` means another column of it that is unique |
+/// | `called = hole` | what the reference is called, if not as the field without `_id` |
 /// | `by_code_point` | the database itself compares this text by code point, so that an index serves order and ranges too: the column is declared `COLLATE "C"` on PostgreSQL, `utf8mb4_nopad_bin` on MariaDB, `utf8mb4_0900_bin` on MySQL, and without NOCASE or RTRIM on SQLite |
 ///
 /// It implements `Table` and `RowShape`, and writes
@@ -34,7 +40,12 @@ use syn::{DeriveInput, parse_macro_input};
 /// - `SpecimenColumns`, the struct of typed columns that closures are given;
 /// - `Specimen::rows()`, the query for all rows;
 /// - `Specimen::row(key)`, the query for the row with this key: a tuple for a key of several columns;
-/// - `Specimen::row_by_label(value)` for each field that is `unique`.
+/// - `Specimen::row_by_label(value)` for each field that is `unique`;
+/// - a method for each relation, of the columns (`s.borehole().name`, `s.assays().exists()`) and of a
+///   row in hand (`specimen.assays()`, the query for them). A reference that may be NULL leads to a
+///   `Maybe` of a row.
+///
+/// Relations are compared where they are declared: a reference whose types do not fit does not compile.
 ///
 /// Names are checked here: 1 to 63 bytes, no NUL, no letter above U+FFFF, no space at either end, and
 /// no two columns that differ only in case. Everything else is allowed, and quoted.

@@ -359,7 +359,7 @@ impl Linked {
             #[doc = #doc]
             #[track_caller]
             #visibility fn #name(self) -> ::nepheline::Query<#target> {
-                ::nepheline::Query::linked::<#via, #ident>(::nepheline::Column::source(&self.#probe))
+                ::nepheline::Query::<#target>::linked::<#via, #ident>(::nepheline::Column::source(&self.#probe))
             }
         }
     }
@@ -380,7 +380,7 @@ impl Linked {
             #[doc = #doc]
             #[track_caller]
             #visibility fn #name(&self) -> ::nepheline::Query<#target> {
-                ::nepheline::Query::linked_to_row::<#via, #ident>(self)
+                ::nepheline::Query::<#target>::linked_to_row::<#via, #ident>(self)
             }
         }
     }

@@ -155,11 +155,11 @@ impl<'a> TableItem<'a> {
             names.push(name);
         }
         let keyless = self.columns.iter().all(|column| !column.key);
-        let by_key = self
+        let mut by_key = self
             .children
             .iter()
             .filter(|relation| relation.own.is_empty());
-        if let Some(relation) = by_key.filter(|_| keyless).next() {
+        if let Some(relation) = by_key.find(|_| keyless) {
             mistakes.at(relation.name.span(), "a table without a key has nothing to refer to");
         }
         if self.references.len() > 200 {
@@ -344,6 +344,8 @@ impl<'a> TableItem<'a> {
         let keyed = self.keyed();
         quote! {
             impl ::nepheline::RowColumns for #columns {
+                type Table = #ident;
+
                 fn probe(&self) -> ::nepheline::internal::RawColumn {
                     ::nepheline::Column::raw(self.#probe)
                 }

@@ -9,7 +9,7 @@ use deadpool::Runtime;
 use deadpool::managed::{self, Manager, Object, PoolError, TimeoutType, Timeouts};
 use futures_util::stream::{BoxStream, TryStreamExt};
 use nepheline_core::internal::Wanted;
-use nepheline_core::{BindValue, Dialect, Error, Query, RowShape, Table};
+use nepheline_core::{BindValue, Dialect, Error, Query, RowShape, Tables};
 
 use crate::connection::Connection;
 use crate::handle::sealed;
@@ -257,7 +257,7 @@ impl sealed::Handle for Database {
         verb.finish(gathered)
     }
 
-    fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+    fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
         &'a self,
         query: &'a Query<T, R>,
     ) -> BoxStream<'a, Result<R, Error>> {

@@ -3,7 +3,7 @@
 use std::future::Future;
 
 use futures_util::stream::Stream;
-use nepheline_core::{Error, Query, RowShape, Table};
+use nepheline_core::{Error, Query, RowShape, Tables};
 
 use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadOne};
 
@@ -11,14 +11,14 @@ pub(crate) mod sealed {
     use std::future::Future;
 
     use futures_util::stream::BoxStream;
-    use nepheline_core::{Error, Query, RowShape, Table};
+    use nepheline_core::{Error, Query, RowShape, Tables};
 
     use crate::verbs::Verb;
 
     pub trait Handle: Sync {
         fn run<V: Verb>(&self, verb: V) -> impl Future<Output = Result<V::Output, Error>> + Send;
 
-        fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+        fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
             &'a self,
             query: &'a Query<T, R>,
         ) -> BoxStream<'a, Result<R, Error>>;
@@ -39,7 +39,7 @@ pub trait Handle: sealed::Handle {
     /// Those of [`Query::sql`]; [`Mismatch`](crate::ErrorKind::Mismatch) for a row that does not fit
     /// `R`, naming table, column and row; and what the database refuses, with the SQL and its origin.
     /// The other verbs fail in the same ways.
-    fn read<T: Table, R: RowShape + Send + 'static>(
+    fn read<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<Vec<R>, Error>> + Send {
@@ -49,7 +49,7 @@ pub trait Handle: sealed::Handle {
     /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
     ///
     /// Which row is first is up to the engine, unless the query is ordered.
-    fn read_first<T: Table, R: RowShape + Send + 'static>(
+    fn read_first<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<Option<R>, Error>> + Send {
@@ -62,7 +62,7 @@ pub trait Handle: sealed::Handle {
     ///
     /// Of kind [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key
     /// that was sought, and of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
-    fn read_one<T: Table, R: RowShape + Send + 'static>(
+    fn read_one<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<R, Error>> + Send {
@@ -74,7 +74,7 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
-    fn read_at_most_one<T: Table, R: RowShape + Send + 'static>(
+    fn read_at_most_one<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<Option<R>, Error>> + Send {
@@ -82,7 +82,7 @@ pub trait Handle: sealed::Handle {
     }
 
     /// How many rows the query has, counted by the database. Limit and offset count.
-    fn count<T: Table, R>(
+    fn count<T: Tables, R>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<u64, Error>> + Send {
@@ -90,7 +90,7 @@ pub trait Handle: sealed::Handle {
     }
 
     /// Whether the query has any row. The database stops at the first. Limit and offset count.
-    fn has_rows<T: Table, R>(
+    fn has_rows<T: Tables, R>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<bool, Error>> + Send {
@@ -101,7 +101,7 @@ pub trait Handle: sealed::Handle {
     ///
     /// The stream holds a connection. Dropping it early frees the connection: what was still to
     /// come is not read.
-    fn read_stream<'a, T: Table, R: RowShape + Send + 'static>(
+    fn read_stream<'a, T: Tables, R: RowShape + Send + 'static>(
         &'a self,
         query: &'a Query<T, R>,
     ) -> impl Stream<Item = Result<R, Error>> + Send + Unpin + 'a {
@@ -109,7 +109,7 @@ pub trait Handle: sealed::Handle {
     }
 
     /// The engine's own plan of the query, as text. The query is not run.
-    fn explain<T: Table, R>(
+    fn explain<T: Tables, R>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<String, Error>> + Send {
@@ -121,7 +121,7 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
-    fn explain_analyze<T: Table, R>(
+    fn explain_analyze<T: Tables, R>(
         &self,
         query: &Query<T, R>,
     ) -> impl Future<Output = Result<String, Error>> + Send {

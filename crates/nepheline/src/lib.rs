@@ -56,6 +56,9 @@
 //!   column, and [`TextExpression`], [`NumberExpression`], [`TimeExpression`] and [`JsonExpression`]
 //!   what can be made of some; [`case`](case()) and [`coalesce`] choose between values; [`Condition`]
 //!   tells how conditions join, [`Scope`] how they get a name.
+//! - [`Table`](derive@Table) also declares relations. [`Maybe`] is a parent that there may not be;
+//!   [`Query::exists`], [`count`](Query::count), [`sum`](Query::sum) and their like ask a query inside
+//!   another; [`Query::join`] puts tables side by side.
 //! - [`verbatim!`] is for the corner where only hand-written SQL will do.
 //! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
 //! - [`Database`] runs queries from async code, with the verbs of [`Handle`];

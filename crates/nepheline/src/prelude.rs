@@ -2,8 +2,8 @@
 
 pub use crate::{
     Argument, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression, JsonExpression,
-    NumberExpression, Order, Query, Scope, Storable, Table, TextExpression, TimeExpression, all_of,
-    any_of, bind, case, coalesce, verbatim,
+    Maybe, NumberExpression, Order, Query, Scope, Storable, Table, TextExpression, TimeExpression,
+    all_of, any_of, bind, case, coalesce, verbatim,
 };
 #[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
 pub use crate::{Handle as _, blocking::Handle as _};

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 use async_stream::try_stream;
 use futures_util::stream::{BoxStream, TryStreamExt};
 use nepheline_core::internal::Wanted;
-use nepheline_core::{Dialect, Error, ErrorKind, Query, RowShape, Table};
+use nepheline_core::{Dialect, Error, ErrorKind, Query, RowShape, Tables};
 use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard};
 
 use crate::connection::Connection;
@@ -284,7 +284,7 @@ impl sealed::Handle for Transaction {
         connection.run(verb).await.map_err(|err| self.shared.note(err))
     }
 
-    fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+    fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
         &'a self,
         query: &'a Query<T, R>,
     ) -> BoxStream<'a, Result<R, Error>> {

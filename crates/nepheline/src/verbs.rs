@@ -2,7 +2,7 @@
 //! gathered into, and what it makes of them. The handles do the running in between.
 
 use nepheline_core::internal::{Statement, Wanted};
-use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, Query, RowShape, Table};
+use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, Query, RowShape, Tables};
 
 /// One thing to ask of a database.
 pub trait Verb: Send {
@@ -89,7 +89,7 @@ impl<G> Arriving<G> {
 /// All rows of a query.
 pub(crate) struct Read<'q, T, R>(pub(crate) &'q Query<T, R>);
 
-impl<T: Table, R: RowShape + Send + 'static> Verb for Read<'_, T, R> {
+impl<T: Tables, R: RowShape + Send + 'static> Verb for Read<'_, T, R> {
     type Row = R;
     type Gathered = Vec<R>;
     type Output = Vec<R>;
@@ -106,7 +106,7 @@ impl<T: Table, R: RowShape + Send + 'static> Verb for Read<'_, T, R> {
 /// The first row of a query, if there is one.
 pub(crate) struct ReadFirst<'q, T, R>(pub(crate) &'q Query<T, R>);
 
-impl<T: Table, R: RowShape + Send + 'static> Verb for ReadFirst<'_, T, R> {
+impl<T: Tables, R: RowShape + Send + 'static> Verb for ReadFirst<'_, T, R> {
     type Row = R;
     type Gathered = Last<R>;
     type Output = Option<R>;
@@ -123,7 +123,7 @@ impl<T: Table, R: RowShape + Send + 'static> Verb for ReadFirst<'_, T, R> {
 /// The one row that a query may have.
 pub(crate) struct ReadAtMostOne<'q, T, R>(pub(crate) &'q Query<T, R>);
 
-impl<T: Table, R: RowShape + Send + 'static> Verb for ReadAtMostOne<'_, T, R> {
+impl<T: Tables, R: RowShape + Send + 'static> Verb for ReadAtMostOne<'_, T, R> {
     type Row = R;
     type Gathered = Last<R>;
     type Output = Option<R>;
@@ -136,7 +136,7 @@ impl<T: Table, R: RowShape + Send + 'static> Verb for ReadAtMostOne<'_, T, R> {
     fn finish(self, rows: Last<R>) -> Result<Option<R>, Error> {
         match rows.others {
             false => Ok(rows.row),
-            true => Err(Error::more_than_one(T::INFO.name()).asked_at(self.0.origin())),
+            true => Err(Error::more_than_one(self.0.table_name()).asked_at(self.0.origin())),
         }
     }
 }
@@ -144,7 +144,7 @@ impl<T: Table, R: RowShape + Send + 'static> Verb for ReadAtMostOne<'_, T, R> {
 /// The one row that a query must have.
 pub(crate) struct ReadOne<'q, T, R>(pub(crate) &'q Query<T, R>);
 
-impl<T: Table, R: RowShape + Send + 'static> Verb for ReadOne<'_, T, R> {
+impl<T: Tables, R: RowShape + Send + 'static> Verb for ReadOne<'_, T, R> {
     type Row = R;
     type Gathered = Last<R>;
     type Output = R;
@@ -156,7 +156,7 @@ impl<T: Table, R: RowShape + Send + 'static> Verb for ReadOne<'_, T, R> {
     fn finish(self, rows: Last<R>) -> Result<R, Error> {
         let query = self.0;
         ReadAtMostOne(query).finish(rows)?.ok_or_else(|| {
-            Error::not_found(T::INFO.name(), query.key_sought()).asked_at(query.origin())
+            Error::not_found(self.0.table_name(), query.key_sought()).asked_at(query.origin())
         })
     }
 }
@@ -164,7 +164,7 @@ impl<T: Table, R: RowShape + Send + 'static> Verb for ReadOne<'_, T, R> {
 /// How many rows a query has.
 pub(crate) struct Count<'q, T, R>(pub(crate) &'q Query<T, R>);
 
-impl<T: Table, R> Verb for Count<'_, T, R> {
+impl<T: Tables, R> Verb for Count<'_, T, R> {
     type Row = i64;
     type Gathered = Last<i64>;
     type Output = u64;
@@ -181,7 +181,7 @@ impl<T: Table, R> Verb for Count<'_, T, R> {
 /// Whether a query has any row.
 pub(crate) struct HasRows<'q, T, R>(pub(crate) &'q Query<T, R>);
 
-impl<T: Table, R> Verb for HasRows<'_, T, R> {
+impl<T: Tables, R> Verb for HasRows<'_, T, R> {
     type Row = bool;
     type Gathered = Last<bool>;
     type Output = bool;
@@ -201,7 +201,7 @@ pub(crate) struct Explain<'q, T, R> {
     pub(crate) analyze: bool,
 }
 
-impl<T: Table, R> Verb for Explain<'_, T, R> {
+impl<T: Tables, R> Verb for Explain<'_, T, R> {
     type Row = PlanLine;
     type Gathered = Vec<PlanLine>;
     type Output = String;

@@ -4,18 +4,22 @@
 
 use nepheline::prelude::*;
 use nepheline_coreshed::scopes::{deeper_than, unassigned};
-use nepheline_coreshed::{Assay, Rock, Specimen};
+use nepheline_coreshed::{Rock, Specimen};
 
 #[test]
-fn a_query_with_another_inside_takes_few_allocations() {
+fn a_query_with_relations_takes_few_allocations() {
+    let region = Some("Upper Tarn");
     let build_and_compile = || {
-        let rich = Assay::rows().filter(|a| a.element.eq("Nd") & a.ppm.ge(400.0));
         let query = Specimen::rows()
             .filter(unassigned)
             .filter(deeper_than(50.0))
-            .filter(|s| s.rock.eq(Rock::Basalt))
-            .filter(|s| s.id.one_of(rich.select(|a| a.specimen_id)))
-            .order_by(|s| (s.label.asc(), s.top_m.asc()))
+            .filter(|s| region.map(|region| s.borehole().site().region.eq(region)))
+            .filter(|s| {
+                s.assays()
+                    .filter(|a| a.element.eq("Nd") & a.ppm.ge(400.0))
+                    .exists()
+            })
+            .order_by(|s| (s.borehole().name.asc(), s.top_m.asc()))
             .limit(20);
         let _sql = query.sql(Dialect::Postgres).unwrap();
     };

@@ -9,7 +9,6 @@ use nepheline::{BindValue, SqlType};
 fn names_come_from_rust_unless_given() {
     #[derive(Debug, Table)]
     #[nepheline(schema = "survey", table = "thin sections")]
-    #[expect(dead_code, reason = "only its SQL is looked at")]
     struct ThinSection {
         #[nepheline(key)]
         r#type: i64,

@@ -192,7 +192,6 @@ async fn a_connection_killed_in_a_transaction_leaves_nothing_behind() {
         assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionOver, "on {}", engine.name);
         #[derive(Debug, Table)]
         #[nepheline(table = "faults")]
-        #[expect(dead_code, reason = "they are only counted")]
         struct Fault {
             id: i64,
         }

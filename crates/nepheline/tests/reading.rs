@@ -253,7 +253,6 @@ fn failures_say_what_and_where() {
     let missing_table = {
         #[derive(Debug, Table)]
         #[nepheline(table = "thin_section")]
-        #[expect(dead_code, reason = "the table does not exist")]
         struct ThinSection {
             id: i64,
         }
@@ -262,7 +261,6 @@ fn failures_say_what_and_where() {
     let missing_column = {
         #[derive(Debug, Table)]
         #[nepheline(table = "lab")]
-        #[expect(dead_code, reason = "the column does not exist")]
         struct Lab {
             id: i64,
             phone: String,

@@ -7,9 +7,9 @@ mod support;
 
 use std::fmt::{Debug, Write as _};
 
-use nepheline::RowShape;
 use nepheline::blocking::Handle;
 use nepheline::prelude::*;
+use nepheline::{RowShape, Tables};
 use nepheline_coreshed::{
     Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
 };
@@ -81,7 +81,7 @@ impl Shed {
 }
 
 /// Asks every engine, expects what memory says, and gives the SQL in every dialect.
-fn ask<T: Table, R>(query: &Query<T, R>, expected: &[R]) -> String
+fn ask<T: Tables, R>(query: &Query<T, R>, expected: &[R]) -> String
 where
     R: RowShape + Debug + PartialEq + Send + 'static,
 {
@@ -312,6 +312,121 @@ fn to_many_relations_are_asked() {
         .collect();
     see("totals", ask(&totals, &expected));
     insta::assert_snapshot!(seen);
+}
+
+#[test]
+fn tables_are_joined_and_read_as_tuples() {
+    let shed = Shed::read();
+    let mut seen = String::new();
+    let mut see = |what: &str, sql: String| write!(seen, "# {what}\n{sql}\n").unwrap();
+
+    let pairs = Specimen::rows()
+        .join(|s| s.borehole())
+        .filter(|(s, b)| s.base_m.gt(b.depth_m * 0.9) & b.site().region.ne("Varnholt"))
+        .order_by(|(s, b)| (b.name.asc(), s.id.asc()));
+    let mut expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .map(|s| (s.clone(), shed.borehole(s).clone()))
+        .filter(|(s, b)| s.base_m > b.depth_m * 0.9 && shed.site(b).region != "Varnholt")
+        .collect();
+    expected.sort_by(|(s, b), (t, c)| b.name.cmp(&c.name).then(s.id.cmp(&t.id)));
+    see("with a parent", ask(&pairs, &expected));
+
+    let three = Borehole::rows()
+        .join(|b| b.specimens().filter(|s| s.top_m.lt(60)))
+        .join(|(_, s)| s.analyst())
+        .order_by(|(_, s, _)| s.id.asc());
+    let expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter(|s| s.top_m < 60.0)
+        .map(|s| (shed.borehole(s).clone(), s.clone(), shed.analyst(s).cloned()))
+        .collect();
+    see("with children, and a parent of theirs that there may not be", ask(&three, &expected));
+
+    let with_parts = Specimen::rows()
+        .filter(|s| s.rock.eq(nepheline_coreshed::Rock::Carbonatite))
+        .left_join(|s| s.parts())
+        .order_by(|(s, part)| (s.id.asc(), part.map(|p| p.id).asc()));
+    let mut expected = Vec::new();
+    for s in shed
+        .specimens
+        .iter()
+        .filter(|s| s.rock == nepheline_coreshed::Rock::Carbonatite)
+    {
+        let parts: Vec<_> = shed
+            .specimens
+            .iter()
+            .filter(|p| p.parent_id == Some(s.id))
+            .collect();
+        match parts.is_empty() {
+            true => expected.push((s.clone(), None)),
+            false => expected.extend(parts.into_iter().map(|p| (s.clone(), Some(p.clone())))),
+        }
+    }
+    see("with children of the same table, or none", ask(&with_parts, &expected));
+
+    let same_hole = Specimen::rows()
+        .filter(|s| s.id.lt(30))
+        .join(|s| {
+            Specimen::rows()
+                .filter(|t| t.borehole_id.eq(s.borehole_id) & t.id.gt(s.id) & t.id.lt(60))
+        })
+        .order_by(|(s, t)| (s.id.asc(), t.id.asc()))
+        .select(|(s, t)| (s.label, t.label, t.top_m - s.top_m));
+    let mut expected = Vec::new();
+    for s in shed.specimens.iter().filter(|s| s.id < 30) {
+        for t in shed
+            .specimens
+            .iter()
+            .filter(|t| t.id > s.id && t.id < 60 && t.borehole_id == s.borehole_id)
+        {
+            expected.push((s.label.clone(), t.label.clone(), t.top_m - s.top_m));
+        }
+    }
+    see("on any condition", ask(&same_hole, &expected));
+
+    let everything = Agency::rows()
+        .join(|_| Hazard::rows())
+        .order_by(|(a, h)| (a.id.asc(), h.id.asc()));
+    let mut expected = Vec::new();
+    for agency in &shed.agencies {
+        expected.extend(
+            shed.hazards
+                .iter()
+                .map(|hazard| (agency.clone(), hazard.clone())),
+        );
+    }
+    see("with everything", ask(&everything, &expected));
+
+    let hazards = Specimen::rows()
+        .join(|s| s.hazards().filter(|h| h.name.ne("radon")))
+        .filter(|(s, _)| s.id.le(200))
+        .order_by(|(s, h)| (s.id.asc(), h.id.asc()))
+        .select(|(s, h)| (s.id, h.name));
+    let mut expected = Vec::new();
+    for s in shed.specimens.iter().filter(|s| s.id <= 200) {
+        let mut hazards: Vec<_> = shed.hazards(s).filter(|h| h.name != "radon").collect();
+        hazards.sort_by_key(|h| h.id);
+        expected.extend(hazards.into_iter().map(|h| (s.id, h.name.clone())));
+    }
+    see("many to many", ask(&hazards, &expected));
+    insta::assert_snapshot!(seen);
+}
+
+#[test]
+fn what_cannot_be_joined_is_refused() {
+    let limited = Borehole::rows().join(|b| b.specimens().limit(3));
+    let err = limited.sql(Dialect::Sqlite).unwrap_err();
+    assert_eq!(err.kind(), ErrorKind::RefusedValue);
+    let counted = Borehole::rows().filter(|b| b.specimens().limit(3).count().gt(1));
+    assert_eq!(counted.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::RefusedValue);
+    let beyond = Borehole::rows().left_join(|b| {
+        b.specimens()
+            .filter(|s| s.analyst().is_some_and(|a| a.id.eq(1)))
+    });
+    assert_eq!(beyond.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::RefusedValue);
 }
 
 #[test]

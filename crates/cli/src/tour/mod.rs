@@ -7,7 +7,7 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
-use nepheline::{RowShape, Sql};
+use nepheline::{RowShape, Sql, Tables};
 
 use crate::screen::{ROWS_SHOWN, Screen};
 use steps::Step;
@@ -85,12 +85,12 @@ struct Tour<'a> {
 
 impl Tour<'_> {
     /// Shows the SQL of a query in the dialects that were asked for.
-    fn show<T: Table, R>(&mut self, query: &Query<T, R>) -> Result<()> {
+    fn show<T: Tables, R>(&mut self, query: &Query<T, R>) -> Result<()> {
         self.show_each(|dialect| query.sql(dialect))
     }
 
     /// Reads the rows of a query and shows the first of them.
-    fn values<T: Table, R: RowShape + Send + 'static>(
+    fn values<T: Tables, R: RowShape + Send + 'static>(
         &mut self,
         headings: &[&str],
         query: &Query<T, R>,

@@ -34,6 +34,14 @@ pub(super) enum Step {
     Dates,
     /// Hand-written SQL
     Fragments,
+    /// Parents, followed by name
+    Parents,
+    /// Questions to the rows that refer to a row
+    Children,
+    /// Rows of several tables side by side
+    Joins,
+    /// Queries that begin at a row in hand
+    RowInHand,
     /// Order, limit and offset
     Order,
     /// Counting in the database
@@ -58,6 +66,10 @@ impl Step {
             Step::Computed => ("How long are the carbonatites, and is that much?", computed),
             Step::Dates => ("Which results are due in the 30 days from June 15, 2024?", dates),
             Step::Fragments => ("What lies in tray 4, by the number on its label?", fragments),
+            Step::Parents => ("What was taken from Upper Tarn near the surface, by whom?", parents),
+            Step::Children => ("Which specimens were measured most often, and for what?", children),
+            Step::Joins => ("Which specimens are from the last fiftieth of their borehole?", joins),
+            Step::RowInHand => ("What belongs to specimen 46?", row_in_hand),
             Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
             Step::Count => {
                 ("How many specimens were withdrawn, and is any lab not accredited?", count)
@@ -209,6 +221,70 @@ fn fragments(tour: &mut Tour<'_>) -> Result<()> {
     tour.show(&query)?;
     let specimens = tour.db.read(&query)?;
     Ok(tour.screen.rows(&specimens)?)
+}
+
+fn parents(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(|s| s.borehole().site().region.eq("Upper Tarn") & s.top_m.lt(60))
+        .order_by(|s| (s.borehole().name.asc(), s.top_m.asc()))
+        .select(|s| {
+            (s.label, s.borehole().name, s.borehole().site().name, s.analyst().map(|a| a.name))
+        });
+    tour.show(&query)?;
+    let headings = ["label", "borehole", "site", "analyst"];
+    tour.values(&headings, &query, |(label, borehole, site, analyst)| {
+        vec![label, borehole, site, analyst.unwrap_or_else(|| NULL.to_owned())]
+    })
+}
+
+fn children(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(|s| s.assays().count().ge(8) & s.hazards().not_exists())
+        .filter(|s| s.assays().any(|a| a.lab().accredited.is_false()))
+        .order_by(|s| (s.assays().max(|a| a.ppm).desc(), s.label.asc()))
+        .select(|s| {
+            let last = s.assays().order_by(|a| (a.due_on.asc(), a.id.asc()));
+            (s.label, s.assays().count(), s.assays().max(|a| a.ppm), last.last(|a| a.element))
+        });
+    tour.show(&query)?;
+    let headings = ["label", "assays", "most ppm", "last for"];
+    tour.values(&headings, &query, |(label, assays, most, last)| {
+        let most = most.map_or_else(|| NULL.to_owned(), |most| format!("{most}"));
+        vec![label, assays.to_string(), most, last.unwrap_or_else(|| NULL.to_owned())]
+    })
+}
+
+fn joins(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .join(|s| s.borehole())
+        .join(|(s, _)| s.analyst())
+        .filter(|(s, b, _)| s.base_m.gt(b.depth_m * 0.98))
+        .order_by(|(s, _, _)| s.label.asc());
+    tour.show(&query)?;
+    let headings = ["label", "base_m", "borehole", "depth_m", "analyst"];
+    tour.values(&headings, &query, |(specimen, borehole, analyst)| {
+        vec![
+            specimen.label,
+            specimen.base_m.to_string(),
+            borehole.name,
+            borehole.depth_m.to_string(),
+            analyst.map_or_else(|| NULL.to_owned(), |analyst| analyst.name),
+        ]
+    })
+}
+
+fn row_in_hand(tour: &mut Tour<'_>) -> Result<()> {
+    let specimen = tour.db.read_one(&Specimen::row(46))?;
+    let borehole = specimen.borehole();
+    tour.show(&borehole)?;
+    let name = tour.db.read_one(&borehole)?.name;
+    tour.screen.line(&format!("it is from borehole {name}"))?;
+    let assays = specimen
+        .assays()
+        .order_by(|a| a.id.asc())
+        .select(|a| (a.element, a.ppm));
+    tour.show(&assays)?;
+    tour.values(&["element", "ppm"], &assays, |(element, ppm)| vec![element, ppm.to_string()])
 }
 
 fn order(tour: &mut Tour<'_>) -> Result<()> {

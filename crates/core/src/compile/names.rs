@@ -5,7 +5,7 @@ use smallvec::SmallVec;
 
 use crate::error::Error;
 use crate::origin::Origin;
-use crate::query::{Path, Source};
+use crate::query::{Path, Source, SourceId};
 use crate::table::{Reference, TableInfo};
 use crate::tree::{Asked, Select};
 
@@ -39,25 +39,32 @@ impl Names {
     pub(super) fn enter(
         &mut self,
         select: &Select,
-        followed: Vec<Asked<Path>>,
+        followed: Vec<Asked<Source>>,
     ) -> Result<(), Error> {
         if self.before.len() > DEEPEST {
             return Err(Error::too_many_subqueries(DEEPEST));
         }
         self.before.push(self.visible.len());
-        let source = Source { id: select.source, path: Path::HERE };
-        let alias = self.alias_for(select.table.name(), select.table.name());
-        self.visible.push(Visible {
-            source,
-            table: select.table,
-            alias,
-            followed: None,
-            optional: false,
-        });
-        for Asked { what: path, at } in followed {
-            self.follow(Source { path, ..source }, at)?;
+        self.stand(select.source, select.table, false);
+        self.follow_from(select.source, &followed)?;
+        for join in &select.joins {
+            self.stand(join.source, join.table, join.optional);
+            self.follow_from(join.source, &followed)?;
         }
         Ok(())
+    }
+
+    /// A table that the query is over.
+    fn stand(&mut self, id: SourceId, table: &'static TableInfo, optional: bool) {
+        let source = Source { id, path: Path::HERE };
+        let alias = self.alias_for(table.name(), table.name());
+        self.visible
+            .push(Visible { source, table, alias, followed: None, optional });
+    }
+
+    fn follow_from(&mut self, id: SourceId, followed: &[Asked<Source>]) -> Result<(), Error> {
+        let mut from_here = followed.iter().filter(|followed| followed.what.id == id);
+        from_here.try_for_each(|followed| self.follow(followed.what, followed.at))
     }
 
     fn follow(&mut self, source: Source, at: Origin) -> Result<(), Error> {
@@ -92,7 +99,7 @@ impl Names {
         }
     }
 
-    /// How many tables are followed in the innermost query, and where they begin.
+    /// The tables of the innermost query but the first, by their places.
     pub(super) fn innermost(&self) -> std::ops::Range<usize> {
         self.before.last().map_or(0, |before| before + 1)..self.visible.len()
     }

@@ -3,6 +3,7 @@
 use super::level::{Level, PerRow};
 use super::{Column, Condition, Expr, Expression};
 use crate::storable::ColumnType;
+use crate::table::Table;
 use crate::tree::{Case, Node, RawColumn};
 
 /// The columns of a row that there may not be, as an `Option` of them would read.
@@ -42,7 +43,14 @@ pub struct Maybe<C> {
 }
 
 /// The columns of a table. Implemented by `#[derive(Table)]`.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` does not lead to rows of a table",
+    label = "expected a relation, such as `s.borehole()`, or a query, such as `Lab::rows().filter(..)`"
+)]
 pub trait RowColumns: Copy {
+    /// The table that they are of.
+    type Table: Table<Columns = Self>;
+
     /// A column that is NULL only where there is no row.
     #[doc(hidden)]
     fn probe(&self) -> RawColumn;
@@ -62,6 +70,10 @@ impl<C: RowColumns> Maybe<C> {
     #[doc(hidden)]
     pub fn new(columns: C) -> Maybe<C> {
         Maybe { columns }
+    }
+
+    pub(crate) fn probe(&self) -> RawColumn {
+        self.columns.probe()
     }
 
     /// Something of the row, NULL where there is none.

@@ -1,5 +1,6 @@
 //! Queries: values that say which rows are wanted, and run only when a handle reads them.
 
+mod join;
 mod related;
 mod scope;
 mod source;
@@ -10,6 +11,7 @@ use std::panic::Location;
 
 use smallvec::SmallVec;
 
+pub use join::{Append, JoinsTo, Places, Tables};
 pub use related::{SumOf, Summed};
 pub use scope::{Scope, all_scopes, any_scope};
 pub(crate) use source::Path;
@@ -71,10 +73,12 @@ impl<T: Table> Query<T> {
     #[doc(hidden)]
     #[track_caller]
     pub fn over_table() -> Query<T> {
+        let here = Source::fresh();
         let select = Select {
-            source: SourceId::fresh(),
+            source: here.id,
             table: T::INFO,
-            rows_of: Path::HERE,
+            rows: smallvec::smallvec![here],
+            joins: Vec::new(),
             asked_at: Origin::of(Location::caller()),
             values: None,
             at_most_one: false,
@@ -98,7 +102,7 @@ impl<T: Table> Query<T> {
     }
 }
 
-impl<T: Table> Query<T> {
+impl<T: Tables> Query<T> {
     /// Reads of each row what the closure selects, instead of all columns: one expression or a
     /// tuple of them. Each is computed by the database, and typed here.
     ///
@@ -120,13 +124,13 @@ impl<T: Table> Query<T> {
         S: Selectable<Level = PerRow>,
     {
         let mut nodes = SmallVec::new();
-        values(T::columns(self.select.entry())).each(&mut |node| nodes.push(node));
+        values(self.columns()).each(&mut |node| nodes.push(node));
         self.select.values = Some(Asked::here(nodes));
         Query { select: self.select, rows: PhantomData }
     }
 }
 
-impl<T: Table, R> Query<T, R> {
+impl<T: Tables, R> Query<T, R> {
     /// Gives the query to a function and returns what that makes of it, so that orders, limits and
     /// projections can have names too, and be chained.
     ///
@@ -171,7 +175,7 @@ impl<T: Table, R> Query<T, R> {
         F: FnOnce(T::Columns) -> M,
         M: MaybeCondition<Level: KnownPerRow>,
     {
-        if let Some(condition) = condition(T::columns(self.select.entry())).into_condition() {
+        if let Some(condition) = condition(self.columns()).into_condition() {
             self.select
                 .filter(condition.into_node(), Location::caller());
         }
@@ -191,7 +195,7 @@ impl<T: Table, R> Query<T, R> {
         O: IntoOrders<PerRow>,
     {
         let at = Origin::of(Location::caller());
-        let columns = T::columns(self.select.entry());
+        let columns = self.columns();
         let kept = &mut self.select.orders;
         orders(columns).each(&mut |what| kept.push(Asked { what, at }));
         self
@@ -249,6 +253,18 @@ impl<T: Table, R> Query<T, R> {
     /// Those of [`sql`](Self::sql).
     pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
         Statement::to_show(&self.select, dialect, Wanted::Presence)
+    }
+
+    /// The columns that closures are given.
+    #[inline]
+    pub(crate) fn columns(&self) -> T::Columns {
+        T::columns(&mut Places::of(&self.select.rows))
+    }
+
+    /// The tables whose rows are read, for the message that there is none or more than one.
+    #[doc(hidden)]
+    pub fn table_name(&self) -> &'static str {
+        self.select.table.name()
     }
 
     pub(crate) fn into_select(self) -> Box<Select> {

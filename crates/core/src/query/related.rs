@@ -5,7 +5,7 @@ use std::panic::Location;
 
 use smallvec::SmallVec;
 
-use super::{Query, Source};
+use super::{Query, Source, Tables};
 use crate::expr::{
     BaseOf, Condition, Expr, Expression, KnownPerRow, MaybeCondition, Number, PerRow,
 };
@@ -69,7 +69,7 @@ impl<T: Table> Query<T> {
         let select = &mut query.select;
         select.table = L::INFO;
         let link = select.entry();
-        select.rows_of = link.followed(<L as RefersTo<T>>::REFERENCE).path;
+        select.rows = smallvec::smallvec![link.followed(<L as RefersTo<T>>::REFERENCE)];
         let to_owner = L::INFO
             .references()
             .get(usize::from(<L as RefersTo<O>>::REFERENCE));
@@ -122,7 +122,7 @@ fn all_equal(sides: impl Iterator<Item = [Node; 2]>) -> Node {
 /// ));
 /// # Ok::<(), Error>(())
 /// ```
-impl<T: Table, R> Query<T, R> {
+impl<T: Tables, R> Query<T, R> {
     /// Whether there is any such row: `EXISTS`.
     pub fn exists(self) -> Condition {
         Condition::from_node(Node::subquery(self.select, AskedOf::Exists))
@@ -155,7 +155,7 @@ impl<T: Table, R> Query<T, R> {
             let call = Node::call(&function::IS_NOT_TRUE, SqlType::Boolean, [node]);
             Some(Condition::<PerRow>::from_node(call))
         };
-        let asked = fails(T::columns(self.select.entry()));
+        let asked = fails(self.columns());
         match asked {
             Some(failing) => self.filter(|_| failing).not_exists(),
             None => Condition::from_node(Node::constant(true)),
@@ -218,7 +218,7 @@ impl<T: Table, R> Query<T, R> {
         E: Expression<Level = PerRow>,
     {
         let query = self.limit(1);
-        let value = of(T::columns(query.select.entry())).into_node();
+        let value = of(query.columns()).into_node();
         Expr::from_node(query.value(value))
     }
 
@@ -248,7 +248,7 @@ impl<T: Table, R> Query<T, R> {
     /// ```
     #[track_caller]
     pub fn flat_map<U: Table>(mut self, to: impl FnOnce(T::Columns) -> Query<U>) -> Query<U> {
-        let mut inner = to(T::columns(self.select.entry()));
+        let mut inner = to(self.columns());
         // What relates the two stands where both are in sight: in the question whether there is such
         // a row between.
         self.select.filters.extend(inner.select.filters.drain(..));
@@ -271,7 +271,7 @@ impl<T: Table, R> Query<T, R> {
             Ok(query) => query,
             Err(refused) => return Expr::from_node(refused),
         };
-        let of = prepare(of(T::columns(query.select.entry())).into_node());
+        let of = prepare(of(query.columns()).into_node());
         Expr::from_node(query.value(Node::call(function, sql_type, [of])))
     }
 

@@ -4,7 +4,7 @@ use std::fmt;
 use std::ops::ControlFlow;
 
 use futures_util::stream::StreamExt;
-use nepheline_core::{Dialect, Error, Query, RowShape, Table};
+use nepheline_core::{Dialect, Error, Query, RowShape, Tables};
 use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
 
@@ -226,7 +226,7 @@ impl sealed::Handle for Database {
         }
     }
 
-    fn each<T: Table, R: RowShape + Send + 'static>(
+    fn each<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
         take: impl FnMut(R) -> ControlFlow<()>,
@@ -309,7 +309,7 @@ impl sealed::Handle for Transaction<'_> {
         }
     }
 
-    fn each<T: Table, R: RowShape + Send + 'static>(
+    fn each<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
         take: impl FnMut(R) -> ControlFlow<()>,

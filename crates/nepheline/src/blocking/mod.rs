@@ -7,7 +7,7 @@ mod session;
 
 use std::ops::ControlFlow;
 
-use nepheline_core::{BindValue, Error, Query, RowShape, Table};
+use nepheline_core::{BindValue, Error, Query, RowShape, Tables};
 
 pub use database::{Database, Transaction};
 #[cfg(feature = "sqlite")]
@@ -18,14 +18,14 @@ use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, Read
 mod sealed {
     use std::ops::ControlFlow;
 
-    use nepheline_core::{Error, Query, RowShape, Table};
+    use nepheline_core::{Error, Query, RowShape, Tables};
 
     use crate::verbs::Verb;
 
     pub trait Handle {
         fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error>;
 
-        fn each<T: Table, R: RowShape + Send + 'static>(
+        fn each<T: Tables, R: RowShape + Send + 'static>(
             &self,
             query: &Query<T, R>,
             take: impl FnMut(R) -> ControlFlow<()>,
@@ -45,7 +45,7 @@ pub trait Handle: sealed::Handle {
     /// Those of [`Query::sql`]; [`Mismatch`](crate::ErrorKind::Mismatch) for a row that does not fit
     /// `R`, naming table, column and row; and what the database refuses, with the SQL and its origin.
     /// The other verbs fail in the same ways.
-    fn read<T: Table, R: RowShape + Send + 'static>(
+    fn read<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> Result<Vec<R>, Error> {
@@ -55,7 +55,7 @@ pub trait Handle: sealed::Handle {
     /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
     ///
     /// Which row is first is up to the engine, unless the query is ordered.
-    fn read_first<T: Table, R: RowShape + Send + 'static>(
+    fn read_first<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> Result<Option<R>, Error> {
@@ -68,7 +68,7 @@ pub trait Handle: sealed::Handle {
     ///
     /// Of kind [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key
     /// that was sought, and of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
-    fn read_one<T: Table, R: RowShape + Send + 'static>(
+    fn read_one<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> Result<R, Error> {
@@ -80,7 +80,7 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
-    fn read_at_most_one<T: Table, R: RowShape + Send + 'static>(
+    fn read_at_most_one<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
     ) -> Result<Option<R>, Error> {
@@ -88,18 +88,18 @@ pub trait Handle: sealed::Handle {
     }
 
     /// How many rows the query has, counted by the database. Limit and offset count.
-    fn count<T: Table, R>(&self, query: &Query<T, R>) -> Result<u64, Error> {
+    fn count<T: Tables, R>(&self, query: &Query<T, R>) -> Result<u64, Error> {
         self.run(Count(query))
     }
 
     /// Whether the query has any row. The database stops at the first. Limit and offset count.
-    fn has_rows<T: Table, R>(&self, query: &Query<T, R>) -> Result<bool, Error> {
+    fn has_rows<T: Tables, R>(&self, query: &Query<T, R>) -> Result<bool, Error> {
         self.run(HasRows(query))
     }
 
     /// Gives the rows to `take` one after another, in constant memory however many there are, until
     /// it returns `Break`.
-    fn read_stream<T: Table, R: RowShape + Send + 'static>(
+    fn read_stream<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
         take: impl FnMut(R) -> ControlFlow<()>,
@@ -108,7 +108,7 @@ pub trait Handle: sealed::Handle {
     }
 
     /// The engine's own plan of the query, as text. The query is not run.
-    fn explain<T: Table, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
+    fn explain<T: Tables, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
         self.run(Explain { query, analyze: false })
     }
 
@@ -117,7 +117,7 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
-    fn explain_analyze<T: Table, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
+    fn explain_analyze<T: Tables, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
         self.run(Explain { query, analyze: true })
     }
 }

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use std::time::Duration;
 
 use nepheline_core::internal::Wanted;
-use nepheline_core::{Dialect, Error, Query, RowShape, Table};
+use nepheline_core::{Dialect, Error, Query, RowShape, Tables};
 use rusqlite::Connection;
 
 use super::sealed;
@@ -105,7 +105,7 @@ impl sealed::Handle for Session<'_> {
         direct::within(self.timeout, || direct::run(self.connection, verb))
     }
 
-    fn each<T: Table, R: RowShape + Send + 'static>(
+    fn each<T: Tables, R: RowShape + Send + 'static>(
         &self,
         query: &Query<T, R>,
         take: impl FnMut(R) -> ControlFlow<()>,

@@ -24,6 +24,11 @@ impl<'r> RowCells<'r> {
 
 impl Cells for RowCells<'_> {
     #[inline]
+    fn back(&mut self, cells: usize) {
+        self.next -= cells;
+    }
+
+    #[inline]
     fn next_cell(&mut self) -> Cell<'_> {
         let position = self.next;
         self.next += 1;

@@ -5,7 +5,7 @@ use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use mysql_async::Conn;
 use nepheline_core::internal::Wanted;
-use nepheline_core::{Error, Query, RowShape, Table};
+use nepheline_core::{Error, Query, RowShape, Tables};
 use tokio::sync::Mutex;
 
 use super::connection::{self, Server};
@@ -61,7 +61,7 @@ impl sealed::Handle for Session<'_> {
         self.run_verb(verb).await
     }
 
-    fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+    fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
         &'a self,
         query: &'a Query<T, R>,
     ) -> BoxStream<'a, Result<R, Error>> {

@@ -4,7 +4,7 @@ use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use nepheline_core::internal::{Statement, Wanted};
-use nepheline_core::{Dialect, Error, Query, RowShape, Table};
+use nepheline_core::{Dialect, Error, Query, RowShape, Tables};
 use tokio_postgres::{Client, GenericClient};
 
 use super::connection;
@@ -76,7 +76,7 @@ impl sealed::Handle for Session<'_> {
         self.run_verb(verb).await
     }
 
-    fn stream<'a, T: Table, R: RowShape + Send + 'static>(
+    fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
         &'a self,
         query: &'a Query<T, R>,
     ) -> BoxStream<'a, Result<R, Error>> {

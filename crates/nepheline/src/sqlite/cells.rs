@@ -18,6 +18,11 @@ impl<'r, 's> RowCells<'r, 's> {
 
 impl Cells for RowCells<'_, '_> {
     #[inline]
+    fn back(&mut self, cells: usize) {
+        self.next -= cells;
+    }
+
+    #[inline]
     fn next_cell(&mut self) -> Cell<'_> {
         let value = self.row.get_ref(self.next);
         self.next += 1;

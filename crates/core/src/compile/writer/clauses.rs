@@ -7,7 +7,7 @@ use crate::compile::Wanted;
 use crate::error::Error;
 use crate::query::{Path, Source};
 use crate::storable::BindValue;
-use crate::tree::{Asked, Node, OrderTerm, Select};
+use crate::tree::{Asked, Join, Node, OrderTerm, Select};
 
 /// SQLite refuses a thousand terms in a row because it reads them as a thousand nested pairs. In
 /// brackets of this many, a level more for each power of it, any number passes on every engine.
@@ -48,7 +48,7 @@ impl<'q> Writer<'q> {
         match &select.values {
             None => {
                 self.push("SELECT ");
-                self.write_whole_row(select);
+                self.write_whole_rows(select);
             }
             Some(Asked { what, at }) => {
                 self.asked_at = *at;
@@ -63,25 +63,30 @@ impl<'q> Writer<'q> {
 
     /// Goes into a query: from here on its tables have names.
     fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
-        let follows = select.rows_of != Path::HERE || select.facts().follows;
+        let beyond = |source: &Source| source.path != Path::HERE;
+        let follows = select.rows.iter().any(beyond) || select.facts().follows;
         let followed = if follows { select.followed(in_rows) } else { Vec::new() };
         self.names.enter(select, followed)
     }
 
-    /// All columns of the table whose rows are meant.
-    fn write_whole_row(&mut self, select: &Select) {
-        let source = select.entry();
-        let Some(visible) = self.names.find(source) else { return };
-        match &visible.alias {
-            None => self.push_per_quote(visible.table.select_list()),
-            Some(alias) => {
-                for (i, column) in visible.table.columns().iter().enumerate() {
-                    if i > 0 {
-                        self.text.push_str(", ");
+    /// All columns of the tables whose rows are meant.
+    fn write_whole_rows(&mut self, select: &Select) {
+        for (i, source) in select.rows.iter().enumerate() {
+            if i > 0 {
+                self.text.push_str(", ");
+            }
+            let Some(visible) = self.names.find(*source) else { continue };
+            match &visible.alias {
+                None => self.text.push_str(visible.table.select_list()[self.quote]),
+                Some(alias) => {
+                    for (i, column) in visible.table.columns().iter().enumerate() {
+                        if i > 0 {
+                            self.text.push_str(", ");
+                        }
+                        push_identifier(&mut self.text, alias, MARKS[self.quote]);
+                        self.text.push('.');
+                        push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
                     }
-                    push_identifier(&mut self.text, alias, MARKS[self.quote]);
-                    self.text.push('.');
-                    push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
                 }
             }
         }
@@ -92,8 +97,20 @@ impl<'q> Writer<'q> {
         self.clause(" FROM ", select.asked_at);
         let source = Source { id: select.source, path: Path::HERE };
         self.write_table(source);
+        let mut joins = select.joins.iter();
         for index in self.names.innermost() {
-            self.write_join(index)?;
+            match self
+                .names
+                .get(index)
+                .is_some_and(|visible| visible.followed.is_some())
+            {
+                true => self.write_followed(index)?,
+                false => {
+                    if let Some(join) = joins.next() {
+                        self.write_join(join)?;
+                    }
+                }
+            }
         }
         self.write_filters(select)
     }
@@ -107,8 +124,31 @@ impl<'q> Writer<'q> {
         }
     }
 
+    /// A table beside the others. Where its conditions follow its own parents, which are joined after
+    /// it, they stand with the filters.
+    fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
+        let on = join.on.iter().filter(|on| !on.what.facts().follows);
+        let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
+        let opening = match (join.optional, on.is_empty()) {
+            (true, _) => " LEFT JOIN ",
+            (false, false) => " INNER JOIN ",
+            (false, true) => " CROSS JOIN ",
+        };
+        self.clause(opening, join.asked_at);
+        self.write_table(Source { id: join.source, path: Path::HERE });
+        match on.as_slice() {
+            [] if join.optional => self.push(" ON TRUE"),
+            [] => {}
+            on => {
+                self.push(" ON ");
+                self.write_brackets(on, " AND ")?;
+            }
+        }
+        Ok(())
+    }
+
     /// A parent that is followed.
-    fn write_join(&mut self, index: usize) -> Result<(), Error> {
+    fn write_followed(&mut self, index: usize) -> Result<(), Error> {
         let Some(visible) = self.names.get(index) else { return Ok(()) };
         let (source, optional) = (visible.source, visible.optional);
         let (Some(Asked { what: reference, at }), Some((path, _))) =
@@ -135,13 +175,15 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_filters(&mut self, select: &'q Select) -> Result<(), Error> {
-        let filters = &select.filters;
-        let terms: usize = filters.iter().map(|filter| filter.what.terms().len()).sum();
+        let terms: usize = select
+            .conditions()
+            .map(|filter| filter.what.terms().len())
+            .sum();
         if terms > TERMS_IN_A_ROW {
             return self.write_many_filters(select);
         }
         let mut opening = " WHERE ";
-        for Asked { what, at } in filters {
+        for Asked { what, at } in select.conditions() {
             self.clause(opening, *at);
             opening = " AND ";
             let alone = terms == 1;
@@ -153,12 +195,11 @@ impl<'q> Writer<'q> {
     /// So many that they need brackets, which no longer follow the calls of `filter`.
     #[cold]
     pub(super) fn write_many_filters(&mut self, select: &'q Select) -> Result<(), Error> {
-        let filters = &select.filters;
-        if let Some(first) = filters.first() {
+        if let Some(first) = select.conditions().next() {
             self.clause(" WHERE ", first.at);
         }
-        let terms: Vec<&Node> = filters
-            .iter()
+        let terms: Vec<&Node> = select
+            .conditions()
             .flat_map(|filter| filter.what.terms())
             .collect();
         self.write_brackets(&terms, " AND ")
@@ -316,7 +357,8 @@ impl<'q> Writer<'q> {
         }
         self.write_from(select)?;
         if let (Selected::WithoutNull { .. }, [value]) = (selected, values) {
-            self.push(if select.filters.is_empty() { " WHERE " } else { " AND " });
+            let is_first = select.conditions().next().is_none();
+            self.push(if is_first { " WHERE " } else { " AND " });
             self.write_then(value, " IS NOT NULL")?;
         }
         if select.is_limited() && in_rows {

@@ -16,8 +16,7 @@ use super::{Dialect, Mark, Statement, Wanted};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::storable::{BindValue, SqlType};
-use crate::table::PerQuote;
-use crate::tree::{Node, Select};
+use crate::tree::{Asked, Node, Select};
 
 pub(super) struct Writer<'q> {
     select: &'q Select,
@@ -128,10 +127,6 @@ impl<'q> Writer<'q> {
         }
     }
 
-    fn push_per_quote(&mut self, text: PerQuote) {
-        self.text.push_str(text[self.quote]);
-    }
-
     /// Begins a clause: what follows was asked for by `origin`.
     fn clause(&mut self, opening: &str, origin: Origin) {
         self.mark(origin);
@@ -157,6 +152,15 @@ impl Node {
 }
 
 impl Select {
+    /// What rows have to fulfil: the filters, and what tables beside are joined by if it follows
+    /// their own parents.
+    fn conditions(&self) -> impl Iterator<Item = &Asked<Node>> {
+        let of_joins = self.joins.iter().flat_map(|join| &join.on);
+        self.filters
+            .iter()
+            .chain(of_joins.filter(|on| on.what.facts().follows))
+    }
+
     /// About how long the text of its clauses is.
     fn room(&self) -> usize {
         let inner = self.filters.iter().map(|filter| match &filter.what {
@@ -167,7 +171,7 @@ impl Select {
     }
 }
 
-/// The quote marks, in the order of [`PerQuote`].
+/// The quote marks, in the order in which descriptors hold texts for each.
 const MARKS: [char; 2] = ['"', '`'];
 
 fn push_identifier(text: &mut String, name: &str, mark: char) {

@@ -81,6 +81,7 @@ impl<'q> Writer<'q> {
     pub(super) fn is_closed(&self, node: &Node) -> bool {
         match node {
             Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,
+            Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
             Node::Call(_, call) if call.function.is_verbatim() => false,
             Node::Call(_, call) => match (self.grammar.form(call.function), &*call.arguments) {
                 (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
