@@ -459,7 +459,7 @@ fn a_row_in_hand_begins_a_query() {
             hazards
         );
         let back = hazards[0].specimens().filter(|s| s.id.eq(dangerous.id));
-        assert_eq!(db.read(&back).unwrap(), [dangerous.clone()]);
+        assert_eq!(db.read(&back).unwrap(), std::slice::from_ref(dangerous));
         assert_eq!(db.read_one(&borehole.collar()).unwrap().borehole_id, borehole.id);
     }
 }
