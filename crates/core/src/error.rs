@@ -267,6 +267,14 @@ impl Error {
     }
 
     #[cold]
+    pub fn abandoned() -> Error {
+        Error::new(
+            ErrorKind::ConnectionLost,
+            "nobody waited for the statement, so it was not begun",
+        )
+    }
+
+    #[cold]
     pub fn too_large(size: usize, most: usize) -> Error {
         let message = format!(
             "the statement and its values take about {size} bytes, and the server accepts {most} \

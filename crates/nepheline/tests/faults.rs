@@ -302,12 +302,15 @@ async fn a_cancelled_future_frees_its_connection() {
             .await
             .unwrap();
         let text = slow(&engine, "slow");
-        let cancelled =
-            tokio::time::timeout(Duration::from_millis(200), db.run_text(&text, vec![]));
-        assert!(cancelled.await.is_err());
-        let started = Instant::now();
-        db.run_text("SELECT 1", vec![]).await.unwrap();
-        assert!(started.elapsed() < Duration::from_secs(4), "at once, on {}", engine.name);
+        // Before the statement begins, while it does, and in the middle of it.
+        for millis in [0, 0, 1, 2, 3, 200] {
+            let wait = Duration::from_millis(millis);
+            let cancelled = tokio::time::timeout(wait, db.run_text(&text, vec![]));
+            assert!(cancelled.await.is_err());
+            let started = Instant::now();
+            db.run_text("SELECT 1", vec![]).await.unwrap();
+            assert!(started.elapsed() < Duration::from_secs(4), "at once, on {}", engine.name);
+        }
     }
 }
 

@@ -2,6 +2,7 @@
 //! those which drive the tasks never wait for a file.
 
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use deadpool::managed::{self, Metrics, RecycleResult};
 use futures_util::stream::BoxStream;
@@ -117,37 +118,92 @@ impl Connection {
     }
 
     /// Lends the connection to a thread for blocking work. If the caller goes away meanwhile, the
-    /// statement is interrupted.
+    /// work is not begun, or its statement is interrupted.
     async fn with<T: Send + 'static>(
         &self,
         work: impl FnOnce(&rusqlite::Connection) -> Result<T, Error> + Send + 'static,
     ) -> Result<T, Error> {
         let shared = self.shared.clone();
         let timeout = self.timeout.clone();
-        let abandoned = InterruptOnDrop(Some(self.interrupt.clone()));
-        let result = on_own_thread(move || {
+        let progress = Arc::new(Progress::default());
+        let _caller = Caller { progress: progress.clone(), interrupt: self.interrupt.clone() };
+        on_own_thread(move || {
             let connection = shared.lock().unwrap_or_else(PoisonError::into_inner);
-            direct::within(timeout.as_ref(), || work(&connection))
+            progress.run(|| direct::within(timeout.as_ref(), || work(&connection)))
         })
-        .await;
-        abandoned.disarm();
+        .await
+    }
+}
+
+/// How far the work has come that a caller waits for.
+#[derive(Debug, Default)]
+struct Progress(Mutex<Step>);
+
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
+enum Step {
+    #[default]
+    Waiting,
+    Running,
+    Done,
+    Abandoned,
+}
+
+impl Progress {
+    /// Runs the work, unless nobody waits for it any more.
+    fn run<T>(&self, work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
+        if self.advance(Step::Running) == Step::Abandoned {
+            return Err(Error::abandoned());
+        }
+        let result = work();
+        self.advance(Step::Done);
         result
     }
-}
 
-struct InterruptOnDrop(Option<Arc<InterruptHandle>>);
+    /// Goes on to the next step, and tells the one that it was at. What was abandoned stays so.
+    fn advance(&self, next: Step) -> Step {
+        let mut step = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let before = *step;
+        if before != Step::Abandoned {
+            *step = next;
+        }
+        before
+    }
 
-impl InterruptOnDrop {
-    fn disarm(mut self) {
-        self.0 = None;
+    /// Tells the work that nobody waits for it, and whether its statement has to be interrupted. The
+    /// lock is held meanwhile, so that no statement of anybody else is.
+    fn abandon(&self, interrupt: &InterruptHandle) -> bool {
+        let mut step = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        match *step {
+            Step::Waiting => *step = Step::Abandoned,
+            Step::Running => interrupt.interrupt(),
+            Step::Done | Step::Abandoned => {}
+        }
+        *step == Step::Running
     }
 }
 
-impl Drop for InterruptOnDrop {
+/// Stands where a caller waits; dropped before the work is done, it ends that.
+struct Caller {
+    progress: Arc<Progress>,
+    interrupt: Arc<InterruptHandle>,
+}
+
+/// How long after an interrupt the next one follows. One that comes just before SQLite begins with a
+/// statement is lost.
+const BETWEEN_INTERRUPTS: Duration = Duration::from_millis(5);
+
+impl Drop for Caller {
     fn drop(&mut self) {
-        if let Some(handle) = &self.0 {
-            handle.interrupt();
+        if !self.progress.abandon(&self.interrupt) {
+            return;
         }
+        let Ok(runtime) = tokio::runtime::Handle::try_current() else { return };
+        let (progress, interrupt) = (self.progress.clone(), self.interrupt.clone());
+        runtime.spawn(async move {
+            while progress.abandon(&interrupt) {
+                tokio::time::sleep(BETWEEN_INTERRUPTS).await;
+            }
+        });
     }
 }
 
