@@ -5,6 +5,7 @@
 //! mistakes of an item are reported at once.
 
 mod attr;
+mod column;
 mod name;
 mod relation;
 mod storable;

@@ -4,9 +4,10 @@ use proc_macro2::{Ident, TokenStream};
 use quote::{format_ident, quote};
 use syn::ext::IdentExt;
 use syn::spanned::Spanned;
-use syn::{Attribute, Data, DeriveInput, Field, Fields, Type, Visibility};
+use syn::{Data, DeriveInput, Fields, Visibility};
 
 use crate::attr::{self, Mistakes};
+use crate::column::{ColumnField, is_option};
 use crate::name;
 use crate::relation::{self, Children, Linked, Owner, Reference};
 
@@ -28,19 +29,6 @@ struct TableItem<'a> {
     references: Vec<Reference>,
     children: Vec<Children>,
     linked: Vec<Linked>,
-}
-
-struct ColumnField<'a> {
-    ident: &'a Ident,
-    ty: &'a Type,
-    visibility: &'a Visibility,
-    docs: Vec<&'a Attribute>,
-    name: String,
-    key: bool,
-    generated: bool,
-    unique: bool,
-    by_code_point: bool,
-    reference: Option<Reference>,
 }
 
 impl<'a> TableItem<'a> {
@@ -505,74 +493,5 @@ impl<'a> TableItem<'a> {
                 })
             }
         }
-    }
-}
-
-impl<'a> ColumnField<'a> {
-    fn parse(field: &'a Field, mistakes: &mut Mistakes) -> Option<ColumnField<'a>> {
-        let ident = field.ident.as_ref()?;
-        let mut column = ColumnField {
-            ident,
-            ty: &field.ty,
-            visibility: &field.vis,
-            docs: field
-                .attrs
-                .iter()
-                .filter(|attribute| attribute.path().is_ident("doc"))
-                .collect(),
-            name: ident.unraw().to_string(),
-            key: false,
-            generated: false,
-            unique: false,
-            by_code_point: false,
-            reference: None,
-        };
-        let mut called = None;
-        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `column = \"...\"`, \
-                       `references = Table` and `called = name`";
-        attr::each_part(&field.attrs, allowed, mistakes, |part| {
-            let flag = match part.path.get_ident().map(Ident::to_string).as_deref() {
-                Some("key") => &mut column.key,
-                Some("generated") => &mut column.generated,
-                Some("unique") => &mut column.unique,
-                Some("by_code_point") => &mut column.by_code_point,
-                Some("column") => {
-                    column.name = attr::text(part)?.value();
-                    return Ok(true);
-                }
-                Some("references") => {
-                    column.reference = Some(relation::of_field(part, ident)?);
-                    return Ok(true);
-                }
-                Some("called") => {
-                    called = Some(part.value()?.call(Ident::parse_any)?);
-                    return Ok(true);
-                }
-                _ => return Ok(false),
-            };
-            *flag = true;
-            Ok(true)
-        });
-        match (&mut column.reference, called) {
-            (Some(reference), Some(called)) => reference.name = called,
-            (None, Some(called)) => {
-                mistakes.at(called.span(), "there is no reference here that could be called so");
-            }
-            _ => {}
-        }
-        name::check(&column.name, ident.span(), mistakes);
-        Some(column)
-    }
-}
-
-/// Whether a type is written as an `Option`, which is all that can be seen here.
-fn is_option(ty: &Type) -> bool {
-    match ty {
-        Type::Path(path) => path
-            .path
-            .segments
-            .last()
-            .is_some_and(|last| last.ident == "Option"),
-        _ => false,
     }
 }

@@ -6,14 +6,15 @@
 mod support;
 
 use std::fmt::{Debug, Write as _};
+use std::sync::OnceLock;
 
-use nepheline::blocking::Handle;
+use nepheline::blocking::{Database, Handle};
 use nepheline::prelude::*;
 use nepheline::{RowShape, Tables};
 use nepheline_coreshed::{
     Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
 };
-use support::demos;
+use support::{Engine, demos};
 
 /// The whole shed in memory.
 struct Shed {
@@ -80,12 +81,18 @@ impl Shed {
     }
 }
 
+/// The shed on every engine, opened once.
+fn sheds() -> &'static [(Engine, Database)] {
+    static SHEDS: OnceLock<Vec<(Engine, Database)>> = OnceLock::new();
+    SHEDS.get_or_init(demos)
+}
+
 /// Asks every engine, expects what memory says, and gives the SQL in every dialect.
 fn ask<T: Tables, R>(query: &Query<T, R>, expected: &[R]) -> String
 where
     R: RowShape + Debug + PartialEq + Send + 'static,
 {
-    for (engine, db) in demos() {
+    for (engine, db) in sheds() {
         let sql = query.sql(engine.dialect()).unwrap();
         assert_eq!(db.read(query).unwrap(), expected, "on {}: {sql}", engine.name);
         assert_eq!(db.count(query).unwrap(), expected.len() as u64, "on {}", engine.name);
@@ -432,7 +439,7 @@ fn what_cannot_be_joined_is_refused() {
 #[test]
 fn a_row_in_hand_begins_a_query() {
     let shed = Shed::read();
-    for (engine, db) in demos() {
+    for (engine, db) in sheds() {
         let specimen = db.read_one(&Specimen::row(46)).unwrap();
         let assays = db
             .read(&specimen.assays().order_by(|a| a.id.asc()))

@@ -1,0 +1,239 @@
+//! The untyped syntax tree: what typed expressions and queries become, and all that the compiler reads.
+//!
+//! Nodes are made by the constructors of `build` only. They keep lists of conditions flat and the tree
+//! shallow, so that cloning, dropping and walking it may simply recurse.
+
+mod build;
+mod select;
+mod walk;
+
+use smallvec::SmallVec;
+
+pub(crate) use select::{Asked, Join, OrderTerm, Select};
+
+use crate::function::Function;
+use crate::origin::Origin;
+use crate::query::{Path, Source};
+use crate::storable::{BindValue, SqlType};
+use crate::table::ColumnInfo;
+
+/// A node deeper than this becomes [`Node::TooDeep`], which no dialect prints. Engines give up not far beyond.
+const DEEPEST: u16 = 400;
+
+/// A column of one of the tables that a query reads.
+#[derive(Debug, Clone, Copy)]
+pub struct RawColumn {
+    pub(crate) source: Source,
+    pub(crate) info: &'static ColumnInfo,
+}
+
+impl RawColumn {
+    pub(crate) fn needs_collation(&self) -> bool {
+        self.info.sql_type() == SqlType::Text && !self.info.is_by_code_point()
+    }
+}
+
+/// A value or a condition.
+#[derive(Debug, Clone)]
+pub enum Node {
+    Column(RawColumn),
+    Bind(BindValue),
+    Compare(Comparison, Facts, Box<[Node; 2]>),
+    /// The first is not less than the second and not greater than the third.
+    Between(Facts, Box<[Node; 3]>),
+    All(Facts, Vec<Node>),
+    Any(Facts, Vec<Node>),
+    Not(Facts, Box<Node>),
+    IsNull(Facts, Box<Node>),
+    IsNotNull(Facts, Box<Node>),
+    OneOf(Facts, Box<OneOf>),
+    InQuery(Facts, Box<InQuery>),
+    Subquery(Facts, Box<Subquery>),
+    Like(Facts, Box<Like>),
+    Call(Facts, Box<Call>),
+    Case(Facts, Box<Case>),
+    /// SQL text that was made at run time and is trusted.
+    Trusted(Box<Trusted>),
+    /// A value that makes no sense where it was given; no dialect prints it.
+    Refused(Box<Refused>),
+    TooDeep,
+}
+
+/// What is known of a node without looking into it.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Facts {
+    /// How many nodes stand below one another, this one included.
+    depth: u16,
+    /// Whether a column of a followed parent is among them, so that there is a join to write.
+    pub(crate) follows: bool,
+}
+
+impl Facts {
+    fn beside(self, other: Facts) -> Facts {
+        Facts { depth: self.depth.max(other.depth), follows: self.follows | other.follows }
+    }
+
+    /// Of the terms of a list without the list itself.
+    fn inside(self) -> Facts {
+        Facts { depth: self.depth - 1, ..self }
+    }
+}
+
+/// SQL's comparison operators.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Comparison {
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+    /// Never NULL: of two NULLs it is false.
+    Distinct,
+    /// Never NULL: of two NULLs it is true.
+    NotDistinct,
+}
+
+/// `operand` is in a list of values, or is not.
+#[derive(Debug, Clone)]
+pub struct OneOf {
+    pub(crate) operand: Node,
+    pub(crate) list: BindValue,
+    /// Whether NULL is in the list too: a bind of its own, present only where the items may be NULL.
+    pub(crate) with_null: Option<BindValue>,
+    pub(crate) negated: bool,
+}
+
+/// `operand` is among the values of a query with one column, or is not.
+#[derive(Debug, Clone)]
+pub struct InQuery {
+    pub(crate) operand: Node,
+    pub(crate) select: Box<Select>,
+    /// Whether NULL may be among what is selected.
+    pub(crate) may_be_null: bool,
+    pub(crate) negated: bool,
+}
+
+/// A query inside another, and what is asked of it.
+#[derive(Debug, Clone)]
+pub struct Subquery {
+    pub(crate) select: Box<Select>,
+    pub(crate) asked: AskedOf,
+}
+
+/// What is asked of a query inside another.
+#[derive(Debug, Clone)]
+pub(crate) enum AskedOf {
+    /// Whether it has any row.
+    Exists,
+    /// Whether it has none.
+    NotExists,
+    /// Whether it has more rows than this.
+    MoreThan(BindValue),
+    /// Whether it has no more rows than this.
+    AtMost(BindValue),
+    /// How many rows it has.
+    Count,
+    /// The one value that it selects, of its first row.
+    Value,
+}
+
+/// `operand` matches a pattern, in which `!` escapes what follows it, or does not.
+#[derive(Debug, Clone)]
+pub struct Like {
+    pub(crate) operand: Node,
+    pub(crate) pattern: BindValue,
+    pub(crate) any_case: bool,
+    pub(crate) negated: bool,
+}
+
+/// A function, an operator or a fragment with its arguments.
+#[derive(Debug, Clone)]
+pub struct Call {
+    pub(crate) function: &'static Function,
+    pub(crate) sql_type: SqlType,
+    pub(crate) arguments: SmallVec<[Node; 2]>,
+    /// The line of the program that wrote it, where that says more than the clause's.
+    pub(crate) asked_at: Option<Origin>,
+}
+
+/// The first value whose condition is true.
+#[derive(Debug, Clone)]
+pub struct Case {
+    /// Conditions, each followed by its value.
+    pub(crate) branches: Vec<[Node; 2]>,
+    pub(crate) otherwise: Option<Node>,
+    pub(crate) sql_type: SqlType,
+}
+
+#[derive(Debug, Clone)]
+pub struct Trusted {
+    pub(crate) text: Box<str>,
+    pub(crate) sql_type: SqlType,
+}
+
+#[derive(Debug, Clone)]
+pub struct Refused {
+    pub(crate) value: BindValue,
+    pub(crate) reason: &'static str,
+}
+
+impl Node {
+    pub(crate) fn facts(&self) -> Facts {
+        match self {
+            Node::Column(column) => Facts { depth: 0, follows: column.source.path != Path::HERE },
+            Node::Bind(_) | Node::Trusted(_) | Node::Refused(_) | Node::TooDeep => Facts::default(),
+            Node::Compare(_, facts, _)
+            | Node::Between(facts, _)
+            | Node::All(facts, _)
+            | Node::Any(facts, _)
+            | Node::Not(facts, _)
+            | Node::IsNull(facts, _)
+            | Node::IsNotNull(facts, _)
+            | Node::OneOf(facts, _)
+            | Node::InQuery(facts, _)
+            | Node::Subquery(facts, _)
+            | Node::Like(facts, _)
+            | Node::Call(facts, _)
+            | Node::Case(facts, _) => *facts,
+        }
+    }
+
+    /// The type of the value; a condition is a truth value.
+    pub(crate) fn sql_type(&self) -> SqlType {
+        match self {
+            Node::Column(column) => column.info.sql_type(),
+            Node::Bind(value) => value.sql_type(),
+            Node::Call(_, call) => call.sql_type,
+            Node::Case(_, case) => case.sql_type,
+            Node::Trusted(trusted) => trusted.sql_type,
+            Node::Refused(refused) => refused.value.sql_type(),
+            Node::Subquery(_, subquery) => match subquery.asked {
+                AskedOf::Count => SqlType::BigInt,
+                AskedOf::Value => match subquery.select.values.as_ref() {
+                    Some(values) => values.what.first().map_or(SqlType::Boolean, Node::sql_type),
+                    None => SqlType::Boolean,
+                },
+                _ => SqlType::Boolean,
+            },
+            _ => SqlType::Boolean,
+        }
+    }
+
+    /// Whether a dialect has to be told to compare this by code point.
+    pub(crate) fn needs_collation(&self) -> bool {
+        match self {
+            Node::Column(column) => column.needs_collation(),
+            Node::Call(_, call) => {
+                call.sql_type == SqlType::Text && !call.function.is_by_code_point()
+            }
+            Node::Bind(_) => false,
+            other => other.sql_type() == SqlType::Text,
+        }
+    }
+}
+
+fn together<'n>(nodes: impl IntoIterator<Item = &'n Node>) -> Facts {
+    let facts = nodes.into_iter().map(Node::facts);
+    facts.reduce(Facts::beside).unwrap_or_default()
+}
