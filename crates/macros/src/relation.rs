@@ -6,7 +6,7 @@ use syn::ext::IdentExt;
 use syn::meta::ParseNestedMeta;
 use syn::parse::{Parse, ParseStream};
 use syn::punctuated::Punctuated;
-use syn::{Path, Token, parenthesized, token};
+use syn::{Path, Token, Visibility, parenthesized, token};
 
 /// From a row to at most one of another table: columns here that are equal to columns there.
 pub(crate) struct Reference {
@@ -187,6 +187,11 @@ fn span_of(path: &Path) -> Span {
 }
 
 impl Reference {
+    /// The table that it leads to, as it is written.
+    pub(crate) fn target_name(&self) -> String {
+        self.target.to_token_stream().to_string()
+    }
+
     /// The static descriptor.
     pub(crate) fn descriptor(&self, owner: &Owner<'_>, nullable: bool) -> TokenStream {
         let (ident, target, name) = (owner.ident, &self.target, self.name.unraw().to_string());
@@ -234,7 +239,7 @@ impl Reference {
         number: u8,
         probe: &Ident,
         nullable: bool,
-        visibility: &syn::Visibility,
+        visibility: &Visibility,
     ) -> TokenStream {
         let Reference { name, target, .. } = self;
         let followed = quote! {
@@ -268,120 +273,121 @@ impl Reference {
     }
 
     /// The method of a row in hand.
-    pub(crate) fn row_method(
-        &self,
-        owner: &Owner<'_>,
-        visibility: &syn::Visibility,
-    ) -> TokenStream {
-        let Reference { name, target, .. } = self;
+    pub(crate) fn row_method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
         let own = owner.or_key(&self.own);
-        let theirs = target_columns(target, &self.theirs, own.len());
-        let doc = format!(
-            "The query for the row of `{}` that this one leads to: one at most.",
-            target.to_token_stream()
-        );
-        quote! {
-            #[doc = #doc]
-            #[track_caller]
-            #visibility fn #name(&self) -> ::nepheline::Query<#target> {
-                ::nepheline::Query::with_values(
-                    |theirs: <#target as ::nepheline::Table>::Columns| {
-                        [#(::nepheline::Column::raw(#theirs)),*]
-                    },
-                    [#(::nepheline::ColumnType::to_bind_or_null(&self.#own)),*],
-                )
-            }
+        let theirs = target_columns(&self.target, &self.theirs, own.len());
+        let shown = self.target.to_token_stream();
+        Beginning {
+            doc: format!("The query for the row of `{shown}` that this one leads to: one at most."),
+            name: &self.name,
+            target: &self.target,
         }
+        .of_row(visibility, with_values(&self.target, &theirs, &own))
     }
 }
 
 impl Children {
-    pub(crate) fn method(&self, owner: &Owner<'_>, visibility: &syn::Visibility) -> TokenStream {
-        let Children { name, target, by, own } = self;
-        let own = owner.or_key(own);
-        let doc = format!("The rows of `{}` that refer to this one.", target.to_token_stream());
-        let equal = by.iter().zip(&own).map(|(by, own)| {
+    fn beginning(&self) -> Beginning<'_> {
+        let shown = self.target.to_token_stream();
+        let doc = format!("The rows of `{shown}` that refer to this one.");
+        Beginning { doc, name: &self.name, target: &self.target }
+    }
+
+    pub(crate) fn method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
+        let target = &self.target;
+        let own = owner.or_key(&self.own);
+        let equal = self.by.iter().zip(&own).map(|(by, own)| {
             let span = by.span();
             quote_spanned!(span=> ::nepheline::Expression::eq(theirs.#by, self.#own))
         });
-        quote! {
-            #[doc = #doc]
-            #[track_caller]
-            #visibility fn #name(self) -> ::nepheline::Query<#target> {
-                ::nepheline::Query::related(
-                    |theirs: <#target as ::nepheline::Table>::Columns| #(#equal)&*,
-                )
-            }
-        }
+        let body = quote! {
+            ::nepheline::Query::related(
+                |theirs: <#target as ::nepheline::Table>::Columns| #(#equal)&*,
+            )
+        };
+        self.beginning().of_columns(visibility, body)
     }
 
-    pub(crate) fn row_method(
+    pub(crate) fn row_method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
+        let own = owner.or_key(&self.own);
+        let theirs: Vec<_> = self.by.iter().map(|by| quote!(theirs.#by)).collect();
+        self.beginning()
+            .of_row(visibility, with_values(&self.target, &theirs, &own))
+    }
+}
+
+impl Linked {
+    fn beginning(&self) -> Beginning<'_> {
+        let (shown, via) = (self.target.to_token_stream(), self.via.to_token_stream());
+        let doc = format!("The rows of `{shown}` that `{via}` links to this one.");
+        Beginning { doc, name: &self.name, target: &self.target }
+    }
+
+    pub(crate) fn method(
         &self,
         owner: &Owner<'_>,
-        visibility: &syn::Visibility,
+        probe: &Ident,
+        visibility: &Visibility,
     ) -> TokenStream {
-        let Children { name, target, by, own } = self;
-        let own = owner.or_key(own);
-        let doc = format!(
-            "The query for the rows of `{}` that refer to this one.",
-            target.to_token_stream()
-        );
+        let (Linked { target, via, .. }, ident) = (self, owner.ident);
+        let body = quote! {
+            ::nepheline::Query::<#target>::linked::<#via, #ident>(
+                ::nepheline::Column::source(&self.#probe),
+            )
+        };
+        self.beginning().of_columns(visibility, body)
+    }
+
+    pub(crate) fn row_method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
+        let (Linked { target, via, .. }, ident) = (self, owner.ident);
+        let body = quote!(::nepheline::Query::<#target>::linked_to_row::<#via, #ident>(self));
+        self.beginning().of_row(visibility, body)
+    }
+}
+
+/// A method that begins a query at a relation.
+struct Beginning<'a> {
+    doc: String,
+    name: &'a Ident,
+    target: &'a Path,
+}
+
+impl Beginning<'_> {
+    /// Of the columns of a row that stands in a query.
+    fn of_columns(&self, visibility: &Visibility, body: TokenStream) -> TokenStream {
+        self.method(quote!(self), visibility, body)
+    }
+
+    /// Of a row in hand.
+    fn of_row(&self, visibility: &Visibility, body: TokenStream) -> TokenStream {
+        self.method(quote!(&self), visibility, body)
+    }
+
+    fn method(
+        &self,
+        receiver: TokenStream,
+        visibility: &Visibility,
+        body: TokenStream,
+    ) -> TokenStream {
+        let Beginning { doc, name, target } = self;
         quote! {
             #[doc = #doc]
             #[track_caller]
-            #visibility fn #name(&self) -> ::nepheline::Query<#target> {
-                ::nepheline::Query::with_values(
-                    |theirs: <#target as ::nepheline::Table>::Columns| {
-                        [#(::nepheline::Column::raw(theirs.#by)),*]
-                    },
-                    [#(::nepheline::ColumnType::to_bind_or_null(&self.#own)),*],
-                )
+            #visibility fn #name(#receiver) -> ::nepheline::Query<#target> {
+                #body
             }
         }
     }
 }
 
-impl Linked {
-    pub(crate) fn method(
-        &self,
-        owner: &Owner<'_>,
-        probe: &Ident,
-        visibility: &syn::Visibility,
-    ) -> TokenStream {
-        let Linked { name, target, via } = self;
-        let ident = owner.ident;
-        let doc = format!(
-            "The rows of `{}` that `{}` links to this one.",
-            target.to_token_stream(),
-            via.to_token_stream()
-        );
-        quote! {
-            #[doc = #doc]
-            #[track_caller]
-            #visibility fn #name(self) -> ::nepheline::Query<#target> {
-                ::nepheline::Query::<#target>::linked::<#via, #ident>(::nepheline::Column::source(&self.#probe))
-            }
-        }
-    }
-
-    pub(crate) fn row_method(
-        &self,
-        owner: &Owner<'_>,
-        visibility: &syn::Visibility,
-    ) -> TokenStream {
-        let Linked { name, target, via } = self;
-        let ident = owner.ident;
-        let doc = format!(
-            "The query for the rows of `{}` that `{}` links to this one.",
-            target.to_token_stream(),
-            via.to_token_stream()
-        );
-        quote! {
-            #[doc = #doc]
-            #[track_caller]
-            #visibility fn #name(&self) -> ::nepheline::Query<#target> {
-                ::nepheline::Query::<#target>::linked_to_row::<#via, #ident>(self)
-            }
-        }
+/// The query for the rows of `target` whose columns have the values of fields of a row in hand.
+fn with_values(target: &Path, theirs: &[TokenStream], own: &[Ident]) -> TokenStream {
+    quote! {
+        ::nepheline::Query::with_values(
+            |theirs: <#target as ::nepheline::Table>::Columns| {
+                [#(::nepheline::Column::raw(#theirs)),*]
+            },
+            [#(::nepheline::ColumnType::to_bind_or_null(&self.#own)),*],
+        )
     }
 }

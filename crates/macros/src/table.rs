@@ -150,6 +150,15 @@ impl<'a> TableItem<'a> {
         if let Some(relation) = by_key.find(|_| keyless) {
             mistakes.at(relation.name.span(), "a table without a key has nothing to refer to");
         }
+        let key = self.columns.iter().filter(|column| column.key).count();
+        for relation in &self.children {
+            let own = if relation.own.is_empty() { key } else { relation.own.len() };
+            if !keyless && relation.by.len() != own {
+                let message =
+                    format!("{} columns there cannot be equal to {own} here", relation.by.len());
+                mistakes.at(relation.name.span(), message);
+            }
+        }
         if self.references.len() > 200 {
             mistakes.at(self.ident.span(), "a table has 200 references at most");
         }
@@ -318,7 +327,7 @@ impl<'a> TableItem<'a> {
                 let same = self
                     .references
                     .iter()
-                    .filter(|other| other.target == reference.target);
+                    .filter(|other| other.target_name() == reference.target_name());
                 same.count() == 1
             })
             .map(|(reference, number)| {
