@@ -422,6 +422,55 @@ fn tables_are_joined_and_read_as_tuples() {
     insta::assert_snapshot!(seen);
 }
 
+#[derive(Debug, Table)]
+#[nepheline(children(cores: Core by (shelf, slot), named: Core by tray_name = name))]
+struct Tray {
+    #[nepheline(key)]
+    shelf: i64,
+    #[nepheline(key)]
+    slot: i32,
+    #[nepheline(unique)]
+    name: String,
+}
+
+#[derive(Debug, Table)]
+#[nepheline(references(tray: Tray by (shelf, slot)))]
+struct Core {
+    #[nepheline(key)]
+    id: i64,
+    shelf: i64,
+    slot: i32,
+    #[nepheline(references = Tray by name, called = tray_called)]
+    tray_name: String,
+}
+
+#[test]
+fn references_may_have_several_columns_or_lead_to_a_unique_one() {
+    let cores = Core::rows()
+        .filter(|c| c.tray().name.eq("b"))
+        .select(|c| (c.id, c.tray_called().slot));
+    assert_eq!(
+        cores.sql(Dialect::Postgres).unwrap().text(),
+        r#"SELECT "core"."id", "tray_called"."slot" FROM "core" INNER JOIN "tray" ON "tray"."shelf" = "core"."shelf" AND "tray"."slot" = "core"."slot" INNER JOIN "tray" AS "tray_called" ON "tray_called"."name" = "core"."tray_name" WHERE "tray"."name" = $1"#,
+    );
+    let trays = Tray::rows().filter(|t| t.cores().exists() & t.named().not_exists());
+    assert!(trays.sql(Dialect::Sqlite).unwrap().text().ends_with(
+        r#"WHERE EXISTS (SELECT 1 FROM "core" WHERE "core"."shelf" = "tray"."shelf" AND "core"."slot" = "tray"."slot") AND NOT EXISTS (SELECT 1 FROM "core" WHERE "core"."tray_name" COLLATE BINARY = "tray"."name")"#
+    ));
+    let tray = Tray { shelf: 1, slot: 2, name: "b".to_owned() };
+    assert_eq!(tray.cores().sql(Dialect::Sqlite).unwrap().binds().len(), 2);
+    let core = Core { id: 7, shelf: 1, slot: 2, tray_name: "a".to_owned() };
+    assert_eq!(core.tray().sql(Dialect::Sqlite).unwrap().binds().len(), 2);
+    assert_eq!(
+        core.tray_called()
+            .sql(Dialect::Sqlite)
+            .unwrap()
+            .binds()
+            .len(),
+        1
+    );
+}
+
 #[test]
 fn what_cannot_be_joined_is_refused() {
     let limited = Borehole::rows().join(|b| b.specimens().limit(3));
