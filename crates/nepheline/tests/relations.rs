@@ -12,7 +12,8 @@ use nepheline::blocking::{Database, Handle};
 use nepheline::prelude::*;
 use nepheline::{RowShape, Tables};
 use nepheline_coreshed::{
-    Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
+    Agency, Analyst, Assay, Borehole, BoreholeColumns, Collar, Hazard, Lab, Site, Specimen,
+    SpecimenHazard,
 };
 use support::{Engine, demos};
 
@@ -476,8 +477,18 @@ fn what_cannot_be_joined_is_refused() {
     let limited = Borehole::rows().join(|b| b.specimens().limit(3));
     let err = limited.sql(Dialect::Sqlite).unwrap_err();
     assert_eq!(err.kind(), ErrorKind::RefusedValue);
-    let counted = Borehole::rows().filter(|b| b.specimens().limit(3).count().gt(1));
-    assert_eq!(counted.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::RefusedValue);
+    // What is asked of all rows would not heed a limit.
+    let asked: [fn(BoreholeColumns) -> Condition; 5] = [
+        |b| b.specimens().limit(3).count().gt(1),
+        |b| b.specimens().offset(1).max(|s| s.top_m).gt(1),
+        |b| b.specimens().limit(3).all_satisfy(|s| s.top_m.gt(1)),
+        |b| b.specimens().limit(3).last(|s| s.top_m).gt(1),
+        |b| b.specimens().limit(3).flat_map(|s| s.assays()).exists(),
+    ];
+    for condition in asked {
+        let query = Borehole::rows().filter(condition);
+        assert_eq!(query.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::RefusedValue);
+    }
     let beyond = Borehole::rows().left_join(|b| {
         b.specimens()
             .filter(|s| s.analyst().is_some_and(|a| a.id.eq(1)))
@@ -517,6 +528,19 @@ fn a_row_in_hand_begins_a_query() {
         let back = hazards[0].specimens().filter(|s| s.id.eq(dangerous.id));
         assert_eq!(db.read(&back).unwrap(), std::slice::from_ref(dangerous));
         assert_eq!(db.read_one(&borehole.collar()).unwrap().borehole_id, borehole.id);
+    }
+}
+
+#[test]
+fn a_row_by_its_key_may_have_several_beside_it() {
+    for (engine, db) in sheds() {
+        let with_assays = Specimen::row(46).join(|s| s.assays());
+        let err = db.read_at_most_one(&with_assays).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::MoreThanOne, "on {}", engine.name);
+        let with_borehole = db
+            .read_one(&Specimen::row(46).join(|s| s.borehole()))
+            .unwrap();
+        assert_eq!(with_borehole.0.borehole_id, with_borehole.1.id);
     }
 }
 

@@ -155,6 +155,8 @@ impl Select {
             self.filters
                 .push(Asked { what: Node::refused(value, reason), at: other.asked_at });
         }
+        // A row by its key may have several rows beside it.
+        self.at_most_one = false;
         self.rows.push(other.entry());
         self.orders.append(&mut other.orders);
         self.joins.push(Join {

@@ -149,17 +149,17 @@ impl<T: Tables, R> Query<T, R> {
     where
         M: MaybeCondition<Level: KnownPerRow>,
     {
-        let fails = |columns| {
-            let condition = condition(columns).into_condition()?;
-            let node = condition.into_node();
-            let call = Node::call(&function::IS_NOT_TRUE, SqlType::Boolean, [node]);
-            Some(Condition::<PerRow>::from_node(call))
+        let query = match self.unlimited() {
+            Ok(query) => query,
+            Err(refused) => return Condition::from_node(refused),
         };
-        let asked = fails(self.columns());
-        match asked {
-            Some(failing) => self.filter(|_| failing).not_exists(),
-            None => Condition::from_node(Node::constant(true)),
-        }
+        let Some(condition) = condition(query.columns()).into_condition() else {
+            return Condition::from_node(Node::constant(true));
+        };
+        let fails = Node::call(&function::IS_NOT_TRUE, SqlType::Boolean, [condition.into_node()]);
+        query
+            .filter(|_| Condition::<PerRow>::from_node(fails))
+            .not_exists()
     }
 
     /// How many rows there are.
@@ -225,15 +225,19 @@ impl<T: Tables, R> Query<T, R> {
     /// An expression of the last row by the order of the query; NULL where there is no row. It is the
     /// first by the opposite order, NULLs at the other end too.
     #[track_caller]
-    pub fn last<E>(mut self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<BaseOf<E>>>
+    pub fn last<E>(self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<BaseOf<E>>>
     where
         E: Expression<Level = PerRow>,
     {
-        for order in &mut self.select.orders {
+        let mut query = match self.unlimited() {
+            Ok(query) => query,
+            Err(refused) => return Expr::from_node(refused),
+        };
+        for order in &mut query.select.orders {
             order.what.descending ^= true;
             order.what.nulls_first ^= true;
         }
-        self.first(of)
+        query.first(of)
     }
 
     /// The rows that a relation of these rows leads to, of all of them together: two levels in one.
@@ -247,12 +251,20 @@ impl<T: Tables, R> Query<T, R> {
     ///     .filter(|s| s.boreholes().flat_map(|b| b.specimens()).any(|p| p.top_m.gt(500)));
     /// ```
     #[track_caller]
-    pub fn flat_map<U: Table>(mut self, to: impl FnOnce(T::Columns) -> Query<U>) -> Query<U> {
+    pub fn flat_map<U: Table>(self, to: impl FnOnce(T::Columns) -> Query<U>) -> Query<U> {
         let mut inner = to(self.columns());
-        // What relates the two stands where both are in sight: in the question whether there is such
-        // a row between.
-        self.select.filters.extend(inner.select.filters.drain(..));
-        let between = Node::subquery(self.select, AskedOf::Exists);
+        let between = match self.unlimited() {
+            // What relates the two stands where both are in sight: in the question whether there is
+            // such a row between.
+            Ok(mut query) => {
+                query.select.filters.extend(inner.select.filters.drain(..));
+                Node::subquery(query.select, AskedOf::Exists)
+            }
+            Err(refused) => {
+                inner.select.filters.clear();
+                refused
+            }
+        };
         inner.select.filter(between, Location::caller());
         inner
     }
@@ -283,13 +295,14 @@ impl<T: Tables, R> Query<T, R> {
         Node::subquery(self.select, AskedOf::Value)
     }
 
-    /// The query, unless it has a limit or an offset: a total is of all rows.
+    /// The query, unless it has a limit or an offset, which would not be heeded: what is asked here is
+    /// asked of all rows.
     fn unlimited(self) -> Result<Self, Node> {
         match self.select.limit.as_ref().or(self.select.offset.as_ref()) {
             None => Ok(self),
             Some(limit) => Err(Node::refused(
                 limit.what.clone(),
-                "a query with a limit or an offset cannot be counted or totalled inside another",
+                "inside another query this is asked of all rows, without a limit or an offset",
             )),
         }
     }

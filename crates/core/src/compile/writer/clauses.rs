@@ -345,18 +345,14 @@ impl<'q> Writer<'q> {
         self.push("SELECT ");
         match selected {
             Selected::Text(text) => self.push(text),
-            Selected::Values { after, named } => {
+            Selected::Values { after, named, .. } => {
                 self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
                 self.push(after);
                 self.push(named);
             }
-            Selected::WithoutNull { after } => {
-                self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
-                self.push(after);
-            }
         }
         self.write_from(select)?;
-        if let (Selected::WithoutNull { .. }, [value]) = (selected, values) {
+        if let (Selected::Values { without_null: true, .. }, [value]) = (selected, values) {
             let is_first = select.conditions().next().is_none();
             self.push(if is_first { " WHERE " } else { " AND " });
             self.write_then(value, " IS NOT NULL")?;
@@ -378,8 +374,6 @@ impl<'q> Writer<'q> {
 pub(super) enum Selected {
     /// This, whatever its values are.
     Text(&'static str),
-    /// Its values, with a collation and a name after them.
-    Values { after: &'static str, named: &'static str },
-    /// Its one value where that is not NULL.
-    WithoutNull { after: &'static str },
+    /// Its values, with a collation and a name after them, all of them or only what is not NULL.
+    Values { after: &'static str, named: &'static str, without_null: bool },
 }

@@ -31,7 +31,8 @@ impl<'q> Writer<'q> {
         match select.is_limited() {
             true => {
                 self.push("SELECT q.c0 FROM (");
-                let selected = Selected::Values { after: after_right, named: " AS c0" };
+                let selected =
+                    Selected::Values { after: after_right, named: " AS c0", without_null: false };
                 self.write_subquery(select, selected)?;
                 self.push(") AS q");
                 if *may_be_null {
@@ -39,10 +40,8 @@ impl<'q> Writer<'q> {
                 }
             }
             false => {
-                let selected = match may_be_null {
-                    true => Selected::WithoutNull { after: after_right },
-                    false => Selected::Values { after: after_right, named: "" },
-                };
+                let selected =
+                    Selected::Values { after: after_right, named: "", without_null: *may_be_null };
                 self.write_subquery(select, selected)?;
             }
         }
@@ -66,7 +65,9 @@ impl<'q> Writer<'q> {
                 ("(SELECT count(*) FROM (", Selected::Text("1 AS c0"), ") AS q)")
             }
             AskedOf::Count => ("(", Selected::Text("count(*)"), ")"),
-            AskedOf::Value => ("(", Selected::Values { after: "", named: "" }, ")"),
+            AskedOf::Value => {
+                ("(", Selected::Values { after: "", named: "", without_null: false }, ")")
+            }
         };
         self.push(opening);
         self.write_subquery(select, selected)?;
