@@ -33,6 +33,10 @@ pub enum ErrorKind {
     TooDeep,
     /// A column is used in a query that its table is not part of.
     ForeignColumn,
+    /// Parts of a query were put together in a way that has no meaning.
+    UnfitParts,
+    /// A required row of another table is missing: a reference leads nowhere.
+    Dangling,
     /// The database could not be opened or reached, or cannot be used.
     Connection,
     /// The connection was lost while a statement ran or between two of them.
@@ -205,6 +209,23 @@ impl Error {
     }
 
     #[cold]
+    pub(crate) fn unfit_parts(reason: &str) -> Error {
+        Error::new(ErrorKind::UnfitParts, format!("the parts of the query do not fit: {reason}"))
+    }
+
+    /// A row of a table that refers by some of its columns to a row of another, which is not there.
+    #[cold]
+    pub(crate) fn dangling([table, row, by]: [&str; 3], [target, missing]: [&str; 2]) -> Error {
+        let row = if row.is_empty() { String::new() } else { format!(" with {row}") };
+        let message = format!(
+            "the row{row} refers by {by} to table `{target}`, which has no row with {missing}"
+        );
+        let mut err = Error::new(ErrorKind::Dangling, message);
+        err.0.place = Some(format!("table `{table}`").into());
+        err
+    }
+
+    #[cold]
     pub(crate) fn foreign_column(column: &ColumnInfo) -> Error {
         Error::new(
             ErrorKind::ForeignColumn,
@@ -272,6 +293,15 @@ impl Error {
             ErrorKind::ConnectionLost,
             "nobody waited for the statement, so it was not begun",
         )
+    }
+
+    #[cold]
+    pub fn stream_needs_two(place: &str) -> Error {
+        let message = format!(
+            "rows with others alongside cannot be streamed in {place}, because the others are read \
+             while the stream is: read them all, or a part at a time"
+        );
+        Error::new(ErrorKind::Unsupported, message)
     }
 
     #[cold]

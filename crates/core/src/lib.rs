@@ -68,7 +68,10 @@ pub use expr::{
     Verbatim, all_of, any_of, bind, case, coalesce,
 };
 pub use origin::Origin;
-pub use query::{Append, JoinsTo, Query, Scope, SumOf, Summed, Tables, all_scopes, any_scope};
+pub use query::{
+    Alongside, Append, Beside, JoinsTo, MappedRows, Query, Scope, SumOf, Summed, Tables,
+    all_scopes, any_scope,
+};
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{
     BindValue, ColumnType, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, SqlType,
@@ -82,7 +85,10 @@ pub mod internal {
     pub use crate::compile::{Statement, Wanted};
     pub use crate::expr::argument;
     pub use crate::function::Function;
-    pub use crate::query::{Places, Source};
+    pub use crate::query::{
+        AndThen, AtMostSole, Companion, Companions, Each, Found, Key, KeyPart, KeyedRow, Lookup,
+        Places, Selects, Sole, Source, StandsAlongside,
+    };
     pub use crate::table::{ColumnRole, Reference};
     pub use crate::tree::RawColumn;
 }

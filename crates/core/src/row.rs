@@ -84,6 +84,9 @@ pub trait Cells {
     /// Goes back by so many cells, to read them again.
     fn back(&mut self, cells: usize);
 
+    /// How many cells are still to come.
+    fn left(&self) -> usize;
+
     /// Reads the next cell as the field of a table's column.
     ///
     /// # Errors

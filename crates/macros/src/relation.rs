@@ -154,6 +154,7 @@ pub(crate) fn linked(part: &ParseNestedMeta<'_>) -> syn::Result<Vec<Linked>> {
 /// What relations need to know of the table that they are of.
 pub(crate) struct Owner<'a> {
     pub(crate) ident: &'a Ident,
+    pub(crate) table: &'a str,
     pub(crate) key: Vec<&'a Ident>,
 }
 
@@ -277,20 +278,18 @@ impl Reference {
         let own = owner.or_key(&self.own);
         let theirs = target_columns(&self.target, &self.theirs, own.len());
         let shown = self.target.to_token_stream();
-        Beginning {
-            doc: format!("The query for the row of `{shown}` that this one leads to: one at most."),
-            name: &self.name,
-            target: &self.target,
-        }
-        .of_row(visibility, with_values(&self.target, &theirs, &own))
+        let doc =
+            format!("The query for the row of `{shown}` that this one leads to: one at most.");
+        Beginning::new(doc, owner, &self.name, &self.target)
+            .of_row(visibility, with_values(&self.target, &theirs, &own))
     }
 }
 
 impl Children {
-    fn beginning(&self) -> Beginning<'_> {
+    fn beginning<'a>(&'a self, owner: &Owner<'a>) -> Beginning<'a> {
         let shown = self.target.to_token_stream();
         let doc = format!("The rows of `{shown}` that refer to this one.");
-        Beginning { doc, name: &self.name, target: &self.target }
+        Beginning::new(doc, owner, &self.name, &self.target)
     }
 
     pub(crate) fn method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
@@ -305,22 +304,22 @@ impl Children {
                 |theirs: <#target as ::nepheline::Table>::Columns| #(#equal)&*,
             )
         };
-        self.beginning().of_columns(visibility, body)
+        self.beginning(owner).of_columns(visibility, body)
     }
 
     pub(crate) fn row_method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
         let own = owner.or_key(&self.own);
         let theirs: Vec<_> = self.by.iter().map(|by| quote!(theirs.#by)).collect();
-        self.beginning()
+        self.beginning(owner)
             .of_row(visibility, with_values(&self.target, &theirs, &own))
     }
 }
 
 impl Linked {
-    fn beginning(&self) -> Beginning<'_> {
+    fn beginning<'a>(&'a self, owner: &Owner<'a>) -> Beginning<'a> {
         let (shown, via) = (self.target.to_token_stream(), self.via.to_token_stream());
         let doc = format!("The rows of `{shown}` that `{via}` links to this one.");
-        Beginning { doc, name: &self.name, target: &self.target }
+        Beginning::new(doc, owner, &self.name, &self.target)
     }
 
     pub(crate) fn method(
@@ -335,13 +334,13 @@ impl Linked {
                 ::nepheline::Column::source(&self.#probe),
             )
         };
-        self.beginning().of_columns(visibility, body)
+        self.beginning(owner).of_columns(visibility, body)
     }
 
     pub(crate) fn row_method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
         let (Linked { target, via, .. }, ident) = (self, owner.ident);
         let body = quote!(::nepheline::Query::<#target>::linked_to_row::<#via, #ident>(self));
-        self.beginning().of_row(visibility, body)
+        self.beginning(owner).of_row(visibility, body)
     }
 }
 
@@ -350,9 +349,15 @@ struct Beginning<'a> {
     doc: String,
     name: &'a Ident,
     target: &'a Path,
+    /// The name of the table that it is of.
+    table: &'a str,
 }
 
-impl Beginning<'_> {
+impl<'a> Beginning<'a> {
+    fn new(doc: String, owner: &Owner<'a>, name: &'a Ident, target: &'a Path) -> Beginning<'a> {
+        Beginning { doc, name, target, table: owner.table }
+    }
+
     /// Of the columns of a row that stands in a query.
     fn of_columns(&self, visibility: &Visibility, body: TokenStream) -> TokenStream {
         self.method(quote!(self), visibility, body)
@@ -369,12 +374,13 @@ impl Beginning<'_> {
         visibility: &Visibility,
         body: TokenStream,
     ) -> TokenStream {
-        let Beginning { doc, name, target } = self;
+        let Beginning { doc, name, target, table } = self;
+        let relation = name.unraw().to_string();
         quote! {
             #[doc = #doc]
             #[track_caller]
             #visibility fn #name(#receiver) -> ::nepheline::Query<#target> {
-                #body
+                #body.of_relation(#table, #relation)
             }
         }
     }

@@ -166,7 +166,11 @@ impl<'a> TableItem<'a> {
 
     fn owner(&self) -> Owner<'_> {
         let key = self.columns.iter().filter(|column| column.key);
-        Owner { ident: self.ident, key: key.map(|column| column.ident).collect() }
+        Owner {
+            ident: self.ident,
+            table: &self.name,
+            key: key.map(|column| column.ident).collect(),
+        }
     }
 
     /// Whether a field that a reference is made of may be NULL, as far as its type says so.

@@ -5,6 +5,7 @@ use futures_util::stream::BoxStream;
 use nepheline_core::internal::Statement;
 use nepheline_core::{Dialect, Error, RowShape};
 
+use crate::record::Watch;
 use crate::verbs::{Gather, Verb};
 
 pub(crate) enum Connection {
@@ -28,18 +29,23 @@ impl Connection {
         }
     }
 
-    pub(crate) async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
+    pub(crate) async fn run<V: Verb>(&self, watch: &Watch, verb: V) -> Result<V::Output, Error> {
         let statement = verb.statement(self.dialect())?;
-        let gathered = self.fetch(&statement).await?;
+        let gathered = self.fetch(watch, &statement).await?;
         drop(statement);
         verb.finish(gathered)
     }
 
-    pub(crate) async fn fetch<R, G>(&self, statement: &Statement<'_>) -> Result<G, Error>
+    pub(crate) async fn fetch<R, G>(
+        &self,
+        watch: &Watch,
+        statement: &Statement<'_>,
+    ) -> Result<G, Error>
     where
         R: RowShape + Send + 'static,
         G: Gather<R>,
     {
+        let running = watch.begin(statement);
         let fetched = match self {
             #[cfg(feature = "sqlite")]
             Connection::Sqlite(connection) => connection.fetch(statement).await,
@@ -49,6 +55,7 @@ impl Connection {
             #[cfg(feature = "mysql")]
             Connection::MySql(connection) => Box::pin(connection.fetch(statement)).await,
         };
+        let fetched = running.end(fetched, G::seen);
         fetched.map_err(|err| statement.context(err))
     }
 
@@ -67,16 +74,19 @@ impl Connection {
 
     pub(crate) fn stream<'a, R: RowShape + Send + 'static>(
         &'a self,
+        watch: &Watch,
         statement: Statement<'a>,
     ) -> BoxStream<'a, Result<R, Error>> {
-        match self {
+        let running = watch.begin(&statement);
+        let rows = match self {
             #[cfg(feature = "sqlite")]
             Connection::Sqlite(connection) => connection.stream(statement),
             #[cfg(feature = "postgres")]
             Connection::Postgres(connection) => connection.stream(statement),
             #[cfg(feature = "mysql")]
             Connection::MySql(connection) => connection.stream(statement),
-        }
+        };
+        running.over(rows)
     }
 
     /// Gives up a connection whose transaction was left open, so that nothing of it is committed.

@@ -8,12 +8,13 @@ use std::time::Duration;
 use deadpool::Runtime;
 use deadpool::managed::{self, Manager, Object, PoolError, TimeoutType, Timeouts};
 use futures_util::stream::{BoxStream, TryStreamExt};
-use nepheline_core::internal::Wanted;
-use nepheline_core::{BindValue, Dialect, Error, Query, RowShape, Tables};
+use nepheline_core::internal::{Selects, Wanted};
+use nepheline_core::{BindValue, Dialect, Error};
 
 use crate::connection::Connection;
 use crate::handle::sealed;
 use crate::options::{Options, Target};
+use crate::record::{Record, Watch};
 use crate::transaction::{Begun, Transaction, TransactionOptions};
 use crate::verbs::Verb;
 
@@ -35,6 +36,7 @@ use crate::verbs::Verb;
 #[derive(Clone)]
 pub struct Database {
     shared: Arc<Shared>,
+    watch: Watch,
 }
 
 struct Shared {
@@ -68,7 +70,13 @@ impl Database {
         let pool = Pool::build(&options)?;
         // One connection now, so that what is wrong is told here and not by the first query.
         let dialect = pool.acquire(&options).await?.dialect();
-        Ok(Database { shared: Arc::new(Shared { pool, dialect, options }) })
+        let shared = Arc::new(Shared { pool, dialect, options });
+        Ok(Database { shared, watch: Watch::default() })
+    }
+
+    /// A handle of the same database that notes in `record` what it runs, as its transactions do.
+    pub fn recording_to(&self, record: &Record) -> Database {
+        Database { shared: self.shared.clone(), watch: self.watch.recording_to(record) }
     }
 
     /// The dialect that the database is asked in.
@@ -123,7 +131,7 @@ impl Database {
     where
         E: From<Error>,
     {
-        let begun = Begun::begin(self.acquire().await?, options).await?;
+        let begun = self.begin(options).await?;
         let outcome = work(begun.transaction()).await;
         begun.end(outcome).await.0
     }
@@ -159,7 +167,7 @@ impl Database {
     {
         let mut attempt = 1;
         loop {
-            let begun = Begun::begin(self.acquire().await?, options).await?;
+            let begun = self.begin(options).await?;
             let outcome = work(begun.transaction()).await;
             let (outcome, conflict) = begun.end(outcome).await;
             if !conflict || attempt >= attempts {
@@ -169,6 +177,10 @@ impl Database {
             tokio::time::sleep(pause_after(attempt)).await;
             attempt += 1;
         }
+    }
+
+    pub(crate) async fn begin(&self, options: TransactionOptions) -> Result<Begun, Error> {
+        Begun::begin(self.acquire().await?, self.watch.clone(), options).await
     }
 
     pub(crate) async fn acquire(&self) -> Result<Connection, Error> {
@@ -207,6 +219,18 @@ impl Pool {
                 let reason = "is of an engine whose feature is off; turn on `sqlite`, `postgres` or `mysql`";
                 Err(Error::unfit_url(&options.shown(), reason))
             }
+        }
+    }
+
+    /// How many connections there can be.
+    fn size(&self) -> usize {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Pool::Sqlite(pool) => pool.status().max_size,
+            #[cfg(feature = "postgres")]
+            Pool::Postgres(pool) => pool.status().max_size,
+            #[cfg(feature = "mysql")]
+            Pool::MySql(pool) => pool.status().max_size,
         }
     }
 
@@ -252,24 +276,31 @@ impl sealed::Handle for Database {
     async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         let statement = verb.statement(self.shared.dialect)?;
         let connection = self.acquire().await.map_err(|err| statement.context(err))?;
-        let gathered = connection.fetch(&statement).await?;
+        let gathered = connection.fetch(&self.watch, &statement).await?;
         drop(statement);
         verb.finish(gathered)
     }
 
-    fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
+    fn stream<'a, Q: Selects + Sync>(
         &'a self,
-        query: &'a Query<T, R>,
-    ) -> BoxStream<'a, Result<R, Error>> {
+        query: &'a Q,
+    ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(async_stream::try_stream! {
             let statement = query.statement(self.shared.dialect, Wanted::Rows)?;
             let origin = statement.origin();
             let connection = self.acquire().await?;
-            let mut rows = connection.stream(statement);
+            let mut rows = connection.stream(&self.watch, statement);
             while let Some(row) = rows.try_next().await.map_err(|err| err.asked_at(origin))? {
                 yield row;
             }
         })
+    }
+
+    fn check_beside_stream(&self) -> Result<(), Error> {
+        match self.shared.pool.size() {
+            0 | 1 => Err(Error::stream_needs_two("a pool of one connection")),
+            _ => Ok(()),
+        }
     }
 }
 

@@ -3,25 +3,30 @@
 use std::future::Future;
 
 use futures_util::stream::Stream;
-use nepheline_core::{Error, Query, RowShape, Tables};
+use nepheline_core::Error;
 
-use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadOne};
+use crate::readable::Readable;
+use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, not_found};
 
 pub(crate) mod sealed {
     use std::future::Future;
 
     use futures_util::stream::BoxStream;
-    use nepheline_core::{Error, Query, RowShape, Tables};
+    use nepheline_core::Error;
+    use nepheline_core::internal::Selects;
 
     use crate::verbs::Verb;
 
     pub trait Handle: Sync {
         fn run<V: Verb>(&self, verb: V) -> impl Future<Output = Result<V::Output, Error>> + Send;
 
-        fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
+        fn stream<'a, Q: Selects + Sync>(
             &'a self,
-            query: &'a Query<T, R>,
-        ) -> BoxStream<'a, Result<R, Error>>;
+            query: &'a Q,
+        ) -> BoxStream<'a, Result<Q::Read, Error>>;
+
+        /// Whether statements can run while a stream is read.
+        fn check_beside_stream(&self) -> Result<(), Error>;
     }
 }
 
@@ -31,7 +36,7 @@ pub(crate) mod sealed {
 /// It is in the prelude, so its methods are there without naming it. Name it to write a function
 /// that takes any handle: `async fn deepest(db: &impl Handle) -> Result<Vec<Specimen>, Error>`.
 /// Over a blocking handle the same verbs are in [`blocking::Handle`](crate::blocking::Handle).
-pub trait Handle: sealed::Handle {
+pub trait Handle: sealed::Handle + Sized {
     /// Reads all rows of the query.
     ///
     /// # Errors
@@ -39,21 +44,21 @@ pub trait Handle: sealed::Handle {
     /// Those of [`Query::sql`]; [`Mismatch`](crate::ErrorKind::Mismatch) for a row that does not fit
     /// `R`, naming table, column and row; and what the database refuses, with the SQL and its origin.
     /// The other verbs fail in the same ways.
-    fn read<T: Tables, R: RowShape + Send + 'static>(
+    fn read<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-    ) -> impl Future<Output = Result<Vec<R>, Error>> + Send {
-        self.run(Read(query))
+        query: &Q,
+    ) -> impl Future<Output = Result<Vec<Q::Row>, Error>> + Send {
+        async move { query.complete(self, self.run(Read(query)).await?).await }
     }
 
     /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
     ///
     /// Which row is first is up to the engine, unless the query is ordered.
-    fn read_first<T: Tables, R: RowShape + Send + 'static>(
+    fn read_first<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-    ) -> impl Future<Output = Result<Option<R>, Error>> + Send {
-        self.run(ReadFirst(query))
+        query: &Q,
+    ) -> impl Future<Output = Result<Option<Q::Row>, Error>> + Send {
+        async move { completed(self, query, self.run(ReadFirst(query)).await?).await }
     }
 
     /// Reads the one row that there must be.
@@ -62,11 +67,14 @@ pub trait Handle: sealed::Handle {
     ///
     /// Of kind [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key
     /// that was sought, and of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
-    fn read_one<T: Tables, R: RowShape + Send + 'static>(
+    fn read_one<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-    ) -> impl Future<Output = Result<R, Error>> + Send {
-        self.run(ReadOne(query))
+        query: &Q,
+    ) -> impl Future<Output = Result<Q::Row, Error>> + Send {
+        async move {
+            let row = completed(self, query, self.run(ReadAtMostOne(query)).await?).await?;
+            row.ok_or_else(|| not_found(query))
+        }
     }
 
     /// Reads the one row that there may be, or `None`.
@@ -74,25 +82,25 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
-    fn read_at_most_one<T: Tables, R: RowShape + Send + 'static>(
+    fn read_at_most_one<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-    ) -> impl Future<Output = Result<Option<R>, Error>> + Send {
-        self.run(ReadAtMostOne(query))
+        query: &Q,
+    ) -> impl Future<Output = Result<Option<Q::Row>, Error>> + Send {
+        async move { completed(self, query, self.run(ReadAtMostOne(query)).await?).await }
     }
 
     /// How many rows the query has, counted by the database. Limit and offset count.
-    fn count<T: Tables, R>(
+    fn count<Q: Readable>(
         &self,
-        query: &Query<T, R>,
+        query: &Q,
     ) -> impl Future<Output = Result<u64, Error>> + Send {
         self.run(Count(query))
     }
 
     /// Whether the query has any row. The database stops at the first. Limit and offset count.
-    fn has_rows<T: Tables, R>(
+    fn has_rows<Q: Readable>(
         &self,
-        query: &Query<T, R>,
+        query: &Q,
     ) -> impl Future<Output = Result<bool, Error>> + Send {
         self.run(HasRows(query))
     }
@@ -100,18 +108,24 @@ pub trait Handle: sealed::Handle {
     /// Reads the rows one after another, in constant memory however many there are.
     ///
     /// The stream holds a connection. Dropping it early frees the connection: what was still to
-    /// come is not read.
-    fn read_stream<'a, T: Tables, R: RowShape + Send + 'static>(
+    /// come is not read. What stands alongside is read for some hundred rows at a time, through a
+    /// second connection.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) for rows with others alongside where
+    /// there is no second connection: in a transaction, in a session, on a pool of one.
+    fn read_stream<'a, Q: Readable>(
         &'a self,
-        query: &'a Query<T, R>,
-    ) -> impl Stream<Item = Result<R, Error>> + Send + Unpin + 'a {
-        self.stream(query)
+        query: &'a Q,
+    ) -> impl Stream<Item = Result<Q::Row, Error>> + Send + Unpin + 'a {
+        query.stream(self)
     }
 
     /// The engine's own plan of the query, as text. The query is not run.
-    fn explain<T: Tables, R>(
+    fn explain<Q: Readable>(
         &self,
-        query: &Query<T, R>,
+        query: &Q,
     ) -> impl Future<Output = Result<String, Error>> + Send {
         self.run(Explain { query, analyze: false })
     }
@@ -121,12 +135,22 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
-    fn explain_analyze<T: Tables, R>(
+    fn explain_analyze<Q: Readable>(
         &self,
-        query: &Query<T, R>,
+        query: &Q,
     ) -> impl Future<Output = Result<String, Error>> + Send {
         self.run(Explain { query, analyze: true })
     }
 }
 
 impl<H: sealed::Handle> Handle for H {}
+
+/// One row with what stands alongside.
+async fn completed<H: sealed::Handle, Q: Readable>(
+    handle: &H,
+    query: &Q,
+    row: Option<Q::Read>,
+) -> Result<Option<Q::Row>, Error> {
+    let rows = query.complete(handle, row.into_iter().collect()).await?;
+    Ok(rows.into_iter().next())
+}

@@ -58,7 +58,8 @@
 //!   tells how conditions join, [`Scope`] how they get a name.
 //! - [`Table`](derive@Table) also declares relations. [`Maybe`] is a parent that there may not be;
 //!   [`Query::exists`], [`count`](Query::count), [`sum`](Query::sum) and their like ask a query inside
-//!   another; [`Query::join`] puts tables side by side.
+//!   another; [`Query::join`] puts tables side by side; [`Query::alongside`] reads the rows of
+//!   another beside each.
 //! - [`verbatim!`] is for the corner where only hand-written SQL will do.
 //! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
 //! - [`Database`] runs queries from async code, with the verbs of [`Handle`];
@@ -96,12 +97,16 @@ macros::with_an_engine! {
     mod database;
     mod handle;
     mod options;
+    mod readable;
+    mod record;
     mod transaction;
     mod verbs;
 
     pub use database::Database;
     pub use handle::Handle;
     pub use options::{Options, Tls};
+    pub use readable::Readable;
+    pub use record::{Ran, Record, RecordMark};
     pub use transaction::{Isolation, Transaction, TransactionOptions};
 }
 #[cfg(any(feature = "postgres", feature = "mysql"))]

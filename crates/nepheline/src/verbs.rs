@@ -1,8 +1,8 @@
 //! The verbs, written once and without I/O: each says which statement it needs, what its rows are
 //! gathered into, and what it makes of them. The handles do the running in between.
 
-use nepheline_core::internal::{Statement, Wanted};
-use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, Query, RowShape, Tables};
+use nepheline_core::internal::{KeyedRow, Selects, Statement, Wanted};
+use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, RowShape};
 
 /// One thing to ask of a database.
 pub trait Verb: Send {
@@ -23,6 +23,9 @@ pub trait Verb: Send {
 /// Something that rows are put into as they arrive.
 pub trait Gather<R>: Default + Send + 'static {
     fn take(&mut self, row: R);
+
+    /// How many rows arrived.
+    fn seen(&self) -> u64;
 }
 
 impl<R: Send + 'static> Gather<R> for Vec<R> {
@@ -30,25 +33,34 @@ impl<R: Send + 'static> Gather<R> for Vec<R> {
     fn take(&mut self, row: R) {
         self.push(row);
     }
+
+    fn seen(&self) -> u64 {
+        self.len() as u64
+    }
 }
 
-/// The last row that arrived, and whether there were others.
+/// The last row that arrived, and how many did.
 #[derive(Debug)]
 pub(crate) struct Last<R> {
     row: Option<R>,
-    others: bool,
+    seen: u64,
 }
 
 impl<R> Default for Last<R> {
     fn default() -> Self {
-        Last { row: None, others: false }
+        Last { row: None, seen: 0 }
     }
 }
 
 impl<R: Send + 'static> Gather<R> for Last<R> {
     #[inline]
     fn take(&mut self, row: R) {
-        self.others |= self.row.replace(row).is_some();
+        self.row = Some(row);
+        self.seen += 1;
+    }
+
+    fn seen(&self) -> u64 {
+        self.seen
     }
 }
 
@@ -87,84 +99,87 @@ impl<G> Arriving<G> {
 }
 
 /// All rows of a query.
-pub(crate) struct Read<'q, T, R>(pub(crate) &'q Query<T, R>);
+pub(crate) struct Read<'q, Q>(pub(crate) &'q Q);
 
-impl<T: Tables, R: RowShape + Send + 'static> Verb for Read<'_, T, R> {
-    type Row = R;
-    type Gathered = Vec<R>;
-    type Output = Vec<R>;
+impl<Q: Selects + Sync> Verb for Read<'_, Q> {
+    type Row = Q::Read;
+    type Gathered = Vec<Q::Read>;
+    type Output = Vec<Q::Read>;
 
     fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
         self.0.statement(dialect, Wanted::Rows)
     }
 
-    fn finish(self, rows: Vec<R>) -> Result<Vec<R>, Error> {
+    fn finish(self, rows: Vec<Q::Read>) -> Result<Vec<Q::Read>, Error> {
+        Ok(rows)
+    }
+}
+
+/// All rows of a query that stands alongside others, each with the keys that tell beside which.
+pub(crate) struct ReadKeyed<'q, Q>(pub(crate) &'q Q);
+
+impl<Q: Selects + Sync> Verb for ReadKeyed<'_, Q> {
+    type Row = KeyedRow<Q::Base>;
+    type Gathered = Vec<KeyedRow<Q::Base>>;
+    type Output = Vec<KeyedRow<Q::Base>>;
+
+    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
+        self.0.statement(dialect, Wanted::Rows)
+    }
+
+    fn finish(self, rows: Self::Gathered) -> Result<Self::Output, Error> {
         Ok(rows)
     }
 }
 
 /// The first row of a query, if there is one.
-pub(crate) struct ReadFirst<'q, T, R>(pub(crate) &'q Query<T, R>);
+pub(crate) struct ReadFirst<'q, Q>(pub(crate) &'q Q);
 
-impl<T: Tables, R: RowShape + Send + 'static> Verb for ReadFirst<'_, T, R> {
-    type Row = R;
-    type Gathered = Last<R>;
-    type Output = Option<R>;
+impl<Q: Selects + Sync> Verb for ReadFirst<'_, Q> {
+    type Row = Q::Read;
+    type Gathered = Last<Q::Read>;
+    type Output = Option<Q::Read>;
 
     fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
         self.0.statement(dialect, Wanted::AtMost(1))
     }
 
-    fn finish(self, rows: Last<R>) -> Result<Option<R>, Error> {
+    fn finish(self, rows: Last<Q::Read>) -> Result<Self::Output, Error> {
         Ok(rows.row)
     }
 }
 
 /// The one row that a query may have.
-pub(crate) struct ReadAtMostOne<'q, T, R>(pub(crate) &'q Query<T, R>);
+pub(crate) struct ReadAtMostOne<'q, Q>(pub(crate) &'q Q);
 
-impl<T: Tables, R: RowShape + Send + 'static> Verb for ReadAtMostOne<'_, T, R> {
-    type Row = R;
-    type Gathered = Last<R>;
-    type Output = Option<R>;
+impl<Q: Selects + Sync> Verb for ReadAtMostOne<'_, Q> {
+    type Row = Q::Read;
+    type Gathered = Last<Q::Read>;
+    type Output = Option<Q::Read>;
 
     fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
         // A second row is asked for only to learn that there is one.
         self.0.statement(dialect, Wanted::AtMost(2))
     }
 
-    fn finish(self, rows: Last<R>) -> Result<Option<R>, Error> {
-        match rows.others {
-            false => Ok(rows.row),
-            true => Err(Error::more_than_one(self.0.table_name()).asked_at(self.0.origin())),
+    fn finish(self, rows: Last<Q::Read>) -> Result<Self::Output, Error> {
+        match rows.seen {
+            0 | 1 => Ok(rows.row),
+            _ => Err(Error::more_than_one(self.0.table_name()).asked_at(self.0.asked_at())),
         }
     }
 }
 
-/// The one row that a query must have.
-pub(crate) struct ReadOne<'q, T, R>(pub(crate) &'q Query<T, R>);
-
-impl<T: Tables, R: RowShape + Send + 'static> Verb for ReadOne<'_, T, R> {
-    type Row = R;
-    type Gathered = Last<R>;
-    type Output = R;
-
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.0.statement(dialect, Wanted::AtMost(2))
-    }
-
-    fn finish(self, rows: Last<R>) -> Result<R, Error> {
-        let query = self.0;
-        ReadAtMostOne(query).finish(rows)?.ok_or_else(|| {
-            Error::not_found(self.0.table_name(), query.key_sought()).asked_at(query.origin())
-        })
-    }
+/// That the one row is not there which a query must have.
+#[cold]
+pub(crate) fn not_found<Q: Selects>(query: &Q) -> Error {
+    Error::not_found(query.table_name(), query.key_sought()).asked_at(query.asked_at())
 }
 
 /// How many rows a query has.
-pub(crate) struct Count<'q, T, R>(pub(crate) &'q Query<T, R>);
+pub(crate) struct Count<'q, Q>(pub(crate) &'q Q);
 
-impl<T: Tables, R> Verb for Count<'_, T, R> {
+impl<Q: Selects + Sync> Verb for Count<'_, Q> {
     type Row = i64;
     type Gathered = Last<i64>;
     type Output = u64;
@@ -179,9 +194,9 @@ impl<T: Tables, R> Verb for Count<'_, T, R> {
 }
 
 /// Whether a query has any row.
-pub(crate) struct HasRows<'q, T, R>(pub(crate) &'q Query<T, R>);
+pub(crate) struct HasRows<'q, Q>(pub(crate) &'q Q);
 
-impl<T: Tables, R> Verb for HasRows<'_, T, R> {
+impl<Q: Selects + Sync> Verb for HasRows<'_, Q> {
     type Row = bool;
     type Gathered = Last<bool>;
     type Output = bool;
@@ -196,12 +211,12 @@ impl<T: Tables, R> Verb for HasRows<'_, T, R> {
 }
 
 /// The engine's plan of a query.
-pub(crate) struct Explain<'q, T, R> {
-    pub(crate) query: &'q Query<T, R>,
+pub(crate) struct Explain<'q, Q> {
+    pub(crate) query: &'q Q,
     pub(crate) analyze: bool,
 }
 
-impl<T: Tables, R> Verb for Explain<'_, T, R> {
+impl<Q: Selects + Sync> Verb for Explain<'_, Q> {
     type Row = PlanLine;
     type Gathered = Vec<PlanLine>;
     type Output = String;

@@ -5,88 +5,12 @@
 
 mod support;
 
-use std::fmt::{Debug, Write as _};
-use std::sync::OnceLock;
-
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::Handle;
 use nepheline::prelude::*;
 use nepheline::{RowShape, Tables};
-use nepheline_coreshed::{
-    Agency, Analyst, Assay, Borehole, BoreholeColumns, Collar, Hazard, Lab, Site, Specimen,
-    SpecimenHazard,
-};
-use support::{Engine, demos};
-
-/// The whole shed in memory.
-struct Shed {
-    agencies: Vec<Agency>,
-    sites: Vec<Site>,
-    boreholes: Vec<Borehole>,
-    collars: Vec<Collar>,
-    analysts: Vec<Analyst>,
-    specimens: Vec<Specimen>,
-    assays: Vec<Assay>,
-    labs: Vec<Lab>,
-    hazards: Vec<Hazard>,
-    links: Vec<SpecimenHazard>,
-}
-
-impl Shed {
-    fn read() -> Shed {
-        let db = nepheline_coreshed::in_memory().unwrap();
-        Shed {
-            agencies: db.read(&Agency::rows()).unwrap(),
-            sites: db.read(&Site::rows()).unwrap(),
-            boreholes: db.read(&Borehole::rows()).unwrap(),
-            collars: db.read(&Collar::rows()).unwrap(),
-            analysts: db.read(&Analyst::rows()).unwrap(),
-            specimens: db.read(&Specimen::rows().order_by(|s| s.id.asc())).unwrap(),
-            assays: db.read(&Assay::rows().order_by(|a| a.id.asc())).unwrap(),
-            labs: db.read(&Lab::rows()).unwrap(),
-            hazards: db.read(&Hazard::rows()).unwrap(),
-            links: db.read(&SpecimenHazard::rows()).unwrap(),
-        }
-    }
-
-    fn borehole(&self, s: &Specimen) -> &Borehole {
-        self.boreholes
-            .iter()
-            .find(|b| b.id == s.borehole_id)
-            .unwrap()
-    }
-
-    fn site(&self, b: &Borehole) -> &Site {
-        self.sites.iter().find(|s| s.id == b.site_id).unwrap()
-    }
-
-    fn assays(&self, s: &Specimen) -> impl Iterator<Item = &Assay> {
-        self.assays.iter().filter(|a| a.specimen_id == s.id)
-    }
-
-    fn hazards(&self, s: &Specimen) -> impl Iterator<Item = &Hazard> {
-        let links = self.links.iter().filter(|link| link.specimen_id == s.id);
-        links.map(|link| {
-            self.hazards
-                .iter()
-                .find(|h| h.id == link.hazard_id)
-                .unwrap()
-        })
-    }
-
-    fn analyst(&self, s: &Specimen) -> Option<&Analyst> {
-        self.analysts.iter().find(|a| Some(a.id) == s.analyst_id)
-    }
-
-    fn parent(&self, s: &Specimen) -> Option<&Specimen> {
-        self.specimens.iter().find(|p| Some(p.id) == s.parent_id)
-    }
-}
-
-/// The shed on every engine, opened once.
-fn sheds() -> &'static [(Engine, Database)] {
-    static SHEDS: OnceLock<Vec<(Engine, Database)>> = OnceLock::new();
-    SHEDS.get_or_init(demos)
-}
+use nepheline_coreshed::{Agency, Borehole, BoreholeColumns, Hazard, Site, Specimen};
+use std::fmt::{Debug, Write as _};
+use support::shed::{Shed, sheds};
 
 /// Asks every engine, expects what memory says, and gives the SQL in every dialect.
 fn ask<T: Tables, R>(query: &Query<T, R>, expected: &[R]) -> String
@@ -476,7 +400,7 @@ fn references_may_have_several_columns_or_lead_to_a_unique_one() {
 fn what_cannot_be_joined_is_refused() {
     let limited = Borehole::rows().join(|b| b.specimens().limit(3));
     let err = limited.sql(Dialect::Sqlite).unwrap_err();
-    assert_eq!(err.kind(), ErrorKind::RefusedValue);
+    assert_eq!(err.kind(), ErrorKind::UnfitParts);
     // What is asked of all rows would not heed a limit.
     let asked: [fn(BoreholeColumns) -> Condition; 5] = [
         |b| b.specimens().limit(3).count().gt(1),
@@ -487,13 +411,39 @@ fn what_cannot_be_joined_is_refused() {
     ];
     for condition in asked {
         let query = Borehole::rows().filter(condition);
-        assert_eq!(query.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::RefusedValue);
+        assert_eq!(query.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::UnfitParts);
     }
     let beyond = Borehole::rows().left_join(|b| {
         b.specimens()
             .filter(|s| s.analyst().is_some_and(|a| a.id.eq(1)))
     });
-    assert_eq!(beyond.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::RefusedValue);
+    assert_eq!(beyond.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::UnfitParts);
+}
+
+#[test]
+fn origins_name_the_relations() {
+    let query = Specimen::rows()
+        .filter(|s| s.borehole().site().region.eq("Upper Tarn"))
+        .filter(|s| s.assays().any(|a| a.lab().accredited) | s.parts().exists())
+        .order_by(|s| s.parent().map(|p| p.top_m).asc());
+    let shown = query
+        .sql(Dialect::Postgres)
+        .unwrap()
+        .with_origins()
+        .to_string();
+    let relations = shown.lines().filter_map(|line| {
+        let (_, relations) = line.split_once(" for ")?;
+        Some((line.trim().split(' ').next()?, relations))
+    });
+    assert_eq!(
+        relations.collect::<Vec<_>>(),
+        [
+            ("INNER", "specimen.borehole"),
+            ("INNER", "borehole.site"),
+            ("LEFT", "specimen.parent"),
+            ("AND", "specimen.assays, assay.lab, specimen.parts"),
+        ]
+    );
 }
 
 #[test]

@@ -84,6 +84,15 @@ struct Tour<'a> {
 }
 
 impl Tour<'_> {
+    /// Shows the statements of a query with others alongside.
+    fn show_all(&mut self, sql: impl Fn(Dialect) -> Result<Vec<Sql>, Error>) -> Result<()> {
+        let statements = sql(self.db.dialect())?.len();
+        for statement in 0..statements {
+            self.show_each(|dialect| Ok(sql(dialect)?.swap_remove(statement)))?;
+        }
+        Ok(())
+    }
+
     /// Shows the SQL of a query in the dialects that were asked for.
     fn show<T: Tables, R>(&mut self, query: &Query<T, R>) -> Result<()> {
         self.show_each(|dialect| query.sql(dialect))

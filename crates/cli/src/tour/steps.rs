@@ -3,13 +3,13 @@
 use anyhow::{Result, bail};
 use clap::ValueEnum;
 use jiff::civil::date;
-use nepheline::TimeUnit;
 use nepheline::prelude::*;
+use nepheline::{Record, TimeUnit};
 use nepheline_coreshed::scopes::{
     deeper_than, deepest_first, due_within, labelled, length_m, not_withdrawn, of_rocks,
     unassigned, with_at_least,
 };
-use nepheline_coreshed::{Assay, Lab, Rock, Specimen};
+use nepheline_coreshed::{Assay, Borehole, Lab, Rock, Site, Specimen};
 
 use super::Tour;
 use crate::screen::NULL;
@@ -38,8 +38,12 @@ pub(super) enum Step {
     Parents,
     /// Questions to the rows that refer to a row
     Children,
+    /// Questions across two relations at once
+    TwoLevels,
     /// Rows of several tables side by side
     Joins,
+    /// Children beside their parents, and how many statements that takes
+    Alongside,
     /// Queries that begin at a row in hand
     RowInHand,
     /// Order, limit and offset
@@ -68,6 +72,12 @@ impl Step {
             Step::Fragments => ("What lies in tray 4, by the number on its label?", fragments),
             Step::Parents => ("What was taken from Upper Tarn near the surface, by whom?", parents),
             Step::Children => ("Which specimens were measured most often, and for what?", children),
+            Step::TwoLevels => {
+                ("At which sites was nobody assigned to a deep specimen?", two_levels)
+            }
+            Step::Alongside => {
+                ("What are the two deepest specimens of each KP borehole?", alongside)
+            }
             Step::Joins => ("Which specimens are from the last fiftieth of their borehole?", joins),
             Step::RowInHand => ("What belongs to specimen 46?", row_in_hand),
             Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
@@ -252,6 +262,58 @@ fn children(tour: &mut Tour<'_>) -> Result<()> {
         let most = most.map_or_else(|| NULL.to_owned(), |most| format!("{most}"));
         vec![label, assays.to_string(), most, last.unwrap_or_else(|| NULL.to_owned())]
     })
+}
+
+fn two_levels(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Site::rows()
+        .filter(|s| {
+            let specimens = s.boreholes().flat_map(|b| b.specimens());
+            specimens.any(unassigned.and(deeper_than(600.0)))
+        })
+        .order_by(|s| s.name.asc())
+        .select(|s| (s.name, s.region, s.boreholes().count()));
+    tour.show(&query)?;
+    tour.values(&["site", "region", "boreholes"], &query, |(site, region, boreholes)| {
+        vec![site, region, boreholes.to_string()]
+    })
+}
+
+fn alongside(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Borehole::rows()
+        .filter(|b| b.name.starts_with("KP"))
+        .order_by(|b| b.name.asc())
+        .select(|b| (b.name, b.depth_m))
+        .alongside(|b| {
+            b.specimens()
+                .order_by(|s| (s.top_m.desc(), s.label.asc()))
+                .limit(2)
+                .select(|s| (s.label, s.top_m))
+                .alongside(|s| s.hazards().order_by(|h| h.name.asc()).select(|h| h.name))
+        })
+        .alongside(|b| b.site());
+    tour.show_all(|dialect| query.sql(dialect))?;
+    let record = Record::new();
+    let rows = tour.db.recording_to(&record).read(&query)?;
+    let fields = rows.iter().map(|((name, depth_m), specimens, site)| {
+        let specimens = specimens.iter().map(|((label, top_m), hazards)| {
+            let hazards = match hazards.is_empty() {
+                true => String::new(),
+                false => format!(" ({})", hazards.join(", ")),
+            };
+            format!("{label} from {top_m}{hazards}")
+        });
+        let specimens = specimens.collect::<Vec<_>>().join("; ");
+        vec![name.clone(), depth_m.to_string(), specimens, site.name.clone()]
+    });
+    let fields: Vec<_> = fields.collect();
+    tour.screen.table(
+        &["borehole", "depth_m", "deepest specimens", "site"],
+        &fields,
+        rows.len(),
+    )?;
+    Ok(tour
+        .screen
+        .line(&format!("{} statements ran", record.len()))?)
 }
 
 fn joins(tour: &mut Tour<'_>) -> Result<()> {

@@ -18,7 +18,7 @@ pub use sql::{ByClause, Sql};
 use crate::error::{Error, ErrorKind};
 use crate::origin::Origin;
 use crate::storable::BindValue;
-use crate::tree::Select;
+use crate::tree::{RelationName, Select};
 use writer::Writer;
 
 /// What a reading verb wants of a query.
@@ -36,10 +36,12 @@ pub enum Wanted {
 }
 
 /// A place in the text where a clause begins, and who asked for it.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 struct Mark {
     at: usize,
     origin: Origin,
+    /// The relations that the clause is there for, or that are asked in it.
+    relations: SmallVec<[RelationName; 1]>,
 }
 
 /// A compiled query, ready for a driver. What it binds is lent by the query where nothing had to change.

@@ -58,6 +58,10 @@ impl Sql {
     /// Each clause of the text, with the line of the program that asked for it. Put together, with
     /// a space between, the clauses are the text.
     pub fn clauses(&self) -> impl Iterator<Item = (&str, Origin)> {
+        self.spans().map(|(clause, mark)| (clause, mark.origin))
+    }
+
+    fn spans(&self) -> impl Iterator<Item = (&str, &Mark)> {
         let ends = self
             .marks
             .iter()
@@ -65,7 +69,7 @@ impl Sql {
             .map(|mark| mark.at)
             .chain([self.text.len()]);
         let spans = self.marks.iter().zip(ends);
-        spans.map(|(mark, end)| (self.text[mark.at..end].trim(), mark.origin))
+        spans.map(|(mark, end)| (self.text[mark.at..end].trim(), mark))
     }
 
     /// The same SQL to print with one clause a line.
@@ -74,7 +78,7 @@ impl Sql {
     }
 
     /// The same SQL to print with one clause a line, each followed by `@` and the line of the
-    /// program that asked for it.
+    /// program that asked for it, and by the relations that are followed or asked in it.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -130,16 +134,20 @@ impl fmt::Display for ByClause<'_> {
             false => "",
         };
         let width = |clause: &str| indent(clause).len() + clause.chars().count();
-        let widths = self.sql.clauses().map(|(clause, _)| width(clause));
+        let widths = self.sql.spans().map(|(clause, _)| width(clause));
         let aligned = widths.filter(|width| *width <= WIDEST).max().unwrap_or(0);
-        for (i, (clause, origin)) in self.sql.clauses().enumerate() {
+        for (i, (clause, mark)) in self.sql.spans().enumerate() {
             if i > 0 {
                 f.write_str("\n")?;
             }
             write!(f, "{}{clause}", indent(clause))?;
             if self.origins {
                 let gap = aligned.saturating_sub(width(clause));
-                write!(f, "{:gap$}  @ {origin}", "")?;
+                write!(f, "{:gap$}  @ {}", "", mark.origin)?;
+                for (i, relation) in mark.relations.iter().enumerate() {
+                    let [table, name] = relation;
+                    write!(f, "{}{table}.{name}", if i == 0 { " for " } else { ", " })?;
+                }
             }
         }
         self.sql.write_binds(f)

@@ -5,7 +5,6 @@ use std::marker::PhantomData;
 use super::{Query, Source};
 use crate::expr::{Maybe, RowColumns};
 use crate::row::RowShape;
-use crate::storable::BindValue;
 use crate::table::Table;
 use crate::tree::{Asked, Join, Node, Select};
 
@@ -150,10 +149,8 @@ impl Select {
             () => None,
         };
         if let Some(reason) = reason {
-            let limit = other.limit.as_ref().or(other.offset.as_ref());
-            let value = limit.map_or(BindValue::Bool(optional), |limit| limit.what.clone());
             self.filters
-                .push(Asked { what: Node::refused(value, reason), at: other.asked_at });
+                .push(Asked { what: Node::Unfit(reason), at: other.asked_at });
         }
         // A row by its key may have several rows beside it.
         self.at_most_one = false;
@@ -194,7 +191,7 @@ impl<T: Tables> Query<T> {
     ///
     /// # Errors
     ///
-    /// When compiled, [`RefusedValue`](crate::ErrorKind::RefusedValue) for a joined query that has a
+    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) for a joined query that has a
     /// limit or an offset, or joins tables itself.
     pub fn join<J>(
         mut self,

@@ -1,5 +1,6 @@
 //! Queries: values that say which rows are wanted, and run only when a handle reads them.
 
+mod alongside;
 mod join;
 mod related;
 mod scope;
@@ -11,6 +12,10 @@ use std::panic::Location;
 
 use smallvec::SmallVec;
 
+pub use alongside::{
+    Alongside, AndThen, AtMostSole, Beside, Companion, Companions, Each, Found, Key, KeyPart,
+    KeyedRow, Lookup, MappedRows, Selects, Sole, StandsAlongside,
+};
 pub use join::{Append, JoinsTo, Places, Tables};
 pub use related::{SumOf, Summed};
 pub use scope::{Scope, all_scopes, any_scope};
@@ -86,6 +91,9 @@ impl<T: Table> Query<T> {
             orders: SmallVec::new(),
             limit: None,
             offset: None,
+            keys: Vec::new(),
+            limited_by: 0,
+            relation: None,
         };
         Query { select: Box::new(select), rows: PhantomData }
     }
@@ -261,31 +269,13 @@ impl<T: Tables, R> Query<T, R> {
         T::columns(&mut Places::of(&self.select.rows))
     }
 
-    /// The tables whose rows are read, for the message that there is none or more than one.
-    #[doc(hidden)]
-    pub fn table_name(&self) -> &'static str {
-        self.select.table.name()
-    }
-
     pub(crate) fn into_select(self) -> Box<Select> {
         self.select
-    }
-
-    /// The statement that a handle runs; its binds are lent by the query.
-    #[doc(hidden)]
-    pub fn statement(&self, dialect: Dialect, wanted: Wanted) -> Result<Statement<'_>, Error> {
-        Statement::to_run(&self.select, dialect, wanted)
     }
 
     /// The line of the program that began this query.
     pub fn origin(&self) -> Origin {
         self.select.asked_at
-    }
-
-    /// What to call the row of a query by key, for the message that it does not exist.
-    #[doc(hidden)]
-    pub fn key_sought(&self) -> Option<String> {
-        self.select.key_sought()
     }
 }
 

@@ -28,6 +28,12 @@ impl<T: Table> Query<T> {
         query
     }
 
+    /// Says which relation the query begins at.
+    pub fn of_relation(mut self, table: &'static str, name: &'static str) -> Query<T> {
+        self.select.relation = Some([table, name]);
+        self
+    }
+
     /// The rows whose columns have these values; none where one of them is NULL.
     #[track_caller]
     pub fn with_values<const N: usize>(
@@ -298,10 +304,9 @@ impl<T: Tables, R> Query<T, R> {
     /// The query, unless it has a limit or an offset, which would not be heeded: what is asked here is
     /// asked of all rows.
     fn unlimited(self) -> Result<Self, Node> {
-        match self.select.limit.as_ref().or(self.select.offset.as_ref()) {
-            None => Ok(self),
-            Some(limit) => Err(Node::refused(
-                limit.what.clone(),
+        match self.select.is_limited() {
+            false => Ok(self),
+            true => Err(Node::Unfit(
                 "inside another query this is asked of all rows, without a limit or an offset",
             )),
         }

@@ -9,7 +9,7 @@ mod walk;
 
 use smallvec::SmallVec;
 
-pub(crate) use select::{Asked, Join, OrderTerm, Select};
+pub(crate) use select::{Asked, Join, OrderTerm, RelationName, Select};
 
 use crate::function::Function;
 use crate::origin::Origin;
@@ -25,6 +25,12 @@ const DEEPEST: u16 = 400;
 pub struct RawColumn {
     pub(crate) source: Source,
     pub(crate) info: &'static ColumnInfo,
+}
+
+impl PartialEq for RawColumn {
+    fn eq(&self, other: &RawColumn) -> bool {
+        self.source == other.source && std::ptr::eq(self.info, other.info)
+    }
 }
 
 impl RawColumn {
@@ -56,6 +62,8 @@ pub enum Node {
     Trusted(Box<Trusted>),
     /// A value that makes no sense where it was given; no dialect prints it.
     Refused(Box<Refused>),
+    /// Parts that do not fit together, and why; no dialect prints it.
+    Unfit(&'static str),
     TooDeep,
 }
 
@@ -182,7 +190,11 @@ impl Node {
     pub(crate) fn facts(&self) -> Facts {
         match self {
             Node::Column(column) => Facts { depth: 0, follows: column.source.path != Path::HERE },
-            Node::Bind(_) | Node::Trusted(_) | Node::Refused(_) | Node::TooDeep => Facts::default(),
+            Node::Bind(_)
+            | Node::Trusted(_)
+            | Node::Refused(_)
+            | Node::Unfit(_)
+            | Node::TooDeep => Facts::default(),
             Node::Compare(_, facts, _)
             | Node::Between(facts, _)
             | Node::All(facts, _)

@@ -17,6 +17,9 @@ pub struct OrderTerm {
     pub(crate) nulls_first: bool,
 }
 
+/// What origins call a relation: the table that it is of, and its own name.
+pub(crate) type RelationName = [&'static str; 2];
+
 /// A clause and the line of the program that asked for it.
 #[derive(Debug, Clone)]
 pub(crate) struct Asked<T> {
@@ -43,6 +46,13 @@ pub struct Select {
     pub(crate) orders: SmallVec<[Asked<OrderTerm>; 2]>,
     pub(crate) limit: Option<Asked<BindValue>>,
     pub(crate) offset: Option<Asked<BindValue>>,
+    /// What is read of each row besides: the columns by which rows are put beside others.
+    pub(crate) keys: Vec<RawColumn>,
+    /// To how many of the first of `keys` the limit applies, for each of their values; with none it
+    /// applies to all rows together.
+    pub(crate) limited_by: usize,
+    /// The relation that the query began at.
+    pub(crate) relation: Option<RelationName>,
 }
 
 /// A table beside that of a query.
@@ -64,7 +74,7 @@ impl Select {
         self.rows.first().copied().unwrap_or(here)
     }
 
-    fn is_over(&self, source: SourceId) -> bool {
+    pub(crate) fn is_over(&self, source: SourceId) -> bool {
         self.source == source || self.joins.iter().any(|join| join.source == source)
     }
 
@@ -110,6 +120,9 @@ impl Select {
                 }
             });
         }
+        for key in self.keys.iter().filter(|_| in_rows) {
+            add(key.source, self.asked_at);
+        }
         // A table that is joined decides which rows there are, whatever is read of it.
         let beside = self
             .rows
@@ -143,11 +156,14 @@ impl Select {
             }
         };
         copy.rows.iter_mut().for_each(renumber);
+        copy.keys
+            .iter_mut()
+            .for_each(|key| renumber(&mut key.source));
         copy.each_column(&mut |column| renumber(&mut column.source));
         copy
     }
 
-    pub(super) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
+    pub(crate) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
         let values = self.values.iter_mut().flat_map(|values| &mut values.what);
         let filters = self.filters.iter_mut().map(|filter| &mut filter.what);
         let orders = self.orders.iter_mut().map(|order| &mut order.what.by);

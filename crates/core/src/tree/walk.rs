@@ -13,7 +13,11 @@ impl Node {
         }
         let children: &[Node] = match self {
             Node::Column(column) => return see(column.source),
-            Node::Bind(_) | Node::Trusted(_) | Node::Refused(_) | Node::TooDeep => &[],
+            Node::Bind(_)
+            | Node::Trusted(_)
+            | Node::Refused(_)
+            | Node::Unfit(_)
+            | Node::TooDeep => &[],
             Node::Compare(_, _, sides) => &sides[..],
             Node::Between(_, parts) => &parts[..],
             Node::All(_, terms) | Node::Any(_, terms) => terms,
@@ -52,7 +56,11 @@ impl Node {
     pub(super) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
         let children: &mut [Node] = match self {
             Node::Column(column) => return change(column),
-            Node::Bind(_) | Node::Trusted(_) | Node::Refused(_) | Node::TooDeep => &mut [],
+            Node::Bind(_)
+            | Node::Trusted(_)
+            | Node::Refused(_)
+            | Node::Unfit(_)
+            | Node::TooDeep => &mut [],
             Node::Compare(_, _, sides) => &mut sides[..],
             Node::Between(_, parts) => &mut parts[..],
             Node::All(_, terms) | Node::Any(_, terms) => terms,

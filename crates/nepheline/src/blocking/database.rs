@@ -2,9 +2,10 @@
 
 use std::fmt;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use futures_util::stream::StreamExt;
-use nepheline_core::{Dialect, Error, Query, RowShape, Tables};
+use nepheline_core::{Dialect, Error};
 use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
 
@@ -13,16 +14,20 @@ use super::session::{self, Session};
 use super::sealed;
 use crate::handle::sealed::Handle as AsyncHandle;
 use crate::options::Options;
+use crate::readable::Readable;
+#[cfg(feature = "sqlite")]
+use crate::record::Watch;
+use crate::record::Record;
 #[cfg(feature = "sqlite")]
 use crate::options::Target;
 #[cfg(feature = "sqlite")]
 use crate::sqlite::direct::{self, StatementTimeout};
-use crate::transaction::{self, Begun, TransactionOptions};
+use crate::transaction::{self, TransactionOptions};
 use crate::verbs::Verb;
 
 /// A database, asked from code that is not async.
 ///
-/// Threads may share it. Over SQLite they take turns on one connection; over a server each call
+/// Threads may share it, and cloning it is cheap. Over SQLite they take turns on one connection; over a server each call
 /// takes a connection from a pool. What can be done with it is in [`Handle`](super::Handle).
 ///
 /// # Panics
@@ -37,13 +42,15 @@ use crate::verbs::Verb;
 /// # Ok(())
 /// # }
 /// ```
+#[derive(Clone)]
 pub struct Database {
     engine: Engine,
 }
 
+#[derive(Clone)]
 enum Engine {
     #[cfg(feature = "sqlite")]
-    Direct(Direct),
+    Direct(Arc<Direct>, Watch),
     Served(Served),
 }
 
@@ -56,10 +63,11 @@ struct Direct {
 }
 
 /// A server, through the async driver, which the calling thread drives.
+#[derive(Clone)]
 struct Served {
     database: crate::Database,
     /// Shut down without waiting, because waiting is not allowed where a handle may be dropped.
-    runtime: ScopeGuard<Runtime, fn(Runtime)>,
+    runtime: Arc<ScopeGuard<Runtime, fn(Runtime)>>,
 }
 
 impl Database {
@@ -79,17 +87,16 @@ impl Database {
             #[cfg(feature = "sqlite")]
             Target::Sqlite { path, mode } => {
                 let opened = direct::open(path, *mode, &options)?;
-                Engine::Direct(Direct {
-                    connection: opened.connection.into(),
-                    timeout: opened.timeout,
-                })
+                let direct =
+                    Direct { connection: opened.connection.into(), timeout: opened.timeout };
+                Engine::Direct(Arc::new(direct), Watch::default())
             }
             _ => {
                 let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
                 let runtime = runtime.map_err(|err| Error::cannot_open("for lack of a runtime", err))?;
                 let runtime = scopeguard::guard(runtime, Runtime::shutdown_background as fn(Runtime));
                 let database = runtime.block_on(crate::Database::open_with(options))?;
-                Engine::Served(Served { database, runtime })
+                Engine::Served(Served { database, runtime: Arc::new(runtime) })
             }
         };
         Ok(Database { engine })
@@ -109,14 +116,29 @@ impl Database {
     pub fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
         session::set_up(&connection)?;
         let direct = Direct { connection: connection.into(), timeout: None };
-        Ok(Database { engine: Engine::Direct(direct) })
+        Ok(Database { engine: Engine::Direct(Arc::new(direct), Watch::default()) })
+    }
+
+    /// A handle of the same database that notes in `record` what it runs, as its transactions do.
+    pub fn recording_to(&self, record: &Record) -> Database {
+        let engine = match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, watch) => {
+                Engine::Direct(direct.clone(), watch.recording_to(record))
+            }
+            Engine::Served(Served { database, runtime }) => Engine::Served(Served {
+                database: database.recording_to(record),
+                runtime: runtime.clone(),
+            }),
+        };
+        Database { engine }
     }
 
     /// The dialect that the database is asked in.
     pub fn dialect(&self) -> Dialect {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(_) => Dialect::Sqlite,
+            Engine::Direct(..) => Dialect::Sqlite,
             Engine::Served(served) => served.database.dialect(),
         }
     }
@@ -181,9 +203,9 @@ impl Database {
     ) -> (Result<T, E>, bool) {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct) => {
+            Engine::Direct(direct, watch) => {
                 let connection = direct.connection.lock();
-                let session = Session::within(&connection, direct.timeout.as_ref());
+                let session = Session::within(&connection, direct.timeout.as_ref(), watch);
                 let outcome = session::in_transaction(&session, options, |session| {
                     work(&Transaction { scope: Scope::Direct(session), depth: 0 })
                 });
@@ -201,7 +223,7 @@ impl Served {
         work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
     ) -> (Result<T, E>, bool) {
         let begun = self.runtime.block_on(async {
-            Begun::begin(self.database.acquire().await?, options).await
+            self.database.begin(options).await
         });
         let begun = match begun {
             Ok(begun) => begun,
@@ -218,27 +240,27 @@ impl sealed::Handle for Database {
     fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct) => {
+            Engine::Direct(direct, watch) => {
                 let connection = direct.connection.lock();
-                Session::within(&connection, direct.timeout.as_ref()).run(verb)
+                Session::within(&connection, direct.timeout.as_ref(), watch).run(verb)
             }
             Engine::Served(served) => served.runtime.block_on(served.database.run(verb)),
         }
     }
 
-    fn each<T: Tables, R: RowShape + Send + 'static>(
+    fn each<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-        take: impl FnMut(R) -> ControlFlow<()>,
+        query: &Q,
+        take: impl FnMut(Q::Row) -> ControlFlow<()>,
     ) -> Result<(), Error> {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct) => {
+            Engine::Direct(direct, watch) => {
                 let connection = direct.connection.lock();
-                Session::within(&connection, direct.timeout.as_ref()).each(query, take)
+                Session::within(&connection, direct.timeout.as_ref(), watch).each(query, take)
             }
             Engine::Served(served) => {
-                served.runtime.block_on(take_each(served.database.stream(query), take))
+                served.runtime.block_on(take_each(query.stream(&served.database), take))
             }
         }
     }
@@ -309,16 +331,16 @@ impl sealed::Handle for Transaction<'_> {
         }
     }
 
-    fn each<T: Tables, R: RowShape + Send + 'static>(
+    fn each<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-        take: impl FnMut(R) -> ControlFlow<()>,
+        query: &Q,
+        take: impl FnMut(Q::Row) -> ControlFlow<()>,
     ) -> Result<(), Error> {
         match &self.scope {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.each(query, take),
             Scope::Served { runtime, transaction } => {
-                runtime.block_on(take_each(transaction.stream(query), take))
+                runtime.block_on(take_each(query.stream(transaction), take))
             }
         }
     }
@@ -341,7 +363,7 @@ impl fmt::Debug for Database {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(_) => f.write_str("blocking::Database(sqlite)"),
+            Engine::Direct(..) => f.write_str("blocking::Database(sqlite)"),
             Engine::Served(served) => write!(f, "blocking::{:?}", served.database),
         }
     }

@@ -7,28 +7,30 @@ mod session;
 
 use std::ops::ControlFlow;
 
-use nepheline_core::{BindValue, Error, Query, RowShape, Tables};
+use nepheline_core::{BindValue, Error};
 
 pub use database::{Database, Transaction};
 #[cfg(feature = "sqlite")]
 pub use session::Session;
 
-use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadOne};
+use crate::readable::Readable;
+use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, not_found};
 
-mod sealed {
+pub(crate) mod sealed {
     use std::ops::ControlFlow;
 
-    use nepheline_core::{Error, Query, RowShape, Tables};
+    use nepheline_core::Error;
 
+    use crate::readable::Readable;
     use crate::verbs::Verb;
 
     pub trait Handle {
         fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error>;
 
-        fn each<T: Tables, R: RowShape + Send + 'static>(
+        fn each<Q: Readable>(
             &self,
-            query: &Query<T, R>,
-            take: impl FnMut(R) -> ControlFlow<()>,
+            query: &Q,
+            take: impl FnMut(Q::Row) -> ControlFlow<()>,
         ) -> Result<(), Error>;
     }
 }
@@ -37,7 +39,7 @@ mod sealed {
 ///
 /// It is in the prelude, so its methods are there without naming it. Name it to write a function
 /// that takes any handle: `fn deepest(db: &impl Handle) -> Result<Vec<Specimen>, Error>`.
-pub trait Handle: sealed::Handle {
+pub trait Handle: sealed::Handle + Sized {
     /// Reads all rows of the query.
     ///
     /// # Errors
@@ -45,21 +47,15 @@ pub trait Handle: sealed::Handle {
     /// Those of [`Query::sql`]; [`Mismatch`](crate::ErrorKind::Mismatch) for a row that does not fit
     /// `R`, naming table, column and row; and what the database refuses, with the SQL and its origin.
     /// The other verbs fail in the same ways.
-    fn read<T: Tables, R: RowShape + Send + 'static>(
-        &self,
-        query: &Query<T, R>,
-    ) -> Result<Vec<R>, Error> {
-        self.run(Read(query))
+    fn read<Q: Readable>(&self, query: &Q) -> Result<Vec<Q::Row>, Error> {
+        query.complete_blocking(self, self.run(Read(query))?)
     }
 
     /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
     ///
     /// Which row is first is up to the engine, unless the query is ordered.
-    fn read_first<T: Tables, R: RowShape + Send + 'static>(
-        &self,
-        query: &Query<T, R>,
-    ) -> Result<Option<R>, Error> {
-        self.run(ReadFirst(query))
+    fn read_first<Q: Readable>(&self, query: &Q) -> Result<Option<Q::Row>, Error> {
+        completed(self, query, self.run(ReadFirst(query))?)
     }
 
     /// Reads the one row that there must be.
@@ -68,11 +64,9 @@ pub trait Handle: sealed::Handle {
     ///
     /// Of kind [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key
     /// that was sought, and of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
-    fn read_one<T: Tables, R: RowShape + Send + 'static>(
-        &self,
-        query: &Query<T, R>,
-    ) -> Result<R, Error> {
-        self.run(ReadOne(query))
+    fn read_one<Q: Readable>(&self, query: &Q) -> Result<Q::Row, Error> {
+        let row = completed(self, query, self.run(ReadAtMostOne(query))?)?;
+        row.ok_or_else(|| not_found(query))
     }
 
     /// Reads the one row that there may be, or `None`.
@@ -80,35 +74,37 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
-    fn read_at_most_one<T: Tables, R: RowShape + Send + 'static>(
-        &self,
-        query: &Query<T, R>,
-    ) -> Result<Option<R>, Error> {
-        self.run(ReadAtMostOne(query))
+    fn read_at_most_one<Q: Readable>(&self, query: &Q) -> Result<Option<Q::Row>, Error> {
+        completed(self, query, self.run(ReadAtMostOne(query))?)
     }
 
     /// How many rows the query has, counted by the database. Limit and offset count.
-    fn count<T: Tables, R>(&self, query: &Query<T, R>) -> Result<u64, Error> {
+    fn count<Q: Readable>(&self, query: &Q) -> Result<u64, Error> {
         self.run(Count(query))
     }
 
     /// Whether the query has any row. The database stops at the first. Limit and offset count.
-    fn has_rows<T: Tables, R>(&self, query: &Query<T, R>) -> Result<bool, Error> {
+    fn has_rows<Q: Readable>(&self, query: &Q) -> Result<bool, Error> {
         self.run(HasRows(query))
     }
 
     /// Gives the rows to `take` one after another, in constant memory however many there are, until
-    /// it returns `Break`.
-    fn read_stream<T: Tables, R: RowShape + Send + 'static>(
+    /// it returns `Break`. What stands alongside is read for some hundred rows at a time.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) for rows with others alongside where a
+    /// server has no second connection to ask: in a transaction, on a pool of one.
+    fn read_stream<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-        take: impl FnMut(R) -> ControlFlow<()>,
+        query: &Q,
+        take: impl FnMut(Q::Row) -> ControlFlow<()>,
     ) -> Result<(), Error> {
         self.each(query, take)
     }
 
     /// The engine's own plan of the query, as text. The query is not run.
-    fn explain<T: Tables, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
+    fn explain<Q: Readable>(&self, query: &Q) -> Result<String, Error> {
         self.run(Explain { query, analyze: false })
     }
 
@@ -117,12 +113,22 @@ pub trait Handle: sealed::Handle {
     /// # Errors
     ///
     /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
-    fn explain_analyze<T: Tables, R>(&self, query: &Query<T, R>) -> Result<String, Error> {
+    fn explain_analyze<Q: Readable>(&self, query: &Q) -> Result<String, Error> {
         self.run(Explain { query, analyze: true })
     }
 }
 
 impl<H: sealed::Handle> Handle for H {}
+
+/// One row with what stands alongside.
+fn completed<H: sealed::Handle, Q: Readable>(
+    handle: &H,
+    query: &Q,
+    row: Option<Q::Read>,
+) -> Result<Option<Q::Row>, Error> {
+    let rows = query.complete_blocking(handle, row.into_iter().collect())?;
+    Ok(rows.into_iter().next())
+}
 
 /// Runs text of a test, or of the demo when it is loaded.
 #[doc(hidden)]

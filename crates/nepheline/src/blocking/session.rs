@@ -4,11 +4,13 @@ use std::fmt;
 use std::ops::ControlFlow;
 use std::time::Duration;
 
-use nepheline_core::internal::Wanted;
-use nepheline_core::{Dialect, Error, Query, RowShape, Tables};
+use nepheline_core::internal::{Selects, Wanted};
+use nepheline_core::{Dialect, Error};
 use rusqlite::Connection;
 
 use super::sealed;
+use crate::readable::Readable;
+use crate::record::{Record, Watch};
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::TransactionOptions;
 use crate::verbs::Verb;
@@ -37,6 +39,7 @@ const LOCK_WAIT: Duration = Duration::from_secs(5);
 pub struct Session<'c> {
     connection: &'c Connection,
     timeout: Option<&'c StatementTimeout>,
+    watch: Watch,
 }
 
 impl<'c> Session<'c> {
@@ -50,15 +53,40 @@ impl<'c> Session<'c> {
     /// SQLite is older than 3.40.
     pub fn over(connection: &'c Connection) -> Result<Session<'c>, Error> {
         set_up(connection)?;
-        Ok(Session { connection, timeout: None })
+        Ok(Session { connection, timeout: None, watch: Watch::default() })
+    }
+
+    /// The same session, which notes in `record` what it runs.
+    pub fn recording_to(mut self, record: &Record) -> Session<'c> {
+        self.watch = self.watch.recording_to(record);
+        self
     }
 
     /// A session over a connection that is set up already.
     pub(super) fn within(
         connection: &'c Connection,
         timeout: Option<&'c StatementTimeout>,
+        watch: &Watch,
     ) -> Session<'c> {
-        Session { connection, timeout }
+        Session { connection, timeout, watch: watch.clone() }
+    }
+
+    /// The rows of one statement, before anything stands alongside.
+    pub(crate) fn each_read<Q: Selects>(
+        &self,
+        query: &Q,
+        mut take: impl FnMut(Q::Read) -> ControlFlow<()>,
+    ) -> Result<(), Error> {
+        let statement = query.statement(Dialect::Sqlite, Wanted::Rows)?;
+        let mut running = self.watch.begin(&statement);
+        direct::within(self.timeout, || {
+            direct::each(self.connection, &statement, |row| {
+                running.row();
+                take(row)
+            })
+        })?;
+        running.complete();
+        Ok(())
     }
 
     pub(super) fn command(&self, text: &str) -> Result<(), Error> {
@@ -102,18 +130,15 @@ fn restore(session: &Session<'_>, options: TransactionOptions) {
 impl sealed::Handle for Session<'_> {
     #[inline]
     fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        direct::within(self.timeout, || direct::run(self.connection, verb))
+        direct::within(self.timeout, || direct::run(self.connection, &self.watch, verb))
     }
 
-    fn each<T: Tables, R: RowShape + Send + 'static>(
+    fn each<Q: Readable>(
         &self,
-        query: &Query<T, R>,
-        take: impl FnMut(R) -> ControlFlow<()>,
+        query: &Q,
+        take: impl FnMut(Q::Row) -> ControlFlow<()>,
     ) -> Result<(), Error> {
-        let statement = query.statement(Dialect::Sqlite, Wanted::Rows)?;
-        direct::within(self.timeout, || {
-            direct::each(self.connection, &statement, take)
-        })
+        query.each(self, take)
     }
 }
 

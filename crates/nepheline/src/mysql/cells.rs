@@ -28,6 +28,10 @@ impl Cells for RowCells<'_> {
         self.next -= cells;
     }
 
+    fn left(&self) -> usize {
+        self.row.len().saturating_sub(self.next)
+    }
+
     #[inline]
     fn next_cell(&mut self) -> Cell<'_> {
         let position = self.next;

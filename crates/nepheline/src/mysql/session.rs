@@ -4,13 +4,14 @@ use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use mysql_async::Conn;
-use nepheline_core::internal::Wanted;
-use nepheline_core::{Error, Query, RowShape, Tables};
+use nepheline_core::Error;
+use nepheline_core::internal::{Selects, Wanted};
 use tokio::sync::Mutex;
 
 use super::connection::{self, Server};
 use crate::handle::sealed;
-use crate::verbs::Verb;
+use crate::record::{Record, Watch};
+use crate::verbs::{Gather, Verb};
 
 /// Runs queries on a `mysql_async` connection of your own.
 ///
@@ -31,6 +32,7 @@ use crate::verbs::Verb;
 pub struct Session<'c> {
     conn: Mutex<&'c mut Conn>,
     server: Server,
+    watch: Watch,
 }
 
 impl<'c> Session<'c> {
@@ -43,13 +45,21 @@ impl<'c> Session<'c> {
     /// 8.0.19; or what the server refuses.
     pub async fn over(conn: &'c mut Conn) -> Result<Session<'c>, Error> {
         let server = connection::set_up(conn).await?;
-        Ok(Session { conn: Mutex::new(conn), server })
+        Ok(Session { conn: Mutex::new(conn), server, watch: Watch::default() })
+    }
+
+    /// The same session, which notes in `record` what it runs.
+    pub fn recording_to(mut self, record: &Record) -> Session<'c> {
+        self.watch = self.watch.recording_to(record);
+        self
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         let statement = verb.statement(self.server.dialect)?;
         let mut conn = self.conn.lock().await;
+        let running = self.watch.begin(&statement);
         let fetched = connection::fetch(&mut conn, self.server, &statement).await;
+        let fetched = running.end(fetched, V::Gathered::seen);
         let gathered = fetched.map_err(|err| statement.context(err))?;
         drop(statement);
         verb.finish(gathered)
@@ -61,17 +71,23 @@ impl sealed::Handle for Session<'_> {
         self.run_verb(verb).await
     }
 
-    fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
+    fn stream<'a, Q: Selects + Sync>(
         &'a self,
-        query: &'a Query<T, R>,
-    ) -> BoxStream<'a, Result<R, Error>> {
+        query: &'a Q,
+    ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
             let statement = query.statement(self.server.dialect, Wanted::Rows)?;
             let mut conn = self.conn.lock().await;
-            let mut rows = connection::each(&mut conn, self.server, &statement);
+            let running = self.watch.begin(&statement);
+            let rows = connection::each(&mut conn, self.server, &statement);
+            let mut rows = running.over(rows);
             while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
                 yield row;
             }
         })
+    }
+
+    fn check_beside_stream(&self) -> Result<(), Error> {
+        Err(Error::stream_needs_two("a session over one connection"))
     }
 }

@@ -3,13 +3,14 @@
 use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
-use nepheline_core::internal::{Statement, Wanted};
-use nepheline_core::{Dialect, Error, Query, RowShape, Tables};
+use nepheline_core::internal::{Selects, Statement, Wanted};
+use nepheline_core::{Dialect, Error, RowShape};
 use tokio_postgres::{Client, GenericClient};
 
 use super::connection;
 use super::statements::Statements;
 use crate::handle::sealed;
+use crate::record::{Record, Watch};
 use crate::verbs::{Gather, Verb};
 
 /// How many statements a session keeps prepared.
@@ -34,6 +35,7 @@ const STATEMENTS_KEPT: usize = 128;
 pub struct Session<'c> {
     client: &'c Client,
     statements: Statements,
+    watch: Watch,
 }
 
 impl<'c> Session<'c> {
@@ -49,7 +51,14 @@ impl<'c> Session<'c> {
         // methods need no box for each call, which those of the trait do.
         let client = client.client();
         connection::set_up(client).await?;
-        Ok(Session { client, statements: Statements::keeping(STATEMENTS_KEPT) })
+        let statements = Statements::keeping(STATEMENTS_KEPT);
+        Ok(Session { client, statements, watch: Watch::default() })
+    }
+
+    /// The same session, which notes in `record` what it runs.
+    pub fn recording_to(mut self, record: &Record) -> Session<'c> {
+        self.watch = self.watch.recording_to(record);
+        self
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
@@ -67,7 +76,13 @@ impl<'c> Session<'c> {
         R: RowShape,
         G: Gather<R>,
     {
-        connection::gather(self.statements.run(self.client, statement).await?).await
+        let running = self.watch.begin(statement);
+        let rows = self.statements.run(self.client, statement).await;
+        let gathered = match rows {
+            Ok(rows) => connection::gather(rows).await,
+            Err(err) => Err(err),
+        };
+        running.end(gathered, G::seen)
     }
 }
 
@@ -76,17 +91,23 @@ impl sealed::Handle for Session<'_> {
         self.run_verb(verb).await
     }
 
-    fn stream<'a, T: Tables, R: RowShape + Send + 'static>(
+    fn stream<'a, Q: Selects + Sync>(
         &'a self,
-        query: &'a Query<T, R>,
-    ) -> BoxStream<'a, Result<R, Error>> {
+        query: &'a Q,
+    ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
             let statement = query.statement(Dialect::Postgres, Wanted::Rows)?;
+            let running = self.watch.begin(&statement);
             let rows = self.statements.run(self.client, &statement).await;
-            let mut rows = connection::each(rows.map_err(|err| statement.context(err))?);
+            let rows = connection::each(rows.map_err(|err| statement.context(err))?);
+            let mut rows = running.over(rows);
             while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
                 yield row;
             }
         })
+    }
+
+    fn check_beside_stream(&self) -> Result<(), Error> {
+        Err(Error::stream_needs_two("a session over one connection"))
     }
 }

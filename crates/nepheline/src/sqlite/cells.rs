@@ -22,6 +22,10 @@ impl Cells for RowCells<'_, '_> {
         self.next -= cells;
     }
 
+    fn left(&self) -> usize {
+        self.row.as_ref().column_count().saturating_sub(self.next)
+    }
+
     #[inline]
     fn next_cell(&mut self) -> Cell<'_> {
         let value = self.row.get_ref(self.next);

@@ -13,6 +13,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags};
 use super::cells::{Bind, RowCells};
 use super::functions;
 use crate::options::{Options, SqliteMode};
+use crate::record::Watch;
 use crate::verbs::{Gather, Verb};
 
 /// The oldest SQLite whose SQL has all that we write, as its version number.
@@ -67,9 +68,14 @@ pub(crate) fn set_up(connection: &Connection, lock_timeout: Duration) -> Result<
 }
 
 /// Runs a verb from its statement to its answer.
-pub(crate) fn run<V: Verb>(connection: &Connection, verb: V) -> Result<V::Output, Error> {
+pub(crate) fn run<V: Verb>(
+    connection: &Connection,
+    watch: &Watch,
+    verb: V,
+) -> Result<V::Output, Error> {
     let statement = verb.statement(Dialect::Sqlite)?;
-    let gathered = fetch(connection, &statement)?;
+    let running = watch.begin(&statement);
+    let gathered = running.end(fetch(connection, &statement), V::Gathered::seen)?;
     drop(statement);
     verb.finish(gathered)
 }

@@ -8,6 +8,9 @@
 
 #![allow(dead_code, reason = "no test file needs all of it")]
 
+pub(crate) mod chapter;
+pub(crate) mod shed;
+
 use std::io::Write;
 use std::sync::{Mutex, OnceLock};
 

@@ -85,6 +85,11 @@ pub(super) trait Grammar: Sync {
     /// What to write after a text to order it, or find the greater of two, by code point.
     fn text_order(&self) -> &'static str;
 
+    /// What to write after a text to tell it apart from others, in groups and partitions, by code point.
+    fn text_identity(&self) -> &'static str {
+        self.text_order()
+    }
+
     /// The text of a function, if the dialect has one.
     fn form(&self, function: &Function) -> Option<&'static str>;
 

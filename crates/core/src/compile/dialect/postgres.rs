@@ -19,6 +19,10 @@ impl Grammar for Postgres {
         r#" COLLATE "C""#
     }
 
+    fn text_identity(&self) -> &'static str {
+        ""
+    }
+
     fn form(&self, function: &Function) -> Option<&'static str> {
         function.postgres
     }

@@ -1,13 +1,14 @@
 //! Queries: their clauses in the order of SQL.
 
 use std::borrow::Cow;
+use std::ops::RangeFrom;
 
-use super::{MARKS, Writer, push_identifier};
+use super::{MARKS, Writer, push_identifier, push_number};
 use crate::compile::Wanted;
 use crate::error::Error;
 use crate::query::{Path, Source};
 use crate::storable::BindValue;
-use crate::tree::{Asked, Join, Node, OrderTerm, Select};
+use crate::tree::{Asked, Join, Node, OrderTerm, RawColumn, Select};
 
 /// SQLite refuses a thousand terms in a row because it reads them as a thousand nested pairs. In
 /// brackets of this many, a level more for each power of it, any number passes on every engine.
@@ -45,26 +46,118 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_rows(&mut self, select: &'q Select, cap: Option<u8>) -> Result<(), Error> {
+        if let Some(relation) = select.relation {
+            self.mark_relation(relation);
+        }
+        if select.limited_by > 0 && select.is_limited() {
+            return self.write_first_of_each(select);
+        }
+        self.push("SELECT ");
         match &select.values {
-            None => {
-                self.push("SELECT ");
-                self.write_whole_rows(select);
-            }
+            None => self.write_whole_rows(select),
             Some(Asked { what, at }) => {
                 self.asked_at = *at;
-                self.push("SELECT ");
                 self.guarded(|this| this.joined(what, ", ", Self::write_node))?;
             }
+        }
+        for key in &select.keys {
+            self.push(", ");
+            self.write_column(key)?;
         }
         self.write_from(select)?;
         self.write_orders(select)?;
         self.write_limit(select, cap)
     }
 
+    /// The rows of which so many are wanted for each value of the first keys: numbered in a query
+    /// inside, because what is numbered cannot be filtered beside it.
+    fn write_first_of_each(&mut self, select: &'q Select) -> Result<(), Error> {
+        let whole = self.whole_rows(select);
+        let values = select.values.as_ref().map(|values| &*values.what);
+        let width = values.map_or(whole.len(), <[Node]>::len) + select.keys.len();
+        self.push("SELECT ");
+        self.joined(0..width, ", ", |this, place| {
+            this.push("q.c");
+            push_number(&mut this.text, place);
+            Ok(())
+        })?;
+        self.push(" FROM (SELECT ");
+        let mut places = 0..;
+        for value in values.unwrap_or_default() {
+            self.write_named(&mut places, |this| this.guarded(|this| this.write_node(value)))?;
+        }
+        let whole = whole.iter().filter(|_| values.is_none());
+        for column in whole.chain(&select.keys) {
+            self.write_named(&mut places, |this| this.write_column(column))?;
+        }
+        self.push(", row_number() OVER (PARTITION BY ");
+        for (i, key) in select.keys.iter().take(select.limited_by).enumerate() {
+            if i > 0 {
+                self.push(", ");
+            }
+            self.write_column(key)?;
+            if key.needs_collation() {
+                self.push(self.grammar.text_identity());
+            }
+        }
+        self.depth += 1;
+        self.write_orders(select)?;
+        self.depth -= 1;
+        self.push(") AS n");
+        self.write_from(select)?;
+        self.clause(") AS q WHERE q.n ", select.asked_at);
+        let count = |asked: &Option<Asked<BindValue>>| match asked {
+            Some(Asked { what: BindValue::Int(rows), .. }) => Some(*rows),
+            _ => None,
+        };
+        let offset = count(&select.offset);
+        if let Some(offset) = offset {
+            self.push("> ");
+            self.push_bind(Cow::Owned(BindValue::Int(offset)))?;
+        }
+        if let Some(limit) = count(&select.limit) {
+            self.push(if offset.is_some() { " AND q.n <= " } else { "<= " });
+            let last = limit.saturating_add(offset.unwrap_or(0));
+            self.push_bind(Cow::Owned(BindValue::Int(last)))?;
+        }
+        self.push(" ORDER BY q.n");
+        Ok(())
+    }
+
+    /// A value of a query inside another, with a name that tells its place.
+    fn write_named(
+        &mut self,
+        places: &mut RangeFrom<usize>,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let place = places.next().unwrap_or_default();
+        if place > 0 {
+            self.push(", ");
+        }
+        write(self)?;
+        self.push(" AS c");
+        push_number(&mut self.text, place);
+        Ok(())
+    }
+
+    /// All columns of the tables whose rows are meant.
+    fn whole_rows(&self, select: &Select) -> Vec<RawColumn> {
+        let tables = select.rows.iter().filter_map(|source| {
+            let visible = self.names.find(*source)?;
+            Some((*source, visible.table))
+        });
+        let columns = tables.flat_map(|(source, table)| {
+            let columns = table.columns().iter();
+            columns.map(move |info| RawColumn { source, info })
+        });
+        columns.collect()
+    }
+
     /// Goes into a query: from here on its tables have names.
     fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
         let beyond = |source: &Source| source.path != Path::HERE;
-        let follows = select.rows.iter().any(beyond) || select.facts().follows;
+        let of_keys = select.keys.iter().map(|key| &key.source);
+        let follows = select.rows.iter().chain(of_keys).any(beyond) || select.facts().follows;
         let followed = if follows { select.followed(in_rows) } else { Vec::new() };
         self.names.enter(select, followed)
     }
@@ -157,6 +250,10 @@ impl<'q> Writer<'q> {
             return Ok(());
         };
         self.clause(if optional { " LEFT JOIN " } else { " INNER JOIN " }, at);
+        let from = self.names.find(Source { path, ..source });
+        if let Some(from) = from.map(|from| from.table.name()) {
+            self.mark_relation([from, reference.name()]);
+        }
         self.write_table(source);
         let mut between = " ON ";
         for [own, target] in reference.pairs(Source { path, ..source }, source) {
@@ -333,7 +430,10 @@ impl<'q> Writer<'q> {
         select: &'q Select,
         selected: Selected,
     ) -> Result<(), Error> {
-        let outer_marks = self.marks.take();
+        if let Some(relation) = select.relation {
+            self.mark_relation(relation);
+        }
+        self.depth += 1;
         let outer_origin = self.asked_at;
         let outer_guard = std::mem::replace(&mut self.guarded, false);
         let values = select
@@ -364,7 +464,7 @@ impl<'q> Writer<'q> {
         self.names.leave();
         self.guarded = outer_guard;
         self.asked_at = outer_origin;
-        self.marks = outer_marks;
+        self.depth -= 1;
         Ok(())
     }
 }

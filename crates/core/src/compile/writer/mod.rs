@@ -16,7 +16,7 @@ use super::{Dialect, Mark, Statement, Wanted};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::storable::{BindValue, SqlType};
-use crate::tree::{Asked, Node, Select};
+use crate::tree::{Asked, Node, RelationName, Select};
 
 pub(super) struct Writer<'q> {
     select: &'q Select,
@@ -27,6 +27,8 @@ pub(super) struct Writer<'q> {
     binds: SmallVec<[Cow<'q, BindValue>; 6]>,
     /// Where each clause begins, if somebody will look.
     marks: Option<Vec<Mark>>,
+    /// In how many queries inside the query what is being written stands; their clauses have no marks.
+    depth: usize,
     /// Who asked for the clause that is being written.
     asked_at: Origin,
     /// The tables that columns can be of where the text is being written, and what they are called.
@@ -52,6 +54,7 @@ impl<'q> Writer<'q> {
             text: String::with_capacity(room),
             binds: SmallVec::new(),
             marks: None,
+            depth: 0,
             asked_at: select.asked_at,
             names: Names::default(),
             guarded: false,
@@ -135,8 +138,19 @@ impl<'q> Writer<'q> {
 
     fn mark(&mut self, origin: Origin) {
         self.asked_at = origin;
-        if let Some(marks) = &mut self.marks {
-            marks.push(Mark { at: self.text.len(), origin });
+        if let Some(marks) = &mut self.marks
+            && self.depth == 0
+        {
+            marks.push(Mark { at: self.text.len(), origin, relations: SmallVec::new() });
+        }
+    }
+
+    /// Notes for which relation it is that the clause is written.
+    fn mark_relation(&mut self, relation: RelationName) {
+        if let Some(mark) = self.marks.as_mut().and_then(|marks| marks.last_mut())
+            && !mark.relations.contains(&relation)
+        {
+            mark.relations.push(relation);
         }
     }
 }

@@ -55,6 +55,7 @@ impl<'q> Writer<'q> {
                 Ok(())
             }
             Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
+            Node::Unfit(reason) => Err(Error::unfit_parts(reason)),
             Node::TooDeep => Err(Error::too_deep()),
         }
     }

@@ -1,0 +1,302 @@
+//! Rows that were read apart are put together: by the values of the columns that are equal.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use jiff::civil::{Date, DateTime};
+use rust_decimal::Decimal;
+use smallvec::SmallVec;
+use uuid::Uuid;
+
+use super::Companion;
+use crate::error::Error;
+use crate::row::{Cell, Cells, RowShape};
+use crate::storable::{BindValue, List, SqlType, Storable};
+use crate::table::ColumnInfo;
+
+/// What becomes of the rows that belong to one row.
+#[doc(hidden)]
+pub trait Found<R> {
+    /// What stands beside the row.
+    type Beside: Send + 'static;
+
+    fn of(
+        rows: Option<Taken<'_, R>>,
+        missing: impl FnOnce() -> Error,
+    ) -> Result<Self::Beside, Error>;
+}
+
+/// All of them.
+#[doc(hidden)]
+#[derive(Debug)]
+pub enum Each {}
+
+/// The one that there must be, shared.
+#[doc(hidden)]
+#[derive(Debug)]
+pub enum Sole {}
+
+/// The one that there may be, shared.
+#[doc(hidden)]
+#[derive(Debug)]
+pub enum AtMostSole {}
+
+impl<R: Clone + Send + 'static> Found<R> for Each {
+    type Beside = Vec<R>;
+
+    fn of(rows: Option<Taken<'_, R>>, _: impl FnOnce() -> Error) -> Result<Vec<R>, Error> {
+        Ok(match rows {
+            None => Vec::new(),
+            // The last row that they belong to needs no copy of them.
+            Some(taken) if taken.is_last => std::mem::take(taken.rows),
+            Some(taken) => taken.rows.clone(),
+        })
+    }
+}
+
+impl<R: Send + Sync + 'static> Found<R> for AtMostSole {
+    type Beside = Option<Arc<R>>;
+
+    fn of(rows: Option<Taken<'_, R>>, _: impl FnOnce() -> Error) -> Result<Option<Arc<R>>, Error> {
+        Ok(rows.and_then(|taken| {
+            if taken.shared.is_none() {
+                *taken.shared = taken.rows.pop().map(Arc::new);
+            }
+            taken.shared.clone()
+        }))
+    }
+}
+
+impl<R: Send + Sync + 'static> Found<R> for Sole {
+    type Beside = Arc<R>;
+
+    fn of(rows: Option<Taken<'_, R>>, missing: impl FnOnce() -> Error) -> Result<Arc<R>, Error> {
+        AtMostSole::of(rows, || Error::too_deep())?.ok_or_else(missing)
+    }
+}
+
+/// The rows that belong to one row, where they are kept.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Taken<'l, R> {
+    rows: &'l mut Vec<R>,
+    shared: &'l mut Option<Arc<R>>,
+    is_last: bool,
+}
+
+/// The rows of a query alongside, by the values that tell to which rows they belong.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Lookup<R> {
+    slots: HashMap<Key, Slot<R>>,
+}
+
+#[derive(Debug)]
+struct Slot<R> {
+    rows: Vec<R>,
+    shared: Option<Arc<R>>,
+    /// How many rows they still have to be handed to.
+    owners: usize,
+}
+
+/// The values of key columns. A row with NULL among them belongs to nothing.
+#[doc(hidden)]
+pub type Key = SmallVec<[KeyPart; 1]>;
+
+impl<R> Lookup<R> {
+    /// For rows with these keys.
+    pub fn of<'k>(keys: impl Iterator<Item = &'k [KeyPart]>) -> Lookup<R> {
+        let mut slots: HashMap<Key, Slot<R>> = HashMap::with_capacity(keys.size_hint().0);
+        for key in keys {
+            if key.contains(&KeyPart::Null) {
+                continue;
+            }
+            match slots.get_mut(key) {
+                Some(slot) => slot.owners += 1,
+                None => {
+                    let slot = Slot { rows: Vec::new(), shared: None, owners: 1 };
+                    slots.insert(key.into(), slot);
+                }
+            }
+        }
+        Lookup { slots }
+    }
+
+    /// Whether there is nothing to look for.
+    pub fn is_empty(&self) -> bool {
+        self.slots.is_empty()
+    }
+
+    pub(super) fn lists(&self, pairs: &[[&'static ColumnInfo; 2]]) -> Result<Vec<List>, Error> {
+        let each = pairs.iter().enumerate().map(|(place, [of_row, own])| {
+            let sql_type = own.sql_type();
+            let parts = self.slots.keys().filter_map(|key| key.get(place));
+            let items = parts.map(|part| {
+                part.to_bind(sql_type)
+                    .ok_or_else(|| Error::mismatch(of_row, "a key", part.as_cell()))
+            });
+            let mut items: Vec<BindValue> = items.collect::<Result<_, Error>>()?;
+            // In order, so that the same rows make the same statement.
+            items.sort_by(order_of_binds);
+            items.dedup();
+            Ok(List::new(sql_type, items))
+        });
+        each.collect()
+    }
+
+    /// Keeps a row that arrived. One that belongs to nothing is left out.
+    pub fn put(&mut self, key: &[KeyPart], row: R) {
+        if let Some(slot) = self.slots.get_mut(key) {
+            slot.rows.push(row);
+        }
+    }
+
+    /// What stands beside a row with these keys.
+    pub fn take<Q, A: Found<R>>(
+        &mut self,
+        companion: &Companion<Q, A>,
+        keys: &[KeyPart],
+    ) -> Result<A::Beside, Error> {
+        let taken = self.slots.get_mut(companion.key(keys)).map(|slot| {
+            slot.owners = slot.owners.saturating_sub(1);
+            Taken { rows: &mut slot.rows, shared: &mut slot.shared, is_last: slot.owners == 0 }
+        });
+        A::of(taken, || companion.dangling(keys))
+    }
+}
+
+impl<Q, A> Companion<Q, A> {
+    /// That a required row is missing, by the names of both.
+    #[cold]
+    fn dangling(&self, keys: &[KeyPart]) -> Error {
+        let told = |columns: &mut dyn Iterator<Item = &'static ColumnInfo>, keys: &[KeyPart]| {
+            let each = columns.zip(keys).map(|(column, part)| {
+                let bind = part.to_bind(column.sql_type());
+                let value = bind.map_or_else(|| "NULL".to_owned(), |bind| bind.to_string());
+                format!("`{}` = {value}", column.name())
+            });
+            each.collect::<Vec<_>>().join(" and ")
+        };
+        let key = self.key(keys);
+        let (named_by, names) = self.name(keys);
+        let of_row = self.pairs.first().map_or("?", |[of_row, _]| of_row.table());
+        let target = self.pairs.first().map_or("?", |[_, own]| own.table());
+        let row = told(&mut named_by.iter().copied(), names);
+        let by = told(&mut self.pairs.iter().map(|[of_row, _]| *of_row), key);
+        let missing = told(&mut self.pairs.iter().map(|[_, own]| *own), key);
+        Error::dangling([of_row, &row, &by], [target, &missing])
+    }
+}
+
+fn order_of_binds(a: &BindValue, b: &BindValue) -> std::cmp::Ordering {
+    match (a, b) {
+        (BindValue::Int(a), BindValue::Int(b)) => a.cmp(b),
+        (BindValue::Text(a), BindValue::Text(b)) => a.cmp(b),
+        (BindValue::Bytes(a), BindValue::Bytes(b)) => a.cmp(b),
+        (BindValue::Date(a), BindValue::Date(b)) => a.cmp(b),
+        (BindValue::Timestamp(a), BindValue::Timestamp(b)) => a.cmp(b),
+        (BindValue::Uuid(a), BindValue::Uuid(b)) => a.cmp(b),
+        (BindValue::Decimal(a), BindValue::Decimal(b)) => a.cmp(b),
+        _ => std::cmp::Ordering::Equal,
+    }
+}
+
+/// A row, and the cells after it, by which others are found for it.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct KeyedRow<R> {
+    pub row: R,
+    pub keys: Key,
+}
+
+impl<R: RowShape> RowShape for KeyedRow<R> {
+    // What follows is as long as the statement is.
+    const WIDTH: usize = R::WIDTH;
+
+    #[inline]
+    fn read<C: Cells>(cells: &mut C) -> Result<Self, Error> {
+        let row = R::read(cells)?;
+        let mut keys = Key::new();
+        while cells.left() > 0 {
+            keys.push(KeyPart::of(cells.next_cell())?);
+        }
+        Ok(KeyedRow { row, keys })
+    }
+}
+
+/// A value of a key column as it arrived.
+#[doc(hidden)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum KeyPart {
+    Null,
+    Bool(bool),
+    Int(i64),
+    Text(Box<str>),
+    Bytes(Box<[u8]>),
+    Date(Date),
+    DateTime(DateTime),
+    DateTimeOrUtc(DateTime),
+    Timestamp(Timestamp),
+    Uuid(Uuid),
+    Decimal(Decimal),
+}
+
+impl KeyPart {
+    #[inline]
+    fn of(cell: Cell<'_>) -> Result<KeyPart, Error> {
+        Ok(match cell {
+            Cell::Null => KeyPart::Null,
+            Cell::Bool(value) => KeyPart::Bool(value),
+            Cell::Int(value) => KeyPart::Int(value),
+            Cell::Text(text) => KeyPart::Text(text.into()),
+            Cell::Bytes(bytes) => KeyPart::Bytes(bytes.into()),
+            Cell::Date(value) => KeyPart::Date(value),
+            Cell::DateTime(value) => KeyPart::DateTime(value),
+            Cell::DateTimeOrUtc(value) => KeyPart::DateTimeOrUtc(value),
+            Cell::Timestamp(value) => KeyPart::Timestamp(value),
+            Cell::Uuid(value) => KeyPart::Uuid(value),
+            Cell::Decimal(value) => KeyPart::Decimal(value),
+            // Floats are equal or not by their last digit, and times of day are no keys.
+            other => {
+                return Err(Error::mismatch_in_result("a value that rows are related by", other));
+            }
+        })
+    }
+
+    fn as_cell(&self) -> Cell<'_> {
+        match self {
+            KeyPart::Null => Cell::Null,
+            KeyPart::Bool(value) => Cell::Bool(*value),
+            KeyPart::Int(value) => Cell::Int(*value),
+            KeyPart::Text(text) => Cell::Text(text),
+            KeyPart::Bytes(bytes) => Cell::Bytes(bytes),
+            KeyPart::Date(value) => Cell::Date(*value),
+            KeyPart::DateTime(value) => Cell::DateTime(*value),
+            KeyPart::DateTimeOrUtc(value) => Cell::DateTimeOrUtc(*value),
+            KeyPart::Timestamp(value) => Cell::Timestamp(*value),
+            KeyPart::Uuid(value) => Cell::Uuid(*value),
+            KeyPart::Decimal(value) => Cell::Decimal(*value),
+        }
+    }
+
+    /// The value as a column of this type is compared with it.
+    fn to_bind(&self, sql_type: SqlType) -> Option<BindValue> {
+        fn as_stored<T: Storable>(cell: Cell<'_>) -> Option<BindValue> {
+            T::from_cell(cell).ok().map(|value| value.to_bind())
+        }
+        let cell = self.as_cell();
+        match sql_type {
+            SqlType::Boolean => as_stored::<bool>(cell),
+            SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => as_stored::<i64>(cell),
+            SqlType::Text => as_stored::<String>(cell),
+            SqlType::Bytes => as_stored::<Vec<u8>>(cell),
+            SqlType::Date => as_stored::<Date>(cell),
+            SqlType::DateTime => as_stored::<DateTime>(cell),
+            SqlType::Timestamp => as_stored::<Timestamp>(cell),
+            SqlType::Uuid => as_stored::<Uuid>(cell),
+            SqlType::Decimal => as_stored::<Decimal>(cell),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,230 @@
+//! What ran: a record of statements, for tests and for eyes.
+
+use std::fmt;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use futures_util::stream::{BoxStream, TryStreamExt};
+use nepheline_core::internal::Statement;
+use nepheline_core::{Error, Origin};
+
+/// A record of the statements that handles run, in the order in which they ended.
+///
+/// Give it to a handle with `recording_to`; clones of a record are the same record. Statements that
+/// begin and end a transaction are not among them.
+///
+/// ```
+/// use nepheline::Record;
+/// use nepheline::blocking::Database;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Clone, Table)] #[nepheline(children(specimens: Specimen by borehole_id))] struct Borehole { #[nepheline(key)] id: i64 }
+/// # #[derive(Debug, Clone, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(references = Borehole)] borehole_id: i64 }
+/// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # let connection = rusqlite::Connection::open_in_memory()?;
+/// # connection.execute_batch(
+/// #     "CREATE TABLE borehole (id INTEGER PRIMARY KEY); CREATE TABLE specimen (id INTEGER PRIMARY KEY, borehole_id INTEGER);
+/// #      INSERT INTO borehole VALUES (1), (2); INSERT INTO specimen VALUES (7, 1), (8, 2), (9, 2);",
+/// # )?;
+/// # let db = Database::over(connection)?;
+/// let record = Record::new();
+/// let db = db.recording_to(&record);
+///
+/// let mark = record.mark();
+/// db.read(&Borehole::rows().alongside(|b| b.specimens()))?;
+/// let ran = record.since(mark);
+/// assert_eq!(ran.len(), 2, "this page costs two statements");
+/// assert_eq!(ran[1].rows(), 3);
+/// println!("{}", ran[1]); // 3 rows in 0.1 ms @ src/pages.rs:12: SELECT ..
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Debug, Clone, Default)]
+pub struct Record {
+    ran: Arc<Mutex<Vec<Ran>>>,
+}
+
+/// A place in a [`Record`]; see [`Record::mark`].
+#[derive(Debug, Clone, Copy)]
+pub struct RecordMark(usize);
+
+impl Record {
+    /// An empty record.
+    pub fn new() -> Record {
+        Record::default()
+    }
+
+    /// How many statements ran so far.
+    pub fn len(&self) -> usize {
+        self.lock().len()
+    }
+
+    /// Whether nothing ran so far.
+    pub fn is_empty(&self) -> bool {
+        self.lock().is_empty()
+    }
+
+    /// The place that the record is at now, to ask later what ran [`since`](Self::since).
+    pub fn mark(&self) -> RecordMark {
+        RecordMark(self.len())
+    }
+
+    /// What ran since a mark of this record.
+    pub fn since(&self, mark: RecordMark) -> Vec<Ran> {
+        self.lock().get(mark.0..).unwrap_or_default().to_vec()
+    }
+
+    /// All that ran.
+    pub fn all(&self) -> Vec<Ran> {
+        self.since(RecordMark(0))
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Vec<Ran>> {
+        self.ran.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// A statement that ran.
+#[derive(Debug, Clone)]
+pub struct Ran {
+    sql: Box<str>,
+    origin: Origin,
+    rows: u64,
+    took: Duration,
+    completed: bool,
+}
+
+impl Ran {
+    /// Its text, which holds no values.
+    pub fn sql(&self) -> &str {
+        &self.sql
+    }
+
+    /// The line of the program that began the query.
+    pub fn origin(&self) -> Origin {
+        self.origin
+    }
+
+    /// How many rows arrived.
+    pub fn rows(&self) -> u64 {
+        self.rows
+    }
+
+    /// How long it took from the moment it was sent until its last row had arrived, without the wait
+    /// for a connection.
+    pub fn took(&self) -> Duration {
+        self.took
+    }
+
+    /// Whether it came to its end: it did not if it failed, or if nobody waited for it any more.
+    pub fn completed(&self) -> bool {
+        self.completed
+    }
+}
+
+impl fmt::Display for Ran {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let rows = if self.rows == 1 { "row" } else { "rows" };
+        let end = if self.completed { "" } else { ", not completed" };
+        let milliseconds = self.took.as_secs_f64() * 1e3;
+        write!(
+            f,
+            "{} {rows} in {milliseconds:.1} ms{end} @ {}: {}",
+            self.rows, self.origin, self.sql
+        )
+    }
+}
+
+/// What a handle does around each statement.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Watch {
+    record: Option<Record>,
+}
+
+impl Watch {
+    pub(crate) fn recording_to(&self, record: &Record) -> Watch {
+        Watch { record: Some(record.clone()) }
+    }
+
+    /// To be called when a statement is sent.
+    #[inline]
+    pub(crate) fn begin(&self, statement: &Statement<'_>) -> Running {
+        Running(self.record.as_ref().map(|record| Noted {
+            record: record.clone(),
+            began: Instant::now(),
+            ran: Ran {
+                sql: statement.text().into(),
+                origin: statement.origin(),
+                rows: 0,
+                took: Duration::ZERO,
+                completed: false,
+            },
+        }))
+    }
+}
+
+/// A statement that runs. Dropped, it is noted as it is then.
+pub(crate) struct Running(Option<Noted>);
+
+struct Noted {
+    record: Record,
+    began: Instant,
+    ran: Ran,
+}
+
+impl Running {
+    /// The same rows, which are counted as they arrive.
+    pub(crate) fn over<'a, R: Send + 'a>(
+        mut self,
+        mut rows: BoxStream<'a, Result<R, Error>>,
+    ) -> BoxStream<'a, Result<R, Error>> {
+        if self.0.is_none() {
+            return rows;
+        }
+        Box::pin(async_stream::try_stream! {
+            while let Some(row) = rows.try_next().await? {
+                self.row();
+                yield row;
+            }
+            self.complete();
+        })
+    }
+
+    /// A row arrived.
+    #[inline]
+    pub(crate) fn row(&mut self) {
+        if let Some(noted) = &mut self.0 {
+            noted.ran.rows += 1;
+        }
+    }
+
+    /// All rows have arrived.
+    #[inline]
+    pub(crate) fn complete(&mut self) {
+        if let Some(noted) = &mut self.0 {
+            noted.ran.completed = true;
+        }
+    }
+
+    /// The whole result has arrived, or an error.
+    #[inline]
+    pub(crate) fn end<G>(
+        mut self,
+        result: Result<G, Error>,
+        rows: impl FnOnce(&G) -> u64,
+    ) -> Result<G, Error> {
+        if let (Some(noted), Ok(gathered)) = (&mut self.0, &result) {
+            noted.ran.rows = rows(gathered);
+            noted.ran.completed = true;
+        }
+        result
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if let Some(Noted { record, began, mut ran }) = self.0.take() {
+            ran.took = began.elapsed();
+            record.lock().push(ran);
+        }
+    }
+}
