@@ -35,6 +35,8 @@ pub enum ErrorKind {
     ForeignColumn,
     /// Parts of a query were put together in a way that has no meaning.
     UnfitParts,
+    /// A page was asked for that there cannot be, or with a cursor of another query.
+    UnfitPage,
     /// A required row of another table is missing: a reference leads nowhere.
     Dangling,
     /// The database could not be opened or reached, or cannot be used.
@@ -293,6 +295,11 @@ impl Error {
             ErrorKind::ConnectionLost,
             "nobody waited for the statement, so it was not begun",
         )
+    }
+
+    #[cold]
+    pub fn unfit_page(reason: &'static str) -> Error {
+        Error::new(ErrorKind::UnfitPage, reason)
     }
 
     #[cold]

@@ -1,6 +1,7 @@
 //! Functions and operators: the text of each in every dialect. A new one is a new entry here.
 //!
-//! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, and `{{`, `}}` for braces. A
+//! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, and `{{`, `}}` for braces; in
+//! aggregates `{~}` for the order of what they take, and `{*}` for which rows count and the window. A
 //! dialect without a form refuses the function. The forms are those under which all engines give
 //! the same answer; each was run on SQLite, PostgreSQL and MariaDB.
 
@@ -19,6 +20,13 @@ pub struct Function {
     verbatim: bool,
     computes: bool,
     by_code_point: bool,
+}
+
+/// Each is one of its kind.
+impl PartialEq for Function {
+    fn eq(&self, other: &Function) -> bool {
+        std::ptr::eq(self, other)
+    }
 }
 
 impl Function {
@@ -188,14 +196,42 @@ pub(crate) static GREATEST_OR_NULL: F =
 
 // Totals. Those of integers are decimals on the servers: read as integers they are checked.
 
-pub(crate) static SUM: F = F::named("sum").all("sum({0})");
-pub(crate) static SUM_WHOLE: F = F::named("sum").all("sum({0})").postgres("sum({0})::int8");
+pub(crate) static SUM: F = F::named("sum").all("sum({0}){*}");
+pub(crate) static SUM_WHOLE: F = F::named("sum")
+    .all("sum({0}){*}")
+    .postgres("sum({0}){*}::int8");
 pub(crate) static AVG: F = F::named("avg")
-    .all("avg({0})")
-    .postgres("avg({0})::float8")
-    .mysql("avg({0} + 0e0)");
-pub(crate) static MIN: F = F::named("min").all("min({0})");
-pub(crate) static MAX: F = F::named("max").all("max({0})");
+    .all("avg({0}){*}")
+    .postgres("avg({0}){*}::float8")
+    .mysql("avg({0} + 0e0){*}");
+pub(crate) static MIN: F = F::named("min").all("min({0}){*}");
+pub(crate) static MAX: F = F::named("max").all("max({0}){*}");
+pub(crate) static COUNT_ROWS: F = F::named("count").all("count(*){*}");
+pub(crate) static COUNT: F = F::named("count").all("count({0}){*}").any_type();
+pub(crate) static ALL_TRUE: F = F::named("all_true")
+    .all("min({0}){*}")
+    .postgres("bool_and({0}){*}");
+pub(crate) static ANY_TRUE: F = F::named("any_true")
+    .all("max({0}){*}")
+    .postgres("bool_or({0}){*}");
+// The separator of the servers without `string_agg` is no place for a bind.
+pub(crate) static JOINED: F = F::named("text of a group, joined")
+    .sqlite("group_concat({0}, {1}{~}){*}")
+    .postgres("string_agg({0}, {1}{~}){*}")
+    .mysql("SUBSTR(GROUP_CONCAT(CONCAT({1}, {0}){~} SEPARATOR ''), CHAR_LENGTH({1}) + 1)");
+
+// Windows.
+
+pub(crate) static ROW_NUMBER: F = F::named("row_number").all("row_number(){*}");
+pub(crate) static RANK: F = F::named("rank").all("rank(){*}");
+pub(crate) static DENSE_RANK: F = F::named("dense_rank").all("dense_rank(){*}");
+pub(crate) static NTILE: F = F::named("ntile").all("ntile({0}){*}");
+pub(crate) static LAG: F = F::named("lag").all("lag({0}, {1}){*}").any_type();
+pub(crate) static LEAD: F = F::named("lead").all("lead({0}, {1}){*}").any_type();
+pub(crate) static FIRST_VALUE: F = F::named("first_value")
+    .all("first_value({0}){*}")
+    .any_type();
+pub(crate) static LAST_VALUE: F = F::named("last_value").all("last_value({0}){*}").any_type();
 
 // Text.
 

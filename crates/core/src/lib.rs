@@ -60,34 +60,36 @@ mod tree;
 pub use compile::{ByClause, Dialect, Sql};
 pub use error::{Error, ErrorKind};
 pub use expr::{
-    Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column, Condition,
-    Expr, Expression, Follows, FollowsEither, HasDate, HasTime, HoldsAggregates, HoldsColumns,
-    Integer, IntoOrders, JsonExpression, KnownPerRow, Level, ListItem, Mapped, Maybe,
-    MaybeCondition, MaybeOperand, Number, NumberExpression, Operand, Order, Pattern, PerGroup,
-    PerRow, RowColumns, Selectable, StandsBeside, TextExpression, TimeExpression, TimeUnit,
-    Verbatim, all_of, any_of, bind, case, coalesce,
+    Aggregate, Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column,
+    Condition, Expr, Expression, Follows, FollowsEither, HasDate, HasTime, HoldsAggregates,
+    HoldsColumns, Integer, IntoOrders, JsonExpression, KnownPerGroup, KnownPerRow, Level, ListItem,
+    Mapped, Maybe, MaybeCondition, MaybeOperand, Number, NumberExpression, Operand, Order, Over,
+    Pattern, PerGroup, PerRow, RowColumns, Selectable, ShapedFrom, StandsBeside, TextExpression,
+    TimeExpression, TimeUnit, Verbatim, WindowFunction, all_of, all_true, any_of, any_true, avg,
+    bind, case, coalesce, count, count_distinct, count_of, dense_rank, first_value, joined, lag,
+    last_value, lead, max, min, ntile, per, rank, row_number, sum,
 };
 pub use origin::Origin;
 pub use query::{
     Alongside, Append, Beside, JoinsTo, MappedRows, Query, Scope, SumOf, Summed, Tables,
-    all_scopes, any_scope,
+    all_scopes, any_scope, from, recursive,
 };
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{
     BindValue, ColumnType, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, SqlType,
     Storable,
 };
-pub use table::{ColumnInfo, Keyed, RefersTo, Table, TableInfo};
+pub use table::{ColumnInfo, Keyed, RefersTo, RowStruct, Table, TableInfo};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
 pub mod internal {
     pub use crate::compile::{Statement, Wanted};
-    pub use crate::expr::argument;
+    pub use crate::expr::{Gives, Selection, argument};
     pub use crate::function::Function;
     pub use crate::query::{
-        AndThen, AtMostSole, Companion, Companions, Each, Found, Key, KeyPart, KeyedRow, Lookup,
-        Places, Selects, Sole, Source, StandsAlongside,
+        AndThen, AtMostSole, Companion, Companions, Each, Found, Key, KeyPart, KeyedRow, Keyset,
+        Lookup, Places, Selects, Sole, Source, StandsAlongside,
     };
     pub use crate::table::{ColumnRole, Reference};
     pub use crate::tree::RawColumn;

@@ -31,17 +31,7 @@ use crate::tree::RawColumn;
     message = "`{Self}` is not a table",
     note = "add `#[derive(Table)]` to the struct"
 )]
-pub trait Table: RowShape + 'static {
-    /// The struct of typed columns that closures such as the one of [`Query::filter`] are given.
-    type Columns: RowColumns<Table = Self>;
-
-    /// What the database calls the table and its columns.
-    const INFO: &'static TableInfo;
-
-    /// The columns of this table where it stands in a query as `source`.
-    #[doc(hidden)]
-    fn columns(source: Source) -> Self::Columns;
-
+pub trait Table: RowStruct {
     /// The value of a column, as it is sent to the database.
     #[doc(hidden)]
     fn value(&self, column: &'static ColumnInfo) -> BindValue;
@@ -53,6 +43,24 @@ pub trait Table: RowShape + 'static {
     fn rows() -> Query<Self> {
         Query::over_table()
     }
+}
+
+/// A struct each of whose fields is a column: a row of a table, or of a query that was selected into
+/// it. Implemented by `#[derive(Table)]` and `#[derive(RowShape)]`.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is not a struct of columns",
+    note = "add `#[derive(RowShape)]` to a struct with one field for each value, and select into it with `shape!`"
+)]
+pub trait RowStruct: RowShape + Send + 'static {
+    /// The struct of typed columns that closures such as the one of [`Query::filter`] are given.
+    type Columns: RowColumns<Row = Self>;
+
+    /// What the database calls the table and its columns; of a query, what it is called inside another.
+    const INFO: &'static TableInfo;
+
+    /// The columns where the rows stand in a query as `source`.
+    #[doc(hidden)]
+    fn columns(source: Source) -> Self::Columns;
 }
 
 /// What is known of a table before any query runs.

@@ -18,6 +18,8 @@ pub(crate) struct ColumnField<'a> {
     pub(crate) generated: bool,
     pub(crate) unique: bool,
     pub(crate) by_code_point: bool,
+    /// Whether it is a row of its own, of several columns.
+    pub(crate) nested: bool,
     pub(crate) reference: Option<Reference>,
 }
 
@@ -38,6 +40,7 @@ impl<'a> ColumnField<'a> {
             generated: false,
             unique: false,
             by_code_point: false,
+            nested: false,
             reference: None,
         };
         let mut called = None;
@@ -49,6 +52,7 @@ impl<'a> ColumnField<'a> {
                 Some("generated") => &mut column.generated,
                 Some("unique") => &mut column.unique,
                 Some("by_code_point") => &mut column.by_code_point,
+                Some("nested") => &mut column.nested,
                 Some("column") => {
                     column.name = attr::text(part)?.value();
                     return Ok(true);

@@ -8,6 +8,7 @@ mod attr;
 mod column;
 mod name;
 mod relation;
+mod shape;
 mod storable;
 mod table;
 mod verbatim;
@@ -53,6 +54,33 @@ use syn::{DeriveInput, parse_macro_input};
 #[proc_macro_derive(Table, attributes(nepheline))]
 pub fn derive_table(input: TokenStream) -> TokenStream {
     table::derive(parse_macro_input!(input as DeriveInput)).into()
+}
+
+/// Makes a struct with named fields what rows are selected into.
+///
+/// Each field is the type of a column, or with `#[nepheline(nested)]` a whole row. With `shape!` a query
+/// selects into it; the names of the fields name the values in the SQL, so that the rows can be asked
+/// further as a query of their own, `from(query)`, through `RegionTotalColumns`.
+///
+/// With `#[nepheline(shaped_from(Specimen))]` on the struct, `Specimen::rows().shaped_as::<R>()` selects
+/// the columns of the same names. They are checked where the struct is: a field that is no column there,
+/// or has another type, does not compile.
+///
+/// `#[nepheline(column = "name")]` on a field gives the value another name in the SQL, and
+/// `by_code_point` says of text that what is selected into it compares by code point already.
+#[proc_macro_derive(RowShape, attributes(nepheline))]
+pub fn derive_row_shape(input: TokenStream) -> TokenStream {
+    shape::derive(parse_macro_input!(input as DeriveInput)).into()
+}
+
+/// Selects into a struct with `#[derive(RowShape)]`, written like its literal.
+///
+/// ```text
+/// Specimen::rows().select(|s| shape!(RegionTotal { region: per(s.borehole().site().region), specimens: count() }))
+/// ```
+#[proc_macro]
+pub fn shape(input: TokenStream) -> TokenStream {
+    shape::expand(parse_macro_input!(input as shape::Literal)).into()
 }
 
 /// Makes a struct with one field, or an enum without fields, a type that columns can have.

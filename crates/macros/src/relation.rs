@@ -202,13 +202,13 @@ impl Reference {
         quote! {
             ::nepheline::internal::Reference::new(
                 #name,
-                || <#target as ::nepheline::Table>::INFO,
+                || <#target as ::nepheline::RowStruct>::INFO,
                 &[#([
                     |source| ::nepheline::Column::raw(
-                        <#ident as ::nepheline::Table>::columns(source).#own,
+                        <#ident as ::nepheline::RowStruct>::columns(source).#own,
                     ),
                     |source| {
-                        let theirs = <#target as ::nepheline::Table>::columns(source);
+                        let theirs = <#target as ::nepheline::RowStruct>::columns(source);
                         ::nepheline::Column::raw(#theirs)
                     },
                 ]),*],
@@ -228,8 +228,8 @@ impl Reference {
         });
         quote! {
             const _: fn(
-                <#ident as ::nepheline::Table>::Columns,
-                <#target as ::nepheline::Table>::Columns,
+                <#ident as ::nepheline::RowStruct>::Columns,
+                <#target as ::nepheline::RowStruct>::Columns,
             ) = |own, theirs| { #(#compared)* };
         }
     }
@@ -244,7 +244,7 @@ impl Reference {
     ) -> TokenStream {
         let Reference { name, target, .. } = self;
         let followed = quote! {
-            <#target as ::nepheline::Table>::columns(
+            <#target as ::nepheline::RowStruct>::columns(
                 ::nepheline::Column::source(&self.#probe).followed(#number),
             )
         };
@@ -256,7 +256,7 @@ impl Reference {
                 );
                 quote! {
                     #[doc = #doc]
-                    #visibility fn #name(self) -> ::nepheline::Maybe<<#target as ::nepheline::Table>::Columns> {
+                    #visibility fn #name(self) -> ::nepheline::Maybe<<#target as ::nepheline::RowStruct>::Columns> {
                         ::nepheline::Maybe::new(#followed)
                     }
                 }
@@ -265,7 +265,7 @@ impl Reference {
                 let doc = format!("The columns of the row of `{shown}` that this leads to.");
                 quote! {
                     #[doc = #doc]
-                    #visibility fn #name(self) -> <#target as ::nepheline::Table>::Columns {
+                    #visibility fn #name(self) -> <#target as ::nepheline::RowStruct>::Columns {
                         #followed
                     }
                 }
@@ -301,7 +301,7 @@ impl Children {
         });
         let body = quote! {
             ::nepheline::Query::related(
-                |theirs: <#target as ::nepheline::Table>::Columns| #(#equal)&*,
+                |theirs: <#target as ::nepheline::RowStruct>::Columns| #(#equal)&*,
             )
         };
         self.beginning(owner).of_columns(visibility, body)
@@ -390,7 +390,7 @@ impl<'a> Beginning<'a> {
 fn with_values(target: &Path, theirs: &[TokenStream], own: &[Ident]) -> TokenStream {
     quote! {
         ::nepheline::Query::with_values(
-            |theirs: <#target as ::nepheline::Table>::Columns| {
+            |theirs: <#target as ::nepheline::RowStruct>::Columns| {
                 [#(::nepheline::Column::raw(#theirs)),*]
             },
             [#(::nepheline::ColumnType::to_bind_or_null(&self.#own)),*],

@@ -20,7 +20,7 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     quote! { #errors #code }
 }
 
-struct TableItem<'a> {
+pub(crate) struct TableItem<'a> {
     ident: &'a Ident,
     visibility: &'a Visibility,
     name: String,
@@ -100,9 +100,31 @@ impl<'a> TableItem<'a> {
         table.references = of_fields.collect();
         table.references.append(&mut several);
         table.references.append(&mut child);
+        for column in table.columns.iter().filter(|column| column.nested) {
+            mistakes.at(column.ident.span(), "a column of a table is one value");
+        }
         table.check_twins(mistakes);
         table.check_relations(mistakes);
         Some(table)
+    }
+
+    /// A struct that has columns and nothing else.
+    pub(crate) fn of_columns(
+        ident: &'a Ident,
+        visibility: &'a Visibility,
+        name: String,
+        columns: Vec<ColumnField<'a>>,
+    ) -> TableItem<'a> {
+        TableItem {
+            ident,
+            visibility,
+            name,
+            schema: None,
+            columns,
+            references: Vec::new(),
+            children: Vec::new(),
+            linked: Vec::new(),
+        }
     }
 
     /// Engines take names that differ only in case for one and the same.
@@ -206,7 +228,7 @@ impl<'a> TableItem<'a> {
         format_ident!("{}Columns", self.ident.unraw())
     }
 
-    fn columns_struct(&self) -> TokenStream {
+    pub(crate) fn columns_struct(&self) -> TokenStream {
         let (ident, visibility) = (self.columns_ident(), self.visibility);
         let doc = format!(
             "The columns of the table `{}`, as closures over it are given them.",
@@ -228,17 +250,22 @@ impl<'a> TableItem<'a> {
         }
     }
 
-    fn statics(&self) -> TokenStream {
+    pub(crate) fn statics(&self) -> TokenStream {
         let table = &self.name;
         let columns = self.columns.iter().map(|column| {
             let ColumnField { ty, name, key, generated, unique, by_code_point, .. } = column;
             let [double, backtick] = name::qualified(table, name);
+            // Of a row in the row nothing is asked by these descriptors.
+            let declared = match column.nested {
+                true => quote!((::nepheline::SqlType::Boolean, true)),
+                false => quote!(<#ty as ::nepheline::ColumnType>::DECLARED),
+            };
             quote! {
                 ::nepheline::ColumnInfo::new(
                     #table,
                     #name,
                     [#double, #backtick],
-                    <#ty as ::nepheline::ColumnType>::DECLARED,
+                    #declared,
                     ::nepheline::internal::ColumnRole {
                         key: #key,
                         generated: #generated,
@@ -344,14 +371,6 @@ impl<'a> TableItem<'a> {
             });
         let keyed = self.keyed();
         quote! {
-            impl ::nepheline::RowColumns for #columns {
-                type Table = #ident;
-
-                fn probe(&self) -> ::nepheline::internal::RawColumn {
-                    ::nepheline::Column::raw(self.#probe)
-                }
-            }
-
             #[allow(dead_code, reason = "not every relation is followed")]
             impl #columns {
                 #(#to_one)*
@@ -391,12 +410,18 @@ impl<'a> TableItem<'a> {
         })
     }
 
-    fn row_shape(&self) -> TokenStream {
+    pub(crate) fn row_shape(&self) -> TokenStream {
         let ident = self.ident;
-        let width = self.columns.len();
+        let nested = self.columns.iter().filter(|column| column.nested);
+        let nested = nested.map(|column| column.ty);
+        let width = self.columns.iter().filter(|column| !column.nested).count();
+        let width = quote!(#width #(+ <#nested as ::nepheline::RowShape>::WIDTH)*);
         let fields = self.columns.iter().enumerate().map(|(i, column)| {
             let field = column.ident;
-            quote!(#field: ::nepheline::Cells::column(cells, &COLUMNS[#i])?)
+            match column.nested {
+                true => quote!(#field: ::nepheline::RowShape::read(cells)?),
+                false => quote!(#field: ::nepheline::Cells::column(cells, &COLUMNS[#i])?),
+            }
         });
         quote! {
             impl ::nepheline::RowShape for #ident {
@@ -412,16 +437,16 @@ impl<'a> TableItem<'a> {
         }
     }
 
-    fn table(&self) -> TokenStream {
-        let (ident, columns) = (self.ident, self.columns_ident());
-        let fields = self.columns.iter().enumerate().map(|(i, column)| {
-            let field = column.ident;
-            quote!(#field: ::nepheline::Column::new(source, &COLUMNS[#i]))
-        });
-        let indices = 0..self.columns.len();
-        let idents = self.columns.iter().map(|column| column.ident);
+    /// The columns where the rows stand in a query, and all of them as what is selected.
+    pub(crate) fn row_struct(&self) -> TokenStream {
+        let (ident, columns, probe) = (self.ident, self.columns_ident(), self.probe());
+        let idents: Vec<_> = self.columns.iter().map(|column| column.ident).collect();
+        let fields = idents
+            .iter()
+            .enumerate()
+            .map(|(i, field)| quote!(#field: ::nepheline::Column::new(source, &COLUMNS[#i])));
         quote! {
-            impl ::nepheline::Table for #ident {
+            impl ::nepheline::RowStruct for #ident {
                 type Columns = #columns;
                 const INFO: &'static ::nepheline::TableInfo = &INFO;
 
@@ -429,7 +454,36 @@ impl<'a> TableItem<'a> {
                 fn columns(source: ::nepheline::internal::Source) -> #columns {
                     #columns { #(#fields,)* }
                 }
+            }
 
+            impl ::nepheline::RowColumns for #columns {
+                type Row = #ident;
+
+                fn probe(&self) -> ::nepheline::internal::RawColumn {
+                    ::nepheline::Column::raw(self.#probe)
+                }
+            }
+
+            impl ::nepheline::Selectable for #columns {
+                type Row = #ident;
+                type Level = ::nepheline::PerRow;
+
+                fn select_into(self, selection: &mut ::nepheline::internal::Selection) {
+                    #(selection.push_column(::nepheline::Column::raw(self.#idents));)*
+                }
+            }
+        }
+    }
+
+    fn table(&self) -> TokenStream {
+        let ident = self.ident;
+        let row_struct = self.row_struct();
+        let indices = 0..self.columns.len();
+        let idents = self.columns.iter().map(|column| column.ident);
+        quote! {
+            #row_struct
+
+            impl ::nepheline::Table for #ident {
                 fn value(&self, column: &'static ::nepheline::ColumnInfo) -> ::nepheline::BindValue {
                     match COLUMNS.iter().position(|own| ::core::ptr::eq(own, column)) {
                         #(::core::option::Option::Some(#indices) => {

@@ -75,7 +75,7 @@ fn fill(db: &blocking::Database, text: &str, float: &str, concat: impl Fn(&str) 
         concat("i")
     ));
     run(&format!(
-        "INSERT INTO bench_assay {} i, i % 100000, 'Nd', (i * 7919 % 100000) * 0.01 FROM n",
+        "INSERT INTO bench_assay {} i, i % 100000, 'Nd', (i % 5000 * 7919 % 100000) * 0.01 FROM n",
         numbers(499_999)
     ));
     run("CREATE INDEX bench_specimen_borehole ON bench_specimen (borehole_id)");

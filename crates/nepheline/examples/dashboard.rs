@@ -1,16 +1,19 @@
-//! The handler behind a list with filters: each may be absent, and they are of every kind.
+//! The handler behind a dashboard: a list with filters, each of which may be absent, a page of it,
+//! facets, totals, and a chart.
 //!
 //! `cargo run -p nepheline --example dashboard` asks some requests; with a query string of your own
-//! behind it, `cargo run -p nepheline --example dashboard -- 'rock=basalt&sort=label'`, that one.
+//! behind it, `cargo run -p nepheline --example dashboard -- 'rock=basalt&sort=label'`, that one. The
+//! chart of the last request is written to `nepheline-dashboard.svg` in the folder for temporary files.
 #![allow(clippy::print_stdout, reason = "an example")]
 
 use anyhow::{Context, Result, bail};
-use nepheline::Cell;
+use nepheline::blocking::Database;
 use nepheline::prelude::*;
+use nepheline::{Cell, Page, Paging, Record, TimeUnit};
 use nepheline_coreshed::scopes::{
     deepest_first, labelled, length_m, not_withdrawn, of_rocks, with_at_least,
 };
-use nepheline_coreshed::{Rock, Specimen};
+use nepheline_coreshed::{Rock, Specimen, SpecimenColumns};
 
 /// What a request asks for, read and checked before any query is built.
 #[derive(Debug, Default)]
@@ -35,6 +38,63 @@ struct Request {
     withdrawn: bool,
     /// `sort=label`: by label, and not the deepest first.
     by_label: bool,
+    /// `page=2`: of five rows.
+    page: Option<u64>,
+}
+
+/// What the handler answers: all of it asked of the same filtered rows.
+struct Answer {
+    page: Page<Specimen>,
+    totals: Totals,
+    /// How many there are of each rock, most first.
+    rocks: Vec<(Rock, i64)>,
+    months: Vec<Month>,
+}
+
+#[derive(RowShape)]
+struct Totals {
+    unassigned: i64,
+    boreholes: i64,
+    metres: Option<f64>,
+}
+
+#[derive(RowShape)]
+struct Month {
+    first_day: Date,
+    metres: Option<f64>,
+}
+
+/// Five statements, whatever the filters are: a count and a page, totals, facets and the chart's months.
+fn answer(db: &Database, request: Request) -> Result<Answer, Error> {
+    let paging = Paging::of(5).number(request.page.unwrap_or(1));
+    let by_label = request.by_label;
+    let filtered = specimens(request);
+    // Rows are ordered, and groups in their own way, so the order comes after the filters are shared.
+    let ordered = match by_label {
+        true => filtered.clone().order_by(|s| s.label.any_case().asc()),
+        false => filtered.clone().apply(deepest_first),
+    };
+    let totals = filtered.clone().select(|s| {
+        shape!(Totals {
+            unassigned: count().among(s.analyst_id.is_null()),
+            boreholes: count_distinct(s.borehole_id),
+            metres: sum(length_m(s)),
+        })
+    });
+    let rocks = filtered
+        .clone()
+        .select(|s| (per(s.rock), count()))
+        .order_by(|s| (count().desc(), per(s.rock).asc()));
+    let month = |s: SpecimenColumns| s.taken_on.truncated_to(TimeUnit::Month);
+    let months = filtered
+        .select(|s| shape!(Month { first_day: per(month(s)), metres: sum(length_m(s)) }))
+        .order_by(|s| per(month(s)).asc());
+    Ok(Answer {
+        page: db.read_page(&ordered, paging)?,
+        totals: db.read_one(&totals)?,
+        rocks: db.read(&rocks)?,
+        months: db.read(&months)?,
+    })
 }
 
 /// The query for a request. It stays of one type whatever is asked for.
@@ -56,10 +116,7 @@ fn specimens(request: Request) -> Query<Specimen> {
     if !request.withdrawn {
         query = query.filter(not_withdrawn);
     }
-    match request.by_label {
-        true => query.order_by(|s| s.label.any_case().asc()),
-        false => query.apply(deepest_first),
-    }
+    query
 }
 
 impl Request {
@@ -93,42 +150,101 @@ impl Request {
             "longer" => self.longer_m = Some(value.parse()?),
             "withdrawn" => self.withdrawn = true,
             "sort" => self.by_label = value == "label",
+            "page" => self.page = Some(value.parse()?),
             _ => bail!("there is no such filter"),
         }
         Ok(())
     }
 }
 
+/// A bar for each month, as SVG.
+fn draw(months: &[Month]) -> Result<String> {
+    use plotters::prelude::*;
+
+    const INK: RGBColor = RGBColor(38, 50, 56);
+    const BARS: RGBColor = RGBColor(57, 106, 122);
+    let metres = |month: &Month| month.metres.unwrap_or(0.0);
+    let (Some(first), Some(last)) = (months.first(), months.last()) else {
+        bail!("there is nothing to draw");
+    };
+    let number = |day: Date| i32::from(day.year()) * 12 + i32::from(day.month()) - 1;
+    let (from, to) = (number(first.first_day), number(last.first_day) + 1);
+    let highest = months.iter().map(metres).fold(1.0, f64::max);
+    let mut svg = String::new();
+    {
+        let area = SVGBackend::with_string(&mut svg, (1000, 420)).into_drawing_area();
+        area.fill(&WHITE)?;
+        let title = ("sans-serif", 22).into_font().color(&INK);
+        let mut chart = ChartBuilder::on(&area)
+            .caption("Metres of core, by the month they were taken in", title)
+            .margin(18)
+            .x_label_area_size(36)
+            .y_label_area_size(56)
+            .build_cartesian_2d(from..to, 0.0..highest * 1.05)?;
+        chart
+            .configure_mesh()
+            .disable_x_mesh()
+            .light_line_style(WHITE)
+            .axis_style(INK)
+            .label_style(("sans-serif", 14).into_font().color(&INK))
+            .x_labels(12)
+            .x_label_formatter(&|month| format!("{}-{:02}", month / 12, month % 12 + 1))
+            .y_desc("metres")
+            .draw()?;
+        chart.draw_series(months.iter().map(|month| {
+            let left = number(month.first_day);
+            Rectangle::new([(left, 0.0), (left + 1, metres(month))], BARS.filled())
+        }))?;
+        area.present()?;
+    }
+    Ok(svg)
+}
+
 fn main() -> Result<()> {
-    let db = nepheline_coreshed::in_memory()?;
+    let record = Record::new();
+    let db = nepheline_coreshed::in_memory()?.recording_to(&record);
     let given: Vec<String> = std::env::args().skip(1).collect();
     let requests = match given.is_empty() {
         false => given,
         true => [
-            "",
-            "rock=basalt&rock=nepheline+syenite&from=100&to=300&sort=label",
+            "rock=basalt&rock=nepheline+syenite&from=100&to=300&sort=label&page=2",
             "q=kp+9&year=2019&analyst=none&analyst=5&element=Nd&ppm=200&longer=0.5&withdrawn",
             "rock=cheese",
+            "page=9",
         ]
         .map(str::to_owned)
         .to_vec(),
     };
     for request in requests {
         println!("GET /specimens?{request}");
-        let query = match Request::of(&request) {
-            Ok(request) => specimens(request),
+        let request = match Request::of(&request) {
+            Ok(request) => request,
             Err(err) => {
                 println!("400 {err:#}\n");
                 continue;
             }
         };
-        println!("{}", query.sql(Dialect::Postgres)?.by_clause());
-        let page = db.read(&query.clone().limit(3))?;
-        let labels: Vec<_> = page
+        let mark = record.mark();
+        let Answer { page, totals, rocks, months } = answer(&db, request)?;
+        let labels: Vec<_> = page.rows().iter().map(|s| s.label.as_str()).collect();
+        println!("200 page {} of {}: {}", page.number(), page.all_pages(), labels.join(", "));
+        println!(
+            "    {} specimens of {} boreholes, {:.1} m, {} unassigned",
+            page.all_rows(),
+            totals.boreholes,
+            totals.metres.unwrap_or(0.0),
+            totals.unassigned
+        );
+        let rocks: Vec<_> = rocks
             .iter()
-            .map(|specimen| specimen.label.as_str())
+            .map(|(rock, count)| format!("{rock:?} {count}"))
             .collect();
-        println!("200 {} of {}: {}\n", page.len(), db.count(&query)?, labels.join(", "));
+        println!("    {}", rocks.join(", "));
+        println!("    {} statements\n", record.since(mark).len());
+        if !months.is_empty() {
+            let chart = std::env::temp_dir().join("nepheline-dashboard.svg");
+            std::fs::write(&chart, draw(&months)?)?;
+        }
     }
     Ok(())
 }

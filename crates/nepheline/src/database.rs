@@ -296,6 +296,10 @@ impl sealed::Handle for Database {
         })
     }
 
+    fn dialect(&self) -> Dialect {
+        self.shared.dialect
+    }
+
     fn check_beside_stream(&self) -> Result<(), Error> {
         match self.shared.pool.size() {
             0 | 1 => Err(Error::stream_needs_two("a pool of one connection")),

@@ -1,19 +1,24 @@
 //! The verbs of the async handles.
 
 use std::future::Future;
+use std::marker::PhantomData;
 
 use futures_util::stream::Stream;
 use nepheline_core::Error;
 
+use crate::page::{self, Cursor, Page, Paging, Stretch, Way};
 use crate::readable::Readable;
-use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, not_found};
+use crate::verbs::{
+    Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
+    places_apart,
+};
 
 pub(crate) mod sealed {
     use std::future::Future;
 
     use futures_util::stream::BoxStream;
-    use nepheline_core::Error;
     use nepheline_core::internal::Selects;
+    use nepheline_core::{Dialect, Error};
 
     use crate::verbs::Verb;
 
@@ -24,6 +29,8 @@ pub(crate) mod sealed {
             &'a self,
             query: &'a Q,
         ) -> BoxStream<'a, Result<Q::Read, Error>>;
+
+        fn dialect(&self) -> Dialect;
 
         /// Whether statements can run while a stream is read.
         fn check_beside_stream(&self) -> Result<(), Error>;
@@ -105,6 +112,81 @@ pub trait Handle: sealed::Handle + Sized {
         self.run(HasRows(query))
     }
 
+    /// Reads a numbered page, and counts how many rows there are in all: two statements, or one where
+    /// there is nothing on the page.
+    ///
+    /// Between the two the rows may change; in a transaction that is
+    /// [serializable](crate::Isolation::Serializable) they are of one moment.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`UnfitPage`](crate::ErrorKind::UnfitPage) for page 0, and for pages of no rows.
+    fn read_page<Q: Readable>(
+        &self,
+        query: &Q,
+        paging: Paging,
+    ) -> impl Future<Output = Result<Page<Q::Row>, Error>> + Send {
+        async move {
+            let after = paging.offset().map_err(|err| err.asked_at(query.asked_at()))?;
+            let all = self.count(query).await?;
+            let rows = match after < all {
+                true => self.run(ReadPage { query, after, rows: paging.size() }).await?,
+                false => Vec::new(),
+            };
+            Ok(Page::new(query.complete(self, rows).await?, paging, all))
+        }
+    }
+
+    /// Reads so many rows after a place in the order of the query, or from its beginning, in one
+    /// statement that costs the same however far that is.
+    ///
+    /// The order may be of any columns and expressions, in mixed directions and with NULLs; the
+    /// primary key is added to it, so that no row is skipped or given twice.
+    ///
+    /// ```no_run
+    /// # use nepheline::Database;
+    /// # use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, top_m: f64 }
+    /// # async fn f(db: Database) -> Result<(), Error> {
+    /// let query = Specimen::rows().order_by(|s| s.top_m.desc());
+    /// let first = db.read_after(&query, None, 20).await?;
+    /// if let Some(cursor) = first.after() {
+    ///     let text = cursor.to_string(); // to the browser and back
+    ///     let second = db.read_after(&query, Some(&text.parse().unwrap()), 20).await?;
+    /// }
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`UnfitPage`](crate::ErrorKind::UnfitPage) for no rows, and for a cursor of another
+    /// query; [`UnfitParts`](crate::ErrorKind::UnfitParts) for a query with a limit, with groups, or
+    /// whose rows have no key.
+    fn read_after<Q: Readable>(
+        &self,
+        query: &Q,
+        cursor: Option<&Cursor>,
+        rows: u32,
+    ) -> impl Future<Output = Result<Stretch<Q::Row>, Error>> + Send {
+        read_stretch(self, query, cursor, rows, Way::After)
+    }
+
+    /// Reads so many rows before a place in the order of the query, or at its end; otherwise as
+    /// [`read_after`](Self::read_after).
+    ///
+    /// # Errors
+    ///
+    /// As [`read_after`](Self::read_after).
+    fn read_before<Q: Readable>(
+        &self,
+        query: &Q,
+        cursor: Option<&Cursor>,
+        rows: u32,
+    ) -> impl Future<Output = Result<Stretch<Q::Row>, Error>> + Send {
+        read_stretch(self, query, cursor, rows, Way::Before)
+    }
+
     /// Reads the rows one after another, in constant memory however many there are.
     ///
     /// The stream holds a connection. Dropping it early frees the connection: what was still to
@@ -153,4 +235,19 @@ async fn completed<H: sealed::Handle, Q: Readable>(
 ) -> Result<Option<Q::Row>, Error> {
     let rows = query.complete(handle, row.into_iter().collect()).await?;
     Ok(rows.into_iter().next())
+}
+
+async fn read_stretch<H: sealed::Handle, Q: Readable>(
+    handle: &H,
+    query: &Q,
+    cursor: Option<&Cursor>,
+    rows: u32,
+    way: Way,
+) -> Result<Stretch<Q::Row>, Error> {
+    let asked = page::Asked::new(query, handle.dialect(), cursor, rows, way)?;
+    let verb = ReadStretch::<Q::Base> { asked: &asked, rows: PhantomData };
+    let mut arrived = handle.run(verb).await?;
+    let more = asked.has_more(&mut arrived);
+    let (places, rows) = places_apart::<Q>(&asked, arrived);
+    asked.stretch(query.complete(handle, rows).await?, &places, more)
 }

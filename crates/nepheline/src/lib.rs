@@ -97,6 +97,7 @@ macros::with_an_engine! {
     mod database;
     mod handle;
     mod options;
+    mod page;
     mod readable;
     mod record;
     mod transaction;
@@ -105,6 +106,7 @@ macros::with_an_engine! {
     pub use database::Database;
     pub use handle::Handle;
     pub use options::{Options, Tls};
+    pub use page::{Cursor, Page, Paging, Stretch};
     pub use readable::Readable;
     pub use record::{Ran, Record, RecordMark};
     pub use transaction::{Isolation, Transaction, TransactionOptions};
@@ -121,7 +123,7 @@ mod sqlite;
 mod tls;
 
 pub use nepheline_core::*;
-pub use nepheline_macros::{Storable, Table, verbatim};
+pub use nepheline_macros::{RowShape, Storable, Table, shape, verbatim};
 
 /// What the derives and the crates beside this one rely on. It changes without notice.
 #[doc(hidden)]

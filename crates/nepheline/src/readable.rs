@@ -8,7 +8,7 @@ use futures_util::stream::{BoxStream, TryStreamExt};
 use nepheline_core::internal::{
     Companion, Companions, Found, Key, KeyPart, KeyedRow, Lookup, Selects, StandsAlongside,
 };
-use nepheline_core::{Alongside, Error, MappedRows, Query, RowShape, Tables};
+use nepheline_core::{Alongside, Error, Level, MappedRows, Query, RowShape, Tables};
 
 use crate::blocking;
 use crate::handle;
@@ -29,8 +29,9 @@ pub(crate) mod sealed {
 
     use futures_util::stream::BoxStream;
     use nepheline_core::Error;
-    use nepheline_core::internal::Selects;
+    use nepheline_core::internal::{KeyedRow, Lookup, Selects};
 
+    use super::apart;
     use crate::{blocking, handle};
 
     /// A query whose rows are complete when what stands alongside has been read too.
@@ -46,6 +47,36 @@ pub(crate) mod sealed {
             handle: &H,
             rows: Vec<Self::Read>,
         ) -> Result<Vec<Self::Row>, Error>;
+
+        /// Completes rows that stand alongside others, and keeps each where it belongs.
+        fn keep<H: handle::sealed::Handle>(
+            &self,
+            handle: &H,
+            arrived: Vec<KeyedRow<Self::Base>>,
+            lookup: &mut Lookup<Self::Row>,
+        ) -> impl Future<Output = Result<(), Error>> + Send
+        where
+            Self::Row: Sync,
+        {
+            async move {
+                let (keys, rows) = apart::<Self>(arrived, lookup.width());
+                let rows = self.complete(handle, rows).await?;
+                keys.iter().zip(rows).for_each(|(key, row)| lookup.put(key, row));
+                Ok(())
+            }
+        }
+
+        fn keep_blocking<H: blocking::sealed::Handle>(
+            &self,
+            handle: &H,
+            arrived: Vec<KeyedRow<Self::Base>>,
+            lookup: &mut Lookup<Self::Row>,
+        ) -> Result<(), Error> {
+            let (keys, rows) = apart::<Self>(arrived, lookup.width());
+            let rows = self.complete_blocking(handle, rows)?;
+            keys.iter().zip(rows).for_each(|(key, row)| lookup.put(key, row));
+            Ok(())
+        }
 
         fn stream<'a, H: handle::sealed::Handle>(
             &'a self,
@@ -63,13 +94,37 @@ pub(crate) mod sealed {
 }
 use sealed::Completes;
 
-impl<T: Tables, R: RowShape + Send + 'static> Completes for Query<T, R> {
+impl<T: Tables, R: RowShape + Send + 'static, L: Level> Completes for Query<T, R, L> {
     async fn complete<H: handle::sealed::Handle>(
         &self,
         _: &H,
         rows: Vec<R>,
     ) -> Result<Vec<R>, Error> {
         Ok(rows)
+    }
+
+    // Nothing stands beside them that would have to be read first.
+    async fn keep<H: handle::sealed::Handle>(
+        &self,
+        _: &H,
+        arrived: Vec<KeyedRow<R>>,
+        lookup: &mut Lookup<R>,
+    ) -> Result<(), Error>
+    where
+        R: Sync,
+    {
+        lookup.put_all(arrived);
+        Ok(())
+    }
+
+    fn keep_blocking<H: blocking::sealed::Handle>(
+        &self,
+        _: &H,
+        arrived: Vec<KeyedRow<R>>,
+        lookup: &mut Lookup<R>,
+    ) -> Result<(), Error> {
+        lookup.put_all(arrived);
+        Ok(())
     }
 
     fn complete_blocking<H: blocking::sealed::Handle>(
@@ -268,9 +323,7 @@ where
         if !wanted.is_empty() {
             let query = self.among(&wanted)?;
             let arrived = handle.run(ReadKeyed(&query)).await?;
-            let (keys, rows) = apart(self, arrived);
-            let rows = query.complete(handle, rows).await?;
-            keep(&mut wanted, keys, rows);
+            query.keep(handle, arrived, &mut wanted).await?;
         }
         Ok(wanted)
     }
@@ -283,15 +336,13 @@ where
         if !wanted.is_empty() {
             let query = self.among(&wanted)?;
             let arrived = handle.run(ReadKeyed(&query))?;
-            let (keys, rows) = apart(self, arrived);
-            let rows = query.complete_blocking(handle, rows)?;
-            keep(&mut wanted, keys, rows);
+            query.keep_blocking(handle, arrived, &mut wanted)?;
         }
         Ok(wanted)
     }
 
     fn wanted<'k>(&self, keys: impl Iterator<Item = &'k [KeyPart]>) -> Lookup<Q::Row> {
-        Lookup::of(keys.map(|keys| self.key(keys)))
+        Lookup::of(self, keys)
     }
 
     fn take(&self, lookup: &mut Lookup<Q::Row>, keys: &[KeyPart]) -> Result<A::Beside, Error> {
@@ -300,19 +351,15 @@ where
 }
 
 /// The rows that arrived without the keys that tell to which rows they belong, and these.
-fn apart<Q: Selects, A>(
-    companion: &Companion<Q, A>,
+fn apart<Q: Selects + ?Sized>(
     arrived: Vec<KeyedRow<Q::Base>>,
+    width: usize,
 ) -> (Vec<Key>, Vec<Q::Read>) {
-    let each = arrived.into_iter();
-    each.map(|KeyedRow { row, mut keys }| (companion.split(&mut keys), Q::with_keys(row, keys)))
-        .unzip()
-}
-
-fn keep<R>(lookup: &mut Lookup<R>, keys: Vec<Key>, rows: Vec<R>) {
-    for (key, row) in keys.into_iter().zip(rows) {
-        lookup.put(&key, row);
-    }
+    let each = arrived.into_iter().map(|KeyedRow { row, mut keys }| {
+        let own: Key = keys.drain(..width.min(keys.len())).collect();
+        (own, Q::with_keys(row, keys))
+    });
+    each.unzip()
 }
 
 macro_rules! brings {

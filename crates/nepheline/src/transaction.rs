@@ -302,6 +302,10 @@ impl sealed::Handle for Transaction {
         })
     }
 
+    fn dialect(&self) -> Dialect {
+        self.shared.dialect
+    }
+
     fn check_beside_stream(&self) -> Result<(), Error> {
         Err(Error::stream_needs_two("a transaction"))
     }

@@ -1,8 +1,12 @@
 //! The verbs, written once and without I/O: each says which statement it needs, what its rows are
 //! gathered into, and what it makes of them. The handles do the running in between.
 
-use nepheline_core::internal::{KeyedRow, Selects, Statement, Wanted};
+use std::marker::PhantomData;
+
+use nepheline_core::internal::{Key, KeyedRow, Selects, Statement, Wanted};
 use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, RowShape};
+
+use crate::page;
 
 /// One thing to ask of a database.
 pub trait Verb: Send {
@@ -130,6 +134,60 @@ impl<Q: Selects + Sync> Verb for ReadKeyed<'_, Q> {
     fn finish(self, rows: Self::Gathered) -> Result<Self::Output, Error> {
         Ok(rows)
     }
+}
+
+/// So many rows of a query, after the first so many.
+pub(crate) struct ReadPage<'q, Q> {
+    pub(crate) query: &'q Q,
+    pub(crate) after: u64,
+    pub(crate) rows: u64,
+}
+
+impl<Q: Selects + Sync> Verb for ReadPage<'_, Q> {
+    type Row = Q::Read;
+    type Gathered = Vec<Q::Read>;
+    type Output = Vec<Q::Read>;
+
+    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
+        self.query.statement(dialect, Wanted::Page { after: self.after, rows: self.rows })
+    }
+
+    fn finish(self, rows: Vec<Q::Read>) -> Result<Vec<Q::Read>, Error> {
+        Ok(rows)
+    }
+}
+
+/// A stretch of the rows of a query, each with the keys that tell its place.
+pub(crate) struct ReadStretch<'a, R> {
+    pub(crate) asked: &'a page::Asked,
+    pub(crate) rows: PhantomData<fn() -> R>,
+}
+
+impl<R: RowShape + Send + 'static> Verb for ReadStretch<'_, R> {
+    type Row = KeyedRow<R>;
+    type Gathered = Vec<KeyedRow<R>>;
+    type Output = Vec<KeyedRow<R>>;
+
+    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
+        self.asked.keyset.statement(dialect)
+    }
+
+    fn finish(self, rows: Self::Gathered) -> Result<Self::Output, Error> {
+        Ok(rows)
+    }
+}
+
+/// The rows of a stretch without the keys that tell their places, and these.
+pub(crate) fn places_apart<Q: Selects>(
+    asked: &page::Asked,
+    arrived: Vec<KeyedRow<Q::Base>>,
+) -> (Vec<Key>, Vec<Q::Read>) {
+    let width = asked.keyset.width();
+    let each = arrived.into_iter().map(|KeyedRow { row, mut keys }| {
+        let place: Key = keys.drain(..width.min(keys.len())).collect();
+        (place, Q::with_keys(row, keys))
+    });
+    each.unzip()
 }
 
 /// The first row of a query, if there is one.

@@ -7,7 +7,7 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
-use nepheline::{RowShape, Sql, Tables};
+use nepheline::{Level, Readable, Sql, Tables};
 
 use crate::screen::{ROWS_SHOWN, Screen};
 use steps::Step;
@@ -94,16 +94,16 @@ impl Tour<'_> {
     }
 
     /// Shows the SQL of a query in the dialects that were asked for.
-    fn show<T: Tables, R>(&mut self, query: &Query<T, R>) -> Result<()> {
+    fn show<T: Tables, R, L: Level>(&mut self, query: &Query<T, R, L>) -> Result<()> {
         self.show_each(|dialect| query.sql(dialect))
     }
 
     /// Reads the rows of a query and shows the first of them.
-    fn values<T: Tables, R: RowShape + Send + 'static>(
+    fn values<Q: Readable>(
         &mut self,
         headings: &[&str],
-        query: &Query<T, R>,
-        fields: impl Fn(R) -> Vec<String>,
+        query: &Q,
+        fields: impl Fn(Q::Row) -> Vec<String>,
     ) -> Result<()> {
         let rows = self.db.read(query)?;
         let all = rows.len();

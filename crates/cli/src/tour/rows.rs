@@ -34,6 +34,6 @@ impl Tabular for Specimen {
     }
 }
 
-fn or_null(value: Option<impl ToString>) -> String {
+pub(super) fn or_null(value: Option<impl ToString>) -> String {
     value.map_or_else(|| NULL.to_owned(), |value| value.to_string())
 }

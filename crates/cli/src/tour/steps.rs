@@ -4,7 +4,7 @@ use anyhow::{Result, bail};
 use clap::ValueEnum;
 use jiff::civil::date;
 use nepheline::prelude::*;
-use nepheline::{Record, TimeUnit};
+use nepheline::{Paging, Record, TimeUnit, recursive};
 use nepheline_coreshed::scopes::{
     deeper_than, deepest_first, due_within, labelled, length_m, not_withdrawn, of_rocks,
     unassigned, with_at_least,
@@ -12,6 +12,7 @@ use nepheline_coreshed::scopes::{
 use nepheline_coreshed::{Assay, Borehole, Lab, Rock, Site, Specimen};
 
 use super::Tour;
+use super::rows::or_null;
 use crate::screen::NULL;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -48,6 +49,16 @@ pub(super) enum Step {
     RowInHand,
     /// Order, limit and offset
     Order,
+    /// Groups, totals and a condition on them
+    Totals,
+    /// Numbers and running totals of the rows around a row
+    Windows,
+    /// The first of each kind
+    FirstOfEach,
+    /// Rows that lead to further rows
+    Recursion,
+    /// A numbered page, and one that goes on after a row
+    Pages,
     /// Counting in the database
     Count,
     /// A key that does not exist
@@ -80,6 +91,13 @@ impl Step {
             }
             Step::Joins => ("Which specimens are from the last fiftieth of their borehole?", joins),
             Step::RowInHand => ("What belongs to specimen 46?", row_in_hand),
+            Step::Totals => ("Which regions have more than 100 specimens from below 50 m?", totals),
+            Step::Windows => {
+                ("What was taken from LM-1, in which order, and how much by then?", windows)
+            }
+            Step::FirstOfEach => ("Which is the newest specimen of each rock?", first_of_each),
+            Step::Recursion => ("What was split from what?", recursion),
+            Step::Pages => ("What is on the third page, and what comes after that?", pages),
             Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
             Step::Count => {
                 ("How many specimens were withdrawn, and is any lab not accredited?", count)
@@ -358,6 +376,118 @@ fn order(tour: &mut Tour<'_>) -> Result<()> {
     tour.show(&query)?;
     let specimens = tour.db.read(&query)?;
     Ok(tour.screen.rows(&specimens)?)
+}
+
+#[derive(Debug, RowShape)]
+struct RegionTotal {
+    region: String,
+    specimens: i64,
+    unassigned: i64,
+    deepest_m: Option<f64>,
+}
+
+fn totals(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(deeper_than(50.0))
+        .select(|s| {
+            shape!(RegionTotal {
+                region: per(s.borehole().site().region),
+                specimens: nepheline::count(),
+                unassigned: nepheline::count().among(s.analyst_id.is_null()),
+                deepest_m: max(s.base_m),
+            })
+        })
+        .having(|_| nepheline::count().gt(100))
+        .order_by(|s| (nepheline::count().desc(), per(s.borehole().site().region).asc()));
+    tour.show(&query)?;
+    let headings = ["region", "specimens", "unassigned", "deepest_m"];
+    tour.values(&headings, &query, |total| {
+        let RegionTotal { region, specimens, unassigned, deepest_m } = total;
+        vec![region, specimens.to_string(), unassigned.to_string(), or_null(deepest_m)]
+    })
+}
+
+fn windows(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(|s| s.borehole().name.eq("LM-1"))
+        .order_by(|s| s.taken_on.asc())
+        .select(|s| {
+            (
+                s.label,
+                s.taken_on,
+                row_number().over(|w| w.order_by(s.taken_on.asc())),
+                rank().over(|w| w.partition_by(s.rock).order_by(s.top_m.desc())),
+                max(s.base_m).over(|w| w.order_by(s.taken_on.asc()).rows(..=0)),
+            )
+        });
+    tour.show(&query)?;
+    let headings = ["label", "taken_on", "number", "rank by depth in its rock", "deepest by then"];
+    tour.values(&headings, &query, |(label, taken_on, number, rank, deepest)| {
+        vec![label, taken_on.to_string(), number.to_string(), rank.to_string(), or_null(deepest)]
+    })
+}
+
+fn first_of_each(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .order_by(|s| (s.taken_on.desc(), s.id.asc()))
+        .limit_each(1, |s| s.rock)
+        .select(|s| (s.rock, s.label, s.taken_on));
+    tour.show(&query)?;
+    tour.values(&["rock", "label", "taken_on"], &query, |(rock, label, taken_on)| {
+        vec![format!("{rock:?}"), label, taken_on.to_string()]
+    })
+}
+
+#[derive(Debug, RowShape)]
+struct Part {
+    id: i64,
+    #[nepheline(by_code_point)]
+    label: String,
+    level: i64,
+}
+
+fn recursion(tour: &mut Tour<'_>) -> Result<()> {
+    let whole = Specimen::rows()
+        .filter(|s| s.id.one_of([44, 54]))
+        .select(|s| shape!(Part { id: s.id, label: s.label, level: bind(0_i64) }));
+    let query = recursive(whole, 20, |before| {
+        Specimen::rows()
+            .join(|s| before.filter(|b| s.parent_id.eq(b.id)))
+            .select(|(s, b)| shape!(Part { id: s.id, label: s.label, level: b.level + 1 }))
+    })
+    .order_by(|p| (p.level.asc(), p.label.asc()));
+    tour.show(&query)?;
+    tour.values(&["id", "label", "level"], &query, |part| {
+        vec![part.id.to_string(), part.label, part.level.to_string()]
+    })
+}
+
+fn pages(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Borehole::rows().order_by(|b| (b.drilled_on.desc(), b.name.asc()));
+    tour.show(&query)?;
+    let page = tour.db.read_page(&query, Paging::of(5).number(3))?;
+    let names = |rows: &[Borehole]| {
+        let names: Vec<_> = rows.iter().map(|b| b.name.as_str()).collect();
+        names.join(", ")
+    };
+    let (number, pages, rows) = (page.number(), page.all_pages(), page.all_rows());
+    tour.screen
+        .line(&format!("page {number} of {pages}, {rows} rows: {}", names(page.rows())))?;
+
+    let record = Record::new();
+    let db = tour.db.recording_to(&record);
+    let first = db.read_after(&query, None, 5)?;
+    let second = db.read_after(&query, first.after(), 5)?;
+    tour.screen
+        .line(&format!("the first five: {}", names(first.rows())))?;
+    tour.screen
+        .line(&format!("the five after them: {}", names(second.rows())))?;
+    let back = db.read_before(&query, second.before(), 5)?;
+    let same = back.rows() == first.rows();
+    let answer = if same { "back again: the same" } else { "back again: others" };
+    tour.screen
+        .line(&format!("{answer}, with {} statements in all", record.len()))?;
+    Ok(())
 }
 
 fn count(tour: &mut Tour<'_>) -> Result<()> {

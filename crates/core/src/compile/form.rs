@@ -15,6 +15,13 @@ pub(super) enum Part {
     },
 }
 
+impl Part {
+    /// Stands in the place of a number for the order of the rows that an aggregate takes.
+    pub(super) const ARGUMENT_ORDERS: usize = usize::MAX - 1;
+    /// Stands in the place of a number for what follows a call: the rows that count, and the window.
+    pub(super) const AROUND: usize = usize::MAX;
+}
+
 /// The parts of a form, from left to right.
 pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
     let mut at = 0;
@@ -42,13 +49,18 @@ pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
         let opened = before.is_empty() || before.ends_with('(') || before.ends_with(", ");
         let closed = after.is_empty() || after.starts_with([')', ',']);
         at += end + 1;
-        let number = rest[1..end].parse().unwrap_or(usize::MAX);
+        let number = match &rest[1..end] {
+            "~" => Part::ARGUMENT_ORDERS,
+            "*" => Part::AROUND,
+            number => number.parse().unwrap_or(Part::AROUND),
+        };
         Some(Part::Argument { number, alone: opened && closed })
     })
 }
 
 /// Whether the text of a form is one call: a name, and brackets around all the rest.
 pub(super) fn is_closed(form: &str) -> bool {
+    let form = form.strip_suffix("{*}").unwrap_or(form);
     let name = form.trim_start_matches(|c: char| c.is_ascii_alphanumeric() || c == '_');
     if !name.starts_with('(') {
         // A word alone is one too, and so is what begins and ends as CASE does.

@@ -29,6 +29,8 @@ pub enum Wanted {
     Rows,
     /// No more rows than this, which matters only where the query could have more.
     AtMost(u8),
+    /// So many rows after the first so many.
+    Page { after: u64, rows: u64 },
     /// How many rows it has.
     Count,
     /// Whether it has any row.

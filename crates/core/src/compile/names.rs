@@ -21,6 +21,8 @@ pub(super) struct Names {
     visible: SmallVec<[Visible; 2]>,
     /// How many were in sight before each query that was gone into.
     before: SmallVec<[usize; 2]>,
+    /// How many of the first cannot be seen, because a query in the place of a table stands between.
+    hidden: usize,
 }
 
 #[derive(Debug)]
@@ -92,6 +94,16 @@ impl Names {
         Ok(())
     }
 
+    /// Hides what is in sight from a query in the place of a table, and tells what was hidden before.
+    pub(super) fn hide(&mut self) -> usize {
+        std::mem::replace(&mut self.hidden, self.visible.len())
+    }
+
+    /// The opposite.
+    pub(super) fn show(&mut self, hidden: usize) {
+        self.hidden = hidden;
+    }
+
     /// Leaves the innermost query.
     pub(super) fn leave(&mut self) {
         if let Some(before) = self.before.pop() {
@@ -109,7 +121,8 @@ impl Names {
     }
 
     pub(super) fn find(&self, source: Source) -> Option<&Visible> {
-        self.visible
+        let in_sight = self.visible.get(self.hidden..).unwrap_or_default();
+        in_sight
             .iter()
             .rev()
             .find(|visible| visible.source == source)
@@ -129,7 +142,8 @@ impl Names {
     }
 
     fn is_taken(&self, name: &str) -> bool {
-        self.visible.iter().any(|visible| {
+        let mut in_sight = self.visible.iter().skip(self.hidden);
+        in_sight.any(|visible| {
             let called = visible.alias.as_deref().unwrap_or(visible.table.name());
             // Some engines do not tell names apart that differ in case only.
             called.eq_ignore_ascii_case(name)

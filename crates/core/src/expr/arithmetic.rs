@@ -4,8 +4,8 @@ use std::ops::{Add, Div, Mul, Neg, Rem, Sub};
 
 use rust_decimal::Decimal;
 
-use super::level::{Level, PerRow};
-use super::{BaseOf, Column, Expr, Expression, Follows, FollowsEither, NullOf, Operand};
+use super::level::{Level, PerGroup, PerRow};
+use super::{Aggregate, BaseOf, Column, Expr, Expression, Follows, FollowsEither, NullOf, Operand};
 use crate::function::{self, Function};
 use crate::storable::{BindValue, ColumnType, MaybeNull, NeverNull, Nullness, SqlType, Storable};
 use crate::tree::Node;
@@ -121,6 +121,18 @@ macro_rules! operators {
                 compute($function(R::$null::NULLABLE), self, other.into_operand())
             }
         }
+
+        impl<T, R> $operator<R> for Aggregate<T>
+        where
+            T: ColumnType<Base: $number>,
+            R: Operand<T::Base, PerGroup>,
+        {
+            type Output = Expr<Computed<T, R::$null>, PerGroup>;
+
+            fn $method(self, other: R) -> Self::Output {
+                compute($function(R::$null::NULLABLE), self, other.into_operand())
+            }
+        }
     )*};
 }
 
@@ -146,6 +158,14 @@ macro_rules! numbers_on_the_left {
             type Output = Expr<Computed<T, $null>>;
 
             fn $method(self, other: Column<T>) -> Self::Output {
+                compute_nodes($function, Node::Bind(self.to_bind()), other.into_node())
+            }
+        }
+
+        impl<T: ColumnType<Base = $number>> $operator<Aggregate<T>> for $number {
+            type Output = Expr<Computed<T, $null>, PerGroup>;
+
+            fn $method(self, other: Aggregate<T>) -> Self::Output {
                 compute_nodes($function, Node::Bind(self.to_bind()), other.into_node())
             }
         }

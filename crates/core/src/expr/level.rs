@@ -1,7 +1,10 @@
 //! The level of an expression: whether it has a value for each row, or for each group of rows.
 
 /// The level of an expression: [`PerRow`] or [`PerGroup`].
-pub trait Level: sealed::Sealed + 'static {}
+pub trait Level: sealed::Sealed + 'static {
+    #[doc(hidden)]
+    const GROUPED: bool;
+}
 
 /// The expression has a value for each row: a column, and what is computed from columns.
 #[derive(Debug, Clone, Copy)]
@@ -11,8 +14,13 @@ pub struct PerRow;
 #[derive(Debug, Clone, Copy)]
 pub struct PerGroup;
 
-impl Level for PerRow {}
-impl Level for PerGroup {}
+impl Level for PerRow {
+    const GROUPED: bool = false;
+}
+
+impl Level for PerGroup {
+    const GROUPED: bool = true;
+}
 
 /// A level at which columns may stand.
 #[diagnostic::on_unimplemented(
@@ -35,6 +43,14 @@ pub trait HoldsAggregates: Level {}
 )]
 pub trait KnownPerRow: Level {}
 
+/// A level whose expressions are known for each group of rows.
+#[diagnostic::on_unimplemented(
+    message = "a column stands where one value for each group is needed",
+    label = "neither a group key nor inside an aggregate"
+)]
+pub trait KnownPerGroup: Level {}
+
+impl KnownPerGroup for PerGroup {}
 impl KnownPerRow for PerRow {}
 impl HoldsColumns for PerRow {}
 impl HoldsAggregates for PerGroup {}

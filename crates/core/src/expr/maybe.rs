@@ -3,7 +3,7 @@
 use super::level::{Level, PerRow};
 use super::{Column, Condition, Expr, Expression};
 use crate::storable::ColumnType;
-use crate::table::Table;
+use crate::table::RowStruct;
 use crate::tree::{Case, Node, RawColumn};
 
 /// The columns of a row that there may not be, as an `Option` of them would read.
@@ -48,8 +48,8 @@ pub struct Maybe<C> {
     label = "expected a relation, such as `s.borehole()`, or a query, such as `Lab::rows().filter(..)`"
 )]
 pub trait RowColumns: Copy {
-    /// The table that they are of.
-    type Table: Table<Columns = Self>;
+    /// The struct whose fields they are.
+    type Row: RowStruct<Columns = Self>;
 
     /// A column that is NULL only where there is no row.
     #[doc(hidden)]
@@ -74,6 +74,10 @@ impl<C: RowColumns> Maybe<C> {
 
     pub(crate) fn probe(&self) -> RawColumn {
         self.columns.probe()
+    }
+
+    pub(super) fn columns(self) -> C {
+        self.columns
     }
 
     /// Something of the row, NULL where there is none.

@@ -1,5 +1,6 @@
 //! Typed expressions: what users write inside closures, and how it becomes the tree.
 
+mod aggregate;
 mod arithmetic;
 mod case;
 mod cast;
@@ -13,22 +14,31 @@ mod select;
 mod text;
 mod time;
 mod verbatim;
+mod window;
 
 use std::fmt;
 use std::marker::PhantomData;
 
+pub use aggregate::{
+    Aggregate, all_true, any_true, avg, count, count_distinct, count_of, joined, max, min, per, sum,
+};
 pub use arithmetic::{Integer, Number, NumberExpression};
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
 pub use condition::{Condition, MaybeCondition, all_of, any_of};
 pub use json::JsonExpression;
-pub use level::{HoldsAggregates, HoldsColumns, KnownPerRow, Level, PerGroup, PerRow};
+pub use level::{
+    HoldsAggregates, HoldsColumns, KnownPerGroup, KnownPerRow, Level, PerGroup, PerRow,
+};
 pub use maybe::{Mapped, Maybe, RowColumns};
 pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
-pub use select::{Selectable, StandsBeside};
+pub use select::{Gives, Selectable, Selection, ShapedFrom, StandsBeside};
 pub use text::{AnyCase, Pattern, TextExpression};
 pub use time::{HasDate, HasTime, TimeExpression, TimeUnit};
 pub use verbatim::{Verbatim, argument};
+pub use window::{
+    Over, WindowFunction, dense_rank, first_value, lag, last_value, lead, ntile, rank, row_number,
+};
 
 use crate::function;
 use crate::query::Source;

@@ -248,7 +248,7 @@ impl<T: ColumnType, I: IntoIterator<Item: ListItem<T>>> Choices<T, PerRow> for I
     }
 }
 
-impl<T, U, V> Choices<T, PerRow> for Query<U, V>
+impl<T, U, V, L: Level> Choices<T, PerRow> for Query<U, V, L>
 where
     T: ColumnType,
     U: Table,
@@ -259,7 +259,7 @@ where
     }
 }
 
-impl<T, U, V> Choices<T, PerRow> for &Query<U, V>
+impl<T, U, V, L: Level> Choices<T, PerRow> for &Query<U, V, L>
 where
     T: ColumnType,
     U: Table,

@@ -112,7 +112,9 @@ impl Verbatim {
                 arguments: arguments.into(),
                 asked_at: Some(asked_at),
             }),
-            Body::Trusted(text) => Node::Trusted(Box::new(Trusted { text, sql_type })),
+            Body::Trusted(text) => {
+                Node::Trusted(Box::new(Trusted { text, closed: false, sql_type }))
+            }
         }
     }
 

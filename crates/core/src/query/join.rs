@@ -5,7 +5,7 @@ use std::marker::PhantomData;
 use super::{Query, Source};
 use crate::expr::{Maybe, RowColumns};
 use crate::row::RowShape;
-use crate::table::Table;
+use crate::table::RowStruct;
 use crate::tree::{Asked, Join, Node, Select};
 
 /// What a query is over: a table, or several that are joined, each of whose rows may be missing
@@ -44,20 +44,20 @@ impl<'a> Places<'a> {
     }
 }
 
-impl<T: Table> Tables for T {
+impl<T: RowStruct> Tables for T {
     type Columns = T::Columns;
 
     #[inline]
     fn columns(places: &mut Places<'_>) -> T::Columns {
-        <T as Table>::columns(places.next())
+        <T as RowStruct>::columns(places.next())
     }
 }
 
-impl<T: Table> Tables for Option<T> {
+impl<T: RowStruct> Tables for Option<T> {
     type Columns = Maybe<T::Columns>;
 
     fn columns(places: &mut Places<'_>) -> Maybe<T::Columns> {
-        Maybe::new(<T as Table>::columns(places.next()))
+        Maybe::new(<T as RowStruct>::columns(places.next()))
     }
 }
 
@@ -67,7 +67,7 @@ pub trait Append<X>: Tables {
     type Output: Tables + RowShape + Send;
 }
 
-impl<T: Table + Send, X: Tables + RowShape + Send> Append<X> for T {
+impl<T: RowStruct, X: Tables + RowShape + Send> Append<X> for T {
     type Output = (T, X);
 }
 
@@ -111,7 +111,7 @@ pub trait JoinsTo {
 }
 
 impl<C: RowColumns> JoinsTo for C {
-    type Joined = C::Table;
+    type Joined = C::Row;
 
     fn join(self, select: &mut Select) {
         select.rows.push(self.probe().source);
@@ -119,14 +119,14 @@ impl<C: RowColumns> JoinsTo for C {
 }
 
 impl<C: RowColumns> JoinsTo for Maybe<C> {
-    type Joined = Option<C::Table>;
+    type Joined = Option<C::Row>;
 
     fn join(self, select: &mut Select) {
         select.rows.push(self.probe().source);
     }
 }
 
-impl<U: Table> JoinsTo for Query<U> {
+impl<U: RowStruct> JoinsTo for Query<U> {
     type Joined = U;
 
     fn join(self, select: &mut Select) {
@@ -136,11 +136,14 @@ impl<U: Table> JoinsTo for Query<U> {
 
 impl Select {
     /// Puts the table of `query` beside the others, its filters deciding which rows belong together.
-    fn join<U: Table>(&mut self, query: Query<U>, optional: bool) {
+    fn join<U: RowStruct>(&mut self, query: Query<U>, optional: bool) {
         let mut other = *query.select;
         let reason = match () {
             () if other.limit.is_some() || other.offset.is_some() => {
                 Some("a query with a limit or an offset cannot be joined")
+            }
+            () if other.special.is_some() || other.values.is_some() => {
+                Some("a query of groups, distinct rows and the like is joined as `from(query)`")
             }
             () if !other.joins.is_empty() => Some("a query that joins tables cannot be joined"),
             () if optional && other.facts().follows => {
@@ -159,6 +162,7 @@ impl Select {
         self.joins.push(Join {
             source: other.source,
             table: other.table,
+            body: other.body,
             on: other.filters,
             optional,
             asked_at: other.asked_at,
@@ -210,7 +214,7 @@ impl<T: Tables> Query<T> {
     /// # Errors
     ///
     /// As [`join`](Self::join), and where a filter of the joined query follows one of its parents.
-    pub fn left_join<U: Table>(
+    pub fn left_join<U: RowStruct>(
         mut self,
         to: impl FnOnce(T::Columns) -> Query<U>,
     ) -> Query<<T as Append<Option<U>>>::Output>

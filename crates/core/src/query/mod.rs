@@ -1,7 +1,9 @@
 //! Queries: values that say which rows are wanted, and run only when a handle reads them.
 
 mod alongside;
+mod from;
 mod join;
+mod keyset;
 mod related;
 mod scope;
 mod source;
@@ -10,13 +12,14 @@ use std::fmt;
 use std::marker::PhantomData;
 use std::panic::Location;
 
-use smallvec::SmallVec;
-
 pub use alongside::{
     Alongside, AndThen, AtMostSole, Beside, Companion, Companions, Each, Found, Key, KeyPart,
     KeyedRow, Lookup, MappedRows, Selects, Sole, StandsAlongside,
 };
+pub(crate) use from::ROUND;
+pub use from::{from, recursive};
 pub use join::{Append, JoinsTo, Places, Tables};
+pub use keyset::Keyset;
 pub use related::{SumOf, Summed};
 pub use scope::{Scope, all_scopes, any_scope};
 pub(crate) use source::Path;
@@ -26,14 +29,16 @@ pub(crate) use source::SourceId;
 use crate::compile::{Dialect, Sql, Statement, Wanted};
 use crate::error::Error;
 use crate::expr::{
-    Condition, Expression, IntoOrders, KnownPerRow, MaybeCondition, PerRow, Selectable,
+    Condition, Expression, IntoOrders, KnownPerGroup, KnownPerRow, Level, MaybeCondition, PerGroup,
+    PerRow, Selectable, Selection, ShapedFrom,
 };
 use crate::origin::Origin;
 use crate::storable::BindValue;
-use crate::table::Table;
-use crate::tree::{Asked, Node, Select};
+use crate::table::{RowStruct, Table};
+use crate::tree::{Asked, Body, Lock, Node, OfEach, Select};
 
-/// The rows of `T` that are wanted, each read into an `R`.
+/// The rows of `T` that are wanted, each read into an `R`; or, at the level
+/// [`PerGroup`](crate::PerGroup), groups of such rows.
 ///
 /// A query is a value: clone it, keep it, send it to another thread, extend it later. The order in
 /// which its methods are called does not matter, but for the order of `order_by` among themselves.
@@ -69,33 +74,18 @@ use crate::tree::{Asked, Node, Select};
 /// # Ok::<(), Error>(())
 /// ```
 #[must_use = "a query does nothing until a handle reads it"]
-pub struct Query<T, R = T> {
+pub struct Query<T, R = T, L = PerRow> {
     select: Box<Select>,
-    rows: PhantomData<fn() -> (T, R)>,
+    rows: PhantomData<Holds<T, R, L>>,
 }
+
+type Holds<T, R, L> = fn() -> (T, R, L);
 
 impl<T: Table> Query<T> {
     #[doc(hidden)]
     #[track_caller]
     pub fn over_table() -> Query<T> {
-        let here = Source::fresh();
-        let select = Select {
-            source: here.id,
-            table: T::INFO,
-            rows: smallvec::smallvec![here],
-            joins: Vec::new(),
-            asked_at: Origin::of(Location::caller()),
-            values: None,
-            at_most_one: false,
-            filters: SmallVec::new(),
-            orders: SmallVec::new(),
-            limit: None,
-            offset: None,
-            keys: Vec::new(),
-            limited_by: 0,
-            relation: None,
-        };
-        Query { select: Box::new(select), rows: PhantomData }
+        Query::over_body(Body::Table)
     }
 
     /// The query for the one row that `condition` can match, because it names a key.
@@ -126,19 +116,187 @@ impl<T: Tables> Query<T> {
     /// # Ok::<(), Error>(())
     /// ```
     #[track_caller]
-    pub fn select<F, S>(mut self, values: F) -> Query<T, S::Row>
+    pub fn select<F, S>(mut self, values: F) -> Query<T, S::Row, S::Level>
     where
         F: FnOnce(T::Columns) -> S,
-        S: Selectable<Level = PerRow>,
+        S: Selectable,
     {
-        let mut nodes = SmallVec::new();
-        values(self.columns()).each(&mut |node| nodes.push(node));
-        self.select.values = Some(Asked::here(nodes));
+        let selected = Selection::of(values(self.columns()));
+        self.select.values = Some(Asked::here(selected));
+        self.select.named = S::FIELDS;
+        if S::Level::GROUPED {
+            self.select.special_mut().grouped = true;
+            self.select.at_most_one = false;
+        }
+        Query { select: self.select, rows: PhantomData }
+    }
+}
+
+impl<T: RowStruct> Query<T> {
+    /// Reads of each row the columns that a struct asks for by the names of its fields.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
+    /// #[derive(Debug, RowShape)]
+    /// #[nepheline(shaped_from(Specimen))]
+    /// struct Depth {
+    ///     label: String,
+    ///     top_m: f64,
+    /// }
+    ///
+    /// let depths: Query<Specimen, Depth> = Specimen::rows().shaped_as::<Depth>();
+    /// assert_eq!(
+    ///     depths.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT "specimen"."label" AS "label", "specimen"."top_m" AS "top_m" FROM "specimen""#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn shaped_as<R: ShapedFrom<T>>(mut self) -> Query<T, R> {
+        let mut selection = Selection::default();
+        R::select_into(self.columns(), &mut selection);
+        self.select.values = Some(Asked::here(selection.nodes));
+        self.select.named = Some(R::INFO);
         Query { select: self.select, rows: PhantomData }
     }
 }
 
 impl<T: Tables, R> Query<T, R> {
+    /// Gives rows that are alike in all that is read of them once: `SELECT DISTINCT`. Text is told
+    /// apart by code point. They can be ordered only by what is selected.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] rock: String }
+    /// let rocks: Query<Specimen, String> =
+    ///     Specimen::rows().select(|s| s.rock).distinct().order_by(|s| s.rock.asc());
+    /// assert_eq!(
+    ///     rocks.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT DISTINCT "specimen"."rock" FROM "specimen" ORDER BY 1"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn distinct(mut self) -> Query<T, R> {
+        self.select.special_mut().distinct = Some(Origin::of(Location::caller()));
+        self
+    }
+
+    /// Locks the rows that are read until the transaction ends: `FOR UPDATE`. Somebody who has locked
+    /// one is waited for, as long as the handle waits for locks.
+    ///
+    /// Of joined tables, PostgreSQL locks the rows of the first only, and MariaDB and MySQL all.
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, whose transactions lock
+    /// the whole database.
+    #[track_caller]
+    pub fn for_update(mut self) -> Query<T, R> {
+        self.select.lock = Some(Asked::here(Lock::Wait));
+        self
+    }
+
+    /// As [`for_update`](Self::for_update), but rows that somebody else has locked are left out, so that
+    /// several workers can take work from one table. `FOR UPDATE SKIP LOCKED`.
+    ///
+    /// # Errors
+    ///
+    /// As [`for_update`](Self::for_update).
+    #[track_caller]
+    pub fn for_update_skip_locked(mut self) -> Query<T, R> {
+        self.select.lock = Some(Asked::here(Lock::Skip));
+        self
+    }
+
+    /// As [`for_update`](Self::for_update), but a row that somebody else has locked is an error at once:
+    /// of kind [`Locked`](crate::ErrorKind::Locked), when it is read. `FOR UPDATE NOWAIT`.
+    ///
+    /// # Errors
+    ///
+    /// As [`for_update`](Self::for_update).
+    #[track_caller]
+    pub fn for_update_no_wait(mut self) -> Query<T, R> {
+        self.select.lock = Some(Asked::here(Lock::NoWait));
+        self
+    }
+
+    /// Gives at most so many of the rows that are alike in an expression, or in each of a tuple of
+    /// them: the first by the order of the query. With 1 it is what some engines call `DISTINCT ON`.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, top_m: f64 }
+    /// let three_deepest_of_each = Specimen::rows()
+    ///     .order_by(|s| s.top_m.desc())
+    ///     .limit_each(3, |s| s.borehole_id);
+    /// # assert!(three_deepest_of_each.sql(Dialect::Sqlite)?.text().contains(r#"row_number() OVER (PARTITION BY "specimen"."borehole_id" ORDER BY "specimen"."top_m" DESC) AS n"#));
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn limit_each<F, S>(mut self, rows: u64, alike_in: F) -> Query<T, R>
+    where
+        F: FnOnce(T::Columns) -> S,
+        S: Selectable<Level = PerRow>,
+    {
+        let alike_in = Selection::of(alike_in(self.columns())).into_vec();
+        self.select.special_mut().of_each = Some(OfEach {
+            alike_in,
+            limit: Some(BindValue::Int(count_bind(rows))),
+            offset: None,
+            order_apart: false,
+            asked_at: Origin::of(Location::caller()),
+        });
+        self
+    }
+}
+
+impl<T: Tables, R> Query<T, R, PerGroup> {
+    /// Keeps the groups for which the condition is true: `HAVING`. It may be absent as in
+    /// [`filter`](Self::filter), which is asked of rows, before they are grouped.
+    #[track_caller]
+    pub fn having<F, M>(mut self, condition: F) -> Self
+    where
+        F: FnOnce(T::Columns) -> M,
+        M: MaybeCondition<Level: KnownPerGroup>,
+    {
+        if let Some(condition) = condition(self.columns()).into_condition() {
+            let having = Asked::here(condition.into_node());
+            self.select.special_mut().having.push(having);
+        }
+        self
+    }
+
+    /// Groups by an expression that is not shown, or each of a tuple of them, besides what is marked
+    /// by [`per`](crate::per()). So a name can be shown while a key tells apart who shares it:
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Analyst { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] name: String }
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(references = Analyst)] analyst_id: i64 }
+    /// let by_analyst: Query<Specimen, (String, i64), _> = Specimen::rows()
+    ///     .select(|s| (per(s.analyst().name), count()))
+    ///     .group_by(|s| s.analyst_id);
+    /// # assert!(by_analyst.sql(Dialect::Sqlite)?.text().ends_with(r#"GROUP BY 1, "specimen"."analyst_id""#));
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn group_by<F, S>(mut self, keys: F) -> Self
+    where
+        F: FnOnce(T::Columns) -> S,
+        S: Selectable<Level = PerRow>,
+    {
+        let at = Origin::of(Location::caller());
+        let keys = Selection::of(keys(self.columns()));
+        let kept = &mut self.select.special_mut().group_keys;
+        let keys = keys.into_iter().map(|key| Asked { what: key.key(), at });
+        kept.extend(keys);
+        self
+    }
+}
+
+impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Gives the query to a function and returns what that makes of it, so that orders, limits and
     /// projections can have names too, and be chained.
     ///
@@ -178,7 +336,7 @@ impl<T: Tables, R> Query<T, R> {
     ///     .filter(|s| wanted.map(|rock| s.rock.eq(rock)));
     /// ```
     #[track_caller]
-    pub fn filter<F, M>(mut self, condition: F) -> Query<T, R>
+    pub fn filter<F, M>(mut self, condition: F) -> Query<T, R, L>
     where
         F: FnOnce(T::Columns) -> M,
         M: MaybeCondition<Level: KnownPerRow>,
@@ -197,10 +355,10 @@ impl<T: Tables, R> Query<T, R> {
     /// [`nulls_first`](crate::Order::nulls_first) is said. Without any order the rows come as the
     /// engine likes.
     #[track_caller]
-    pub fn order_by<F, O>(mut self, orders: F) -> Query<T, R>
+    pub fn order_by<F, O>(mut self, orders: F) -> Query<T, R, L>
     where
         F: FnOnce(T::Columns) -> O,
-        O: IntoOrders<PerRow>,
+        O: IntoOrders<L>,
     {
         let at = Origin::of(Location::caller());
         let columns = self.columns();
@@ -211,7 +369,7 @@ impl<T: Tables, R> Query<T, R> {
 
     /// Gives at most this many rows; what there is, if there are fewer. Of two limits the smaller counts.
     #[track_caller]
-    pub fn limit(mut self, rows: u64) -> Query<T, R> {
+    pub fn limit(mut self, rows: u64) -> Query<T, R, L> {
         let rows = match self.select.limit {
             Some(Asked { what: BindValue::Int(earlier), .. }) => count_bind(rows).min(earlier),
             _ => count_bind(rows),
@@ -222,7 +380,7 @@ impl<T: Tables, R> Query<T, R> {
 
     /// Leaves out this many rows first, which says something only for ordered rows. Two offsets add up.
     #[track_caller]
-    pub fn offset(mut self, rows: u64) -> Query<T, R> {
+    pub fn offset(mut self, rows: u64) -> Query<T, R, L> {
         let rows = match self.select.offset {
             Some(Asked { what: BindValue::Int(earlier), .. }) => {
                 count_bind(rows).saturating_add(earlier)
@@ -279,6 +437,9 @@ impl<T: Tables, R> Query<T, R> {
     }
 }
 
+const WINDOW_IN_FILTER: &str = "a function of a window stands in a filter, but is known only after \
+     it; filter `from(query)`, or ask for so many of each with `limit_each`";
+
 /// No table has more rows than an `i64` counts, so what is beyond that means the same.
 fn count_bind(rows: u64) -> i64 {
     i64::try_from(rows).unwrap_or(i64::MAX)
@@ -293,6 +454,10 @@ impl<T> Asked<T> {
 
 impl Select {
     fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
+        let condition = match condition.facts().windows {
+            false => condition,
+            true => Node::Unfit(WINDOW_IN_FILTER),
+        };
         // What every row passes, such as an empty list of conditions, is no filter.
         if !condition.is_constant(true) {
             self.filters
@@ -327,13 +492,13 @@ impl Node {
 }
 
 // By hand, because the derives would ask for `T: Clone` and `T: Debug`.
-impl<T, R> Clone for Query<T, R> {
+impl<T, R, L> Clone for Query<T, R, L> {
     fn clone(&self) -> Self {
         Query { select: Box::new(self.select.copied()), rows: PhantomData }
     }
 }
 
-impl<T, R> fmt::Debug for Query<T, R> {
+impl<T, R, L> fmt::Debug for Query<T, R, L> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_tuple("Query").field(&self.select).finish()
     }

@@ -7,7 +7,7 @@ use smallvec::SmallVec;
 
 use super::{Query, Source, Tables};
 use crate::expr::{
-    BaseOf, Condition, Expr, Expression, KnownPerRow, MaybeCondition, Number, PerRow,
+    BaseOf, Condition, Expr, Expression, KnownPerRow, Level, MaybeCondition, Number, PerRow,
 };
 use crate::function::{self, Function};
 use crate::storable::{BindValue, ColumnType, SqlType, Storable};
@@ -128,7 +128,7 @@ fn all_equal(sides: impl Iterator<Item = [Node; 2]>) -> Node {
 /// ));
 /// # Ok::<(), Error>(())
 /// ```
-impl<T: Tables, R> Query<T, R> {
+impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Whether there is any such row: `EXISTS`.
     pub fn exists(self) -> Condition {
         Condition::from_node(Node::subquery(self.select, AskedOf::Exists))
@@ -139,6 +139,28 @@ impl<T: Tables, R> Query<T, R> {
         Condition::from_node(Node::subquery(self.select, AskedOf::NotExists))
     }
 
+    /// The one value that the query selects, of its first row by the order; NULL where there is no row.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, top_m: f64 }
+    /// let average = Specimen::rows().select(|s| avg(s.top_m));
+    /// let deeper = Specimen::rows().filter(|s| s.top_m.gt(average.value()));
+    /// # assert!(deeper.sql(Dialect::Sqlite)?.text().ends_with(r#"> (SELECT avg("specimen_2"."top_m") FROM "specimen" AS "specimen_2")"#));
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn value(self) -> Expr<Option<R::Base>>
+    where
+        R: ColumnType,
+    {
+        // Of all rows together there is one value already.
+        let query = if self.select.is_one_group() { self } else { self.limit(1) };
+        Expr::from_node(Node::subquery(query.select, AskedOf::Value))
+    }
+}
+
+/// The same of rows that are not grouped.
+impl<T: Tables, R> Query<T, R> {
     /// Whether the condition is true for any of the rows: a filter and [`exists`](Self::exists) in one.
     #[track_caller]
     pub fn any<M>(self, condition: impl FnOnce(T::Columns) -> M) -> Condition
@@ -225,7 +247,7 @@ impl<T: Tables, R> Query<T, R> {
     {
         let query = self.limit(1);
         let value = of(query.columns()).into_node();
-        Expr::from_node(query.value(value))
+        Expr::from_node(query.only_value(value))
     }
 
     /// An expression of the last row by the order of the query; NULL where there is no row. It is the
@@ -290,11 +312,11 @@ impl<T: Tables, R> Query<T, R> {
             Err(refused) => return Expr::from_node(refused),
         };
         let of = prepare(of(query.columns()).into_node());
-        Expr::from_node(query.value(Node::call(function, sql_type, [of])))
+        Expr::from_node(query.only_value(Node::call(function, sql_type, [of])))
     }
 
     /// The one value that the query selects, of its first row.
-    fn value(mut self, value: Node) -> Node {
+    fn only_value(mut self, value: Node) -> Node {
         let mut values = SmallVec::new();
         values.push(value);
         self.select.values = Some(Asked { what: values, at: self.select.asked_at });

@@ -4,8 +4,8 @@
 use std::ptr;
 
 use super::{
-    AskedOf, Call, Case, Comparison, DEEPEST, Facts, InQuery, Like, Node, OneOf, Refused, Select,
-    Subquery, together,
+    Aggregate, AskedOf, Call, Case, Comparison, DEEPEST, Facts, InQuery, Like, Node, OneOf,
+    Refused, Select, Subquery, Trusted, Window, together,
 };
 use crate::function::{self, Function};
 use crate::storable::{BindValue, List, SqlType};
@@ -150,14 +150,16 @@ impl Node {
 
     /// `select` has one column.
     pub(crate) fn in_query(self, select: Box<Select>, may_be_null: bool, negated: bool) -> Node {
-        let facts = self.facts().beside(select.facts());
+        let of_select = Facts { windows: false, ..select.facts() };
+        let facts = self.facts().beside(of_select);
         let in_query = InQuery { operand: self, select, may_be_null, negated };
         Node::above(facts, |facts| Node::InQuery(facts, Box::new(in_query)))
     }
 
     pub(crate) fn subquery(select: Box<Select>, asked: AskedOf) -> Node {
         let subquery = Subquery { select, asked };
-        Node::above(subquery.select.facts(), |facts| Node::Subquery(facts, Box::new(subquery)))
+        let facts = Facts { windows: false, ..subquery.select.facts() };
+        Node::above(facts, |facts| Node::Subquery(facts, Box::new(subquery)))
     }
 
     pub(crate) fn like(self, pattern: Box<str>, any_case: bool) -> Node {
@@ -197,6 +199,28 @@ impl Node {
         let nodes = case.branches.as_flattened().iter().chain(&case.otherwise);
         let facts = together(nodes);
         Node::above(facts, |facts| Node::Case(facts, Box::new(case)))
+    }
+
+    pub(crate) fn aggregate(aggregate: Aggregate) -> Node {
+        let facts = together(aggregate.nodes());
+        Node::above(facts, |facts| Node::Aggregate(facts, Box::new(aggregate)))
+    }
+
+    pub(crate) fn window(window: Window) -> Node {
+        let facts = Facts { windows: true, ..together(window.nodes()) };
+        Node::above(facts, |facts| Node::Window(facts, Box::new(window)))
+    }
+
+    /// What rows are grouped by. Text is a key by code point.
+    pub(crate) fn key(self) -> Node {
+        let key = self.in_code_point_order();
+        Node::above(key.facts(), |facts| Node::Key(facts, Box::new(key)))
+    }
+
+    /// A number that is part of the text.
+    pub(crate) fn number(number: u32) -> Node {
+        let text = number.to_string().into();
+        Node::Trusted(Box::new(Trusted { text, closed: true, sql_type: SqlType::Integer }))
     }
 
     pub(crate) fn refused(value: BindValue, reason: &'static str) -> Node {

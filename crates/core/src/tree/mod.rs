@@ -9,7 +9,10 @@ mod walk;
 
 use smallvec::SmallVec;
 
-pub(crate) use select::{Asked, Join, OrderTerm, RelationName, Select};
+pub(crate) use select::{
+    Asked, Body, Join, Lock, OfEach, OrderTerm, Recursion, RelationName, Select, SetOperator, Sets,
+    Special,
+};
 
 use crate::function::Function;
 use crate::origin::Origin;
@@ -39,8 +42,9 @@ impl RawColumn {
     }
 }
 
-/// A value or a condition.
-#[derive(Debug, Clone)]
+/// A value or a condition. Two that are equal are the same text with the same binds; two queries
+/// inside are never equal.
+#[derive(Debug, Clone, PartialEq)]
 pub enum Node {
     Column(RawColumn),
     Bind(BindValue),
@@ -58,6 +62,10 @@ pub enum Node {
     Like(Facts, Box<Like>),
     Call(Facts, Box<Call>),
     Case(Facts, Box<Case>),
+    Aggregate(Facts, Box<Aggregate>),
+    Window(Facts, Box<Window>),
+    /// What rows are grouped by.
+    Key(Facts, Box<Node>),
     /// SQL text that was made at run time and is trusted.
     Trusted(Box<Trusted>),
     /// A value that makes no sense where it was given; no dialect prints it.
@@ -68,17 +76,23 @@ pub enum Node {
 }
 
 /// What is known of a node without looking into it.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Facts {
     /// How many nodes stand below one another, this one included.
     depth: u16,
     /// Whether a column of a followed parent is among them, so that there is a join to write.
     pub(crate) follows: bool,
+    /// Whether a function of a window is among them, outside of queries inside.
+    pub(crate) windows: bool,
 }
 
 impl Facts {
     fn beside(self, other: Facts) -> Facts {
-        Facts { depth: self.depth.max(other.depth), follows: self.follows | other.follows }
+        Facts {
+            depth: self.depth.max(other.depth),
+            follows: self.follows | other.follows,
+            windows: self.windows | other.windows,
+        }
     }
 
     /// Of the terms of a list without the list itself.
@@ -103,7 +117,7 @@ pub enum Comparison {
 }
 
 /// `operand` is in a list of values, or is not.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct OneOf {
     pub(crate) operand: Node,
     pub(crate) list: BindValue,
@@ -113,7 +127,7 @@ pub struct OneOf {
 }
 
 /// `operand` is among the values of a query with one column, or is not.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct InQuery {
     pub(crate) operand: Node,
     pub(crate) select: Box<Select>,
@@ -123,14 +137,14 @@ pub struct InQuery {
 }
 
 /// A query inside another, and what is asked of it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Subquery {
     pub(crate) select: Box<Select>,
     pub(crate) asked: AskedOf,
 }
 
 /// What is asked of a query inside another.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) enum AskedOf {
     /// Whether it has any row.
     Exists,
@@ -147,7 +161,7 @@ pub(crate) enum AskedOf {
 }
 
 /// `operand` matches a pattern, in which `!` escapes what follows it, or does not.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Like {
     pub(crate) operand: Node,
     pub(crate) pattern: BindValue,
@@ -156,7 +170,7 @@ pub struct Like {
 }
 
 /// A function, an operator or a fragment with its arguments.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Call {
     pub(crate) function: &'static Function,
     pub(crate) sql_type: SqlType,
@@ -166,7 +180,7 @@ pub struct Call {
 }
 
 /// The first value whose condition is true.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Case {
     /// Conditions, each followed by its value.
     pub(crate) branches: Vec<[Node; 2]>,
@@ -174,13 +188,48 @@ pub struct Case {
     pub(crate) sql_type: SqlType,
 }
 
-#[derive(Debug, Clone)]
+/// A function of all rows of a group together, or of a window.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Aggregate {
+    pub(crate) function: &'static Function,
+    pub(crate) sql_type: SqlType,
+    pub(crate) arguments: SmallVec<[Node; 1]>,
+    /// Whether each value counts once.
+    pub(crate) distinct: bool,
+    /// Which rows count, if not all of them.
+    pub(crate) among: Option<Node>,
+    /// The order in which the rows are taken, where that matters.
+    pub(crate) orders: Vec<OrderTerm>,
+}
+
+/// A function of the rows around each row.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Window {
+    pub(crate) of: Aggregate,
+    /// Only rows with the same values of these are around each other.
+    pub(crate) partition: Vec<Node>,
+    pub(crate) orders: Vec<OrderTerm>,
+    pub(crate) frame: Option<Frame>,
+}
+
+/// Which of the rows before and after it a row sees.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Frame {
+    /// The place of the first from its own, negative before it, if not the first of all.
+    pub(crate) first: Option<i32>,
+    /// The place of the last, if not the last of all.
+    pub(crate) last: Option<i32>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
 pub struct Trusted {
     pub(crate) text: Box<str>,
+    /// Whether it is one word, which never needs brackets.
+    pub(crate) closed: bool,
     pub(crate) sql_type: SqlType,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Refused {
     pub(crate) value: BindValue,
     pub(crate) reason: &'static str,
@@ -189,7 +238,9 @@ pub struct Refused {
 impl Node {
     pub(crate) fn facts(&self) -> Facts {
         match self {
-            Node::Column(column) => Facts { depth: 0, follows: column.source.path != Path::HERE },
+            Node::Column(column) => {
+                Facts { follows: column.source.path != Path::HERE, ..Facts::default() }
+            }
             Node::Bind(_)
             | Node::Trusted(_)
             | Node::Refused(_)
@@ -207,7 +258,10 @@ impl Node {
             | Node::Subquery(facts, _)
             | Node::Like(facts, _)
             | Node::Call(facts, _)
-            | Node::Case(facts, _) => *facts,
+            | Node::Case(facts, _)
+            | Node::Aggregate(facts, _)
+            | Node::Window(facts, _)
+            | Node::Key(facts, _) => *facts,
         }
     }
 
@@ -218,6 +272,9 @@ impl Node {
             Node::Bind(value) => value.sql_type(),
             Node::Call(_, call) => call.sql_type,
             Node::Case(_, case) => case.sql_type,
+            Node::Aggregate(_, aggregate) => aggregate.sql_type,
+            Node::Window(_, window) => window.of.sql_type,
+            Node::Key(_, key) => key.sql_type(),
             Node::Trusted(trusted) => trusted.sql_type,
             Node::Refused(refused) => refused.value.sql_type(),
             Node::Subquery(_, subquery) => match subquery.asked {
@@ -239,6 +296,7 @@ impl Node {
             Node::Call(_, call) => {
                 call.sql_type == SqlType::Text && !call.function.is_by_code_point()
             }
+            Node::Key(_, key) => key.needs_collation(),
             Node::Bind(_) => false,
             other => other.sql_type() == SqlType::Text,
         }

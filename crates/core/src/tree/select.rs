@@ -9,7 +9,7 @@ use crate::storable::BindValue;
 use crate::table::TableInfo;
 
 /// An expression that rows are ordered by.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct OrderTerm {
     pub(crate) by: Node,
     pub(crate) nullable: bool,
@@ -32,6 +32,8 @@ pub(crate) struct Asked<T> {
 pub struct Select {
     pub(crate) source: SourceId,
     pub(crate) table: &'static TableInfo,
+    /// What the rows of that are, if it is no table of the database.
+    pub(crate) body: Body,
     /// The tables whose rows are read, in their order: first the one it is over or a parent that is
     /// followed from it, then those beside it.
     pub(crate) rows: SmallVec<[Source; 2]>,
@@ -39,6 +41,8 @@ pub struct Select {
     pub(crate) asked_at: Origin,
     /// What each row gives, if that is not all columns of the table.
     pub(crate) values: Option<Asked<SmallVec<[Node; 1]>>>,
+    /// The struct that each row is read into, if its fields are to name what is selected.
+    pub(crate) named: Option<&'static TableInfo>,
     /// Whether the first filter names a row by its key or a unique column, so that at most one can match.
     pub(crate) at_most_one: bool,
     // Room for what most queries have, so that they need no further allocation.
@@ -46,13 +50,118 @@ pub struct Select {
     pub(crate) orders: SmallVec<[Asked<OrderTerm>; 2]>,
     pub(crate) limit: Option<Asked<BindValue>>,
     pub(crate) offset: Option<Asked<BindValue>>,
-    /// What is read of each row besides: the columns by which rows are put beside others.
-    pub(crate) keys: Vec<RawColumn>,
-    /// To how many of the first of `keys` the limit applies, for each of their values; with none it
-    /// applies to all rows together.
-    pub(crate) limited_by: usize,
+    /// What is read of each row besides: the columns by which rows are put beside others, or by which
+    /// a page goes on.
+    pub(crate) keys: Vec<Node>,
+    /// What is asked of a query beyond the everyday, if anything is.
+    pub(crate) special: Option<Box<Special>>,
+    pub(crate) lock: Option<Asked<Lock>>,
     /// The relation that the query began at.
     pub(crate) relation: Option<RelationName>,
+}
+
+/// What stands in the place of a table.
+#[derive(Debug, Clone, Default)]
+pub(crate) enum Body {
+    #[default]
+    Table,
+    Query(Box<Select>),
+    Sets(Box<Sets>),
+    Recursion(Box<Recursion>),
+    /// The rows that the round before gave, inside of a recursion.
+    Again,
+}
+
+/// Rows that lead to further rows: those to start with, and those that each round finds by the ones
+/// before.
+#[derive(Debug, Clone)]
+pub(crate) struct Recursion {
+    pub(crate) start: Select,
+    pub(crate) step: Select,
+}
+
+/// How rows that are read are kept from others until the transaction ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Lock {
+    /// Who holds one is waited for.
+    Wait,
+    /// Rows that somebody else has locked are left out.
+    Skip,
+    /// If somebody else has locked one, that is an error at once.
+    NoWait,
+}
+
+/// The rows of several queries, put together from left to right.
+#[derive(Debug, Clone)]
+pub(crate) struct Sets {
+    pub(crate) first: Select,
+    pub(crate) others: Vec<(SetOperator, Select)>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum SetOperator {
+    Union,
+    UnionAll,
+    Intersect,
+    Except,
+}
+
+impl Body {
+    /// How deep queries stand in it.
+    pub(crate) fn depth(&self) -> usize {
+        match self {
+            Body::Table | Body::Again => 0,
+            Body::Recursion(recursion) => 1 + recursion.start.depth().max(recursion.step.depth()),
+            Body::Query(select) => 1 + select.depth(),
+            Body::Sets(sets) => {
+                let others = sets.others.iter().map(|(_, select)| select.depth());
+                1 + others.fold(sets.first.depth(), usize::max)
+            }
+        }
+    }
+}
+
+/// What a query is besides the rows of its tables.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Special {
+    /// Whether there is a row for each group of rows.
+    pub(crate) grouped: bool,
+    /// What the rows are grouped by besides the keys that are selected.
+    pub(crate) group_keys: Vec<Asked<Node>>,
+    /// What groups have to fulfil.
+    pub(crate) having: Vec<Asked<Node>>,
+    /// Whether rows that are alike are given once, and who asked for that.
+    pub(crate) distinct: Option<Origin>,
+    /// How many rows are wanted of those that are alike in some expressions.
+    pub(crate) of_each: Option<OfEach>,
+}
+
+/// So many rows of those that are alike in some expressions, the first by the order of the query.
+#[derive(Debug, Clone)]
+pub(crate) struct OfEach {
+    pub(crate) alike_in: Vec<Node>,
+    pub(crate) limit: Option<BindValue>,
+    pub(crate) offset: Option<BindValue>,
+    /// Whether it is enough that those which are alike come in order.
+    pub(crate) order_apart: bool,
+    pub(crate) asked_at: Origin,
+}
+
+impl Special {
+    fn nodes(&self) -> impl Iterator<Item = (&Node, Origin)> {
+        let keys = self.group_keys.iter().chain(&self.having);
+        let keys = keys.map(|asked| (&asked.what, asked.at));
+        let each = self.of_each.iter();
+        let each = each.flat_map(|each| each.alike_in.iter().map(|node| (node, each.asked_at)));
+        keys.chain(each)
+    }
+
+    fn nodes_mut(&mut self) -> impl Iterator<Item = &mut Node> {
+        let keys = self.group_keys.iter_mut().chain(&mut self.having);
+        let keys = keys.map(|asked| &mut asked.what);
+        let each = self.of_each.iter_mut();
+        keys.chain(each.flat_map(|each| &mut each.alike_in))
+    }
 }
 
 /// A table beside that of a query.
@@ -60,11 +169,18 @@ pub struct Select {
 pub(crate) struct Join {
     pub(crate) source: SourceId,
     pub(crate) table: &'static TableInfo,
+    pub(crate) body: Body,
     /// Which rows belong together: all of them, if nothing is said.
     pub(crate) on: SmallVec<[Asked<Node>; 4]>,
     /// Whether rows stay that have none beside them.
     pub(crate) optional: bool,
     pub(crate) asked_at: Origin,
+}
+
+impl PartialEq for Select {
+    fn eq(&self, other: &Select) -> bool {
+        std::ptr::eq(self, other)
+    }
 }
 
 impl Select {
@@ -76,6 +192,28 @@ impl Select {
 
     pub(crate) fn is_over(&self, source: SourceId) -> bool {
         self.source == source || self.joins.iter().any(|join| join.source == source)
+    }
+
+    fn depth(&self) -> usize {
+        let joined = self.joins.iter().map(|join| join.body.depth());
+        joined.fold(self.body.depth(), usize::max)
+    }
+
+    pub(crate) fn special_mut(&mut self) -> &mut Special {
+        self.special.get_or_insert_default()
+    }
+
+    pub(crate) fn is_grouped(&self) -> bool {
+        self.special.as_ref().is_some_and(|special| special.grouped)
+    }
+
+    /// Whether all rows together are one group, so that there is one result.
+    pub(crate) fn is_one_group(&self) -> bool {
+        let Some(special) = self.special.as_ref().filter(|special| special.grouped) else {
+            return false;
+        };
+        let mut values = self.values.iter().flat_map(|values| &values.what);
+        special.group_keys.is_empty() && !values.any(Node::holds_keys)
     }
 
     pub(crate) fn is_limited(&self) -> bool {
@@ -112,16 +250,17 @@ impl Select {
             .flat_map(|join| &join.on)
             .map(|on| (&on.what, on.at));
         let orders = self.orders.iter().map(|order| (&order.what.by, order.at));
-        let of_rows = values.chain(orders).filter(|_| in_rows);
-        for (node, at) in filters.chain(joins).chain(of_rows) {
+        // What is grouped or made alike decides which rows there are.
+        let in_rows = in_rows || self.special.is_some();
+        let special = self.special.iter().flat_map(|special| special.nodes());
+        let keys = self.keys.iter().map(|key| (key, self.asked_at));
+        let of_rows = values.chain(orders).chain(keys).filter(|_| in_rows);
+        for (node, at) in filters.chain(joins).chain(special).chain(of_rows) {
             node.visit_followed(&mut |source| {
                 if self.is_over(source.id) {
                     add(source, at);
                 }
             });
-        }
-        for key in self.keys.iter().filter(|_| in_rows) {
-            add(key.source, self.asked_at);
         }
         // A table that is joined decides which rows there are, whatever is read of it.
         let beside = self
@@ -156,9 +295,6 @@ impl Select {
             }
         };
         copy.rows.iter_mut().for_each(renumber);
-        copy.keys
-            .iter_mut()
-            .for_each(|key| renumber(&mut key.source));
         copy.each_column(&mut |column| renumber(&mut column.source));
         copy
     }
@@ -169,7 +305,12 @@ impl Select {
         let orders = self.orders.iter_mut().map(|order| &mut order.what.by);
         let joins = self.joins.iter_mut().flat_map(|join| &mut join.on);
         let joins = joins.map(|on| &mut on.what);
-        for node in values.chain(filters).chain(orders).chain(joins) {
+        let special = self
+            .special
+            .iter_mut()
+            .flat_map(|special| special.nodes_mut());
+        let nodes = values.chain(filters).chain(orders).chain(joins);
+        for node in nodes.chain(special).chain(&mut self.keys) {
             node.each_column(change);
         }
     }
@@ -178,7 +319,7 @@ impl Select {
         together(self.nodes())
     }
 
-    pub(super) fn nodes(&self) -> impl Iterator<Item = &Node> {
+    pub(crate) fn nodes(&self) -> impl Iterator<Item = &Node> {
         let values = self.values.iter().flat_map(|values| &values.what);
         let filters = self.filters.iter().map(|filter| &filter.what);
         let orders = self.orders.iter().map(|order| &order.what.by);
@@ -187,6 +328,9 @@ impl Select {
             .iter()
             .flat_map(|join| &join.on)
             .map(|on| &on.what);
-        values.chain(filters).chain(orders).chain(joins)
+        let special = self.special.iter().flat_map(|special| special.nodes());
+        let special = special.map(|(node, _)| node);
+        let nodes = values.chain(filters).chain(orders).chain(joins);
+        nodes.chain(special).chain(&self.keys)
     }
 }

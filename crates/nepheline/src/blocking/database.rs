@@ -248,6 +248,10 @@ impl sealed::Handle for Database {
         }
     }
 
+    fn dialect(&self) -> Dialect {
+        Database::dialect(self)
+    }
+
     fn each<Q: Readable>(
         &self,
         query: &Q,
@@ -328,6 +332,14 @@ impl sealed::Handle for Transaction<'_> {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.run(verb),
             Scope::Served { runtime, transaction } => runtime.block_on(transaction.run(verb)),
+        }
+    }
+
+    fn dialect(&self) -> Dialect {
+        match &self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(_) => Dialect::Sqlite,
+            Scope::Served { transaction, .. } => AsyncHandle::dialect(transaction),
         }
     }
 

@@ -5,6 +5,7 @@ mod database;
 #[cfg(feature = "sqlite")]
 mod session;
 
+use std::marker::PhantomData;
 use std::ops::ControlFlow;
 
 use nepheline_core::{BindValue, Error};
@@ -13,19 +14,25 @@ pub use database::{Database, Transaction};
 #[cfg(feature = "sqlite")]
 pub use session::Session;
 
+use crate::page::{self, Cursor, Page, Paging, Stretch, Way};
 use crate::readable::Readable;
-use crate::verbs::{Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, not_found};
+use crate::verbs::{
+    Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
+    places_apart,
+};
 
 pub(crate) mod sealed {
     use std::ops::ControlFlow;
 
-    use nepheline_core::Error;
+    use nepheline_core::{Dialect, Error};
 
     use crate::readable::Readable;
     use crate::verbs::Verb;
 
     pub trait Handle {
         fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error>;
+
+        fn dialect(&self) -> Dialect;
 
         fn each<Q: Readable>(
             &self,
@@ -88,6 +95,54 @@ pub trait Handle: sealed::Handle + Sized {
         self.run(HasRows(query))
     }
 
+    /// Reads a numbered page, and counts how many rows there are in all: two statements, or one where
+    /// there is nothing on the page.
+    ///
+    /// Between the two the rows may change; in a transaction that is
+    /// [serializable](crate::Isolation::Serializable) they are of one moment.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`UnfitPage`](crate::ErrorKind::UnfitPage) for page 0, and for pages of no rows.
+    fn read_page<Q: Readable>(&self, query: &Q, paging: Paging) -> Result<Page<Q::Row>, Error> {
+        let after = paging.offset().map_err(|err| err.asked_at(query.asked_at()))?;
+        let all = self.count(query)?;
+        let rows = match after < all {
+            true => self.run(ReadPage { query, after, rows: paging.size() })?,
+            false => Vec::new(),
+        };
+        Ok(Page::new(query.complete_blocking(self, rows)?, paging, all))
+    }
+
+    /// Reads so many rows after a place in the order of the query, or from its beginning; see
+    /// [`read_after`](crate::Handle::read_after) of the async handles.
+    ///
+    /// # Errors
+    ///
+    /// As there.
+    fn read_after<Q: Readable>(
+        &self,
+        query: &Q,
+        cursor: Option<&Cursor>,
+        rows: u32,
+    ) -> Result<Stretch<Q::Row>, Error> {
+        read_stretch(self, query, cursor, rows, Way::After)
+    }
+
+    /// Reads so many rows before a place in the order of the query, or at its end.
+    ///
+    /// # Errors
+    ///
+    /// As [`read_after`](Self::read_after).
+    fn read_before<Q: Readable>(
+        &self,
+        query: &Q,
+        cursor: Option<&Cursor>,
+        rows: u32,
+    ) -> Result<Stretch<Q::Row>, Error> {
+        read_stretch(self, query, cursor, rows, Way::Before)
+    }
+
     /// Gives the rows to `take` one after another, in constant memory however many there are, until
     /// it returns `Break`. What stands alongside is read for some hundred rows at a time.
     ///
@@ -128,6 +183,21 @@ fn completed<H: sealed::Handle, Q: Readable>(
 ) -> Result<Option<Q::Row>, Error> {
     let rows = query.complete_blocking(handle, row.into_iter().collect())?;
     Ok(rows.into_iter().next())
+}
+
+fn read_stretch<H: sealed::Handle, Q: Readable>(
+    handle: &H,
+    query: &Q,
+    cursor: Option<&Cursor>,
+    rows: u32,
+    way: Way,
+) -> Result<Stretch<Q::Row>, Error> {
+    let asked = page::Asked::new(query, handle.dialect(), cursor, rows, way)?;
+    let verb = ReadStretch::<Q::Base> { asked: &asked, rows: PhantomData };
+    let mut arrived = handle.run(verb)?;
+    let more = asked.has_more(&mut arrived);
+    let (places, rows) = places_apart::<Q>(&asked, arrived);
+    asked.stretch(query.complete_blocking(handle, rows)?, &places, more)
 }
 
 /// Runs text of a test, or of the demo when it is loaded.

@@ -133,6 +133,10 @@ impl sealed::Handle for Session<'_> {
         direct::within(self.timeout, || direct::run(self.connection, &self.watch, verb))
     }
 
+    fn dialect(&self) -> Dialect {
+        Dialect::Sqlite
+    }
+
     fn each<Q: Readable>(
         &self,
         query: &Q,

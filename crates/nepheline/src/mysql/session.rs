@@ -4,8 +4,8 @@ use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use mysql_async::Conn;
-use nepheline_core::Error;
 use nepheline_core::internal::{Selects, Wanted};
+use nepheline_core::{Dialect, Error};
 use tokio::sync::Mutex;
 
 use super::connection::{self, Server};
@@ -85,6 +85,10 @@ impl sealed::Handle for Session<'_> {
                 yield row;
             }
         })
+    }
+
+    fn dialect(&self) -> Dialect {
+        self.server.dialect
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

@@ -107,6 +107,10 @@ impl sealed::Handle for Session<'_> {
         })
     }
 
+    fn dialect(&self) -> Dialect {
+        Dialect::Postgres
+    }
+
     fn check_beside_stream(&self) -> Result<(), Error> {
         Err(Error::stream_needs_two("a session over one connection"))
     }

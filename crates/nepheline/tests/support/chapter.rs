@@ -72,6 +72,11 @@ impl Chapter {
         self.page.push_str("```\n");
     }
 
+    /// What is said without a question.
+    pub(crate) fn append(&mut self, text: &str) {
+        self.page.push_str(text);
+    }
+
     /// Compares the page with the one in the repository.
     pub(crate) fn finish(self, name: &str) {
         insta::with_settings!({
@@ -89,7 +94,7 @@ pub(crate) trait Shows {
     fn statements(&self, dialect: Dialect) -> Result<Vec<Sql>, Error>;
 }
 
-impl<T: nepheline::Tables, R> Shows for Query<T, R> {
+impl<T: nepheline::Tables, R, L: nepheline::Level> Shows for Query<T, R, L> {
     fn statements(&self, dialect: Dialect) -> Result<Vec<Sql>, Error> {
         Ok(vec![self.sql(dialect)?])
     }

@@ -11,6 +11,7 @@ use std::fmt;
 
 use crate::function::Function;
 use crate::storable::SqlType;
+use crate::tree::Lock;
 
 /// A database engine's form of SQL.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -124,6 +125,25 @@ pub(super) trait Grammar: Sync {
 
     /// What to write before a statement to get its plan, or with `analyze` also to measure it.
     fn explain(&self, analyze: bool) -> Option<&'static str>;
+
+    /// What follows `FOR UPDATE`, if rows can be locked.
+    fn lock(&self, lock: Lock) -> Option<&'static str> {
+        Some(match lock {
+            Lock::Wait => "",
+            Lock::Skip => " SKIP LOCKED",
+            Lock::NoWait => " NOWAIT",
+        })
+    }
+
+    /// Whether a lock names the tables whose rows it is of: without, those of tables beside are locked too.
+    fn locks_named_tables(&self) -> bool {
+        false
+    }
+
+    /// Whether an aggregate can be told which rows count: `FILTER (WHERE ..)`.
+    fn has_filter(&self) -> bool {
+        true
+    }
 
     /// Whether floats have infinities.
     fn has_infinity(&self) -> bool {

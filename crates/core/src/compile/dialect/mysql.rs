@@ -157,6 +157,10 @@ impl Grammar for Flavour {
         Some(self.explain[usize::from(analyze)])
     }
 
+    fn has_filter(&self) -> bool {
+        false
+    }
+
     fn has_infinity(&self) -> bool {
         false
     }

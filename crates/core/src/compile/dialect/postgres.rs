@@ -62,6 +62,10 @@ impl Grammar for Postgres {
         ""
     }
 
+    fn locks_named_tables(&self) -> bool {
+        true
+    }
+
     fn explain(&self, analyze: bool) -> Option<&'static str> {
         Some(if analyze { "EXPLAIN ANALYZE " } else { "EXPLAIN " })
     }

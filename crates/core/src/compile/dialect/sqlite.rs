@@ -3,6 +3,7 @@
 use super::{DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm};
 use crate::function::Function;
 use crate::storable::SqlType;
+use crate::tree::Lock;
 
 pub(super) struct Sqlite;
 
@@ -54,6 +55,10 @@ impl Grammar for Sqlite {
 
     fn no_limit(&self) -> &'static str {
         "LIMIT -1"
+    }
+
+    fn lock(&self, _lock: Lock) -> Option<&'static str> {
+        None
     }
 
     fn explain(&self, analyze: bool) -> Option<&'static str> {

@@ -6,9 +6,11 @@ use std::ops::RangeFrom;
 use super::{MARKS, Writer, push_identifier, push_number};
 use crate::compile::Wanted;
 use crate::error::Error;
-use crate::query::{Path, Source};
+use crate::origin::Origin;
+use crate::query::{Path, ROUND, Source};
 use crate::storable::BindValue;
-use crate::tree::{Asked, Join, Node, OrderTerm, RawColumn, Select};
+use crate::table::TableInfo;
+use crate::tree::{Asked, Body, Join, Lock, Node, OrderTerm, RawColumn, Select, SetOperator};
 
 /// SQLite refuses a thousand terms in a row because it reads them as a thousand nested pairs. In
 /// brackets of this many, a level more for each power of it, any number passes on every engine.
@@ -18,115 +20,175 @@ impl<'q> Writer<'q> {
     pub(super) fn write_wanted(&mut self, wanted: Wanted) -> Result<(), Error> {
         let select = self.select;
         self.mark(select.asked_at);
-        let in_rows = matches!(wanted, Wanted::Rows | Wanted::AtMost(_));
+        let in_rows = !matches!(wanted, Wanted::Count | Wanted::Presence);
         self.enter(select, in_rows)?;
         match wanted {
-            Wanted::Rows => self.write_rows(select, None),
+            Wanted::Rows => self.write_query(select, Naming::None, None),
             // A key matches one row at most, and without LIMIT the text is that of any read by key.
-            Wanted::AtMost(rows) => self.write_rows(select, (!select.at_most_one).then_some(rows)),
-            Wanted::Count if !select.is_limited() => {
+            Wanted::AtMost(rows) => {
+                let rows = i64::from(rows);
+                let cap = (!select.at_most_one).then_some(Cap { after: 0, rows });
+                self.write_query(select, Naming::None, cap)
+            }
+            Wanted::Page { after, rows } => {
+                let [after, rows] = [after, rows].map(|n| i64::try_from(n).unwrap_or(i64::MAX));
+                self.write_query(select, Naming::None, Some(Cap { after, rows }))
+            }
+            Wanted::Count if select.special.is_none() && !select.is_limited() => {
                 self.push("SELECT count(*)");
                 self.write_from(select)
             }
             Wanted::Count => {
-                self.push("SELECT count(*) FROM (SELECT 1 AS c0");
-                self.write_from(select)?;
-                self.write_limit(select, None)?;
+                self.push("SELECT count(*) FROM (");
+                self.write_any_rows(select, " AS c0")?;
                 self.push(") AS q");
                 Ok(())
             }
             Wanted::Presence => {
-                self.push("SELECT EXISTS (SELECT 1");
-                self.write_from(select)?;
-                self.write_limit(select, None)?;
+                self.push("SELECT EXISTS (");
+                self.write_any_rows(select, "")?;
                 self.push(")");
                 Ok(())
             }
         }
     }
 
-    pub(super) fn write_rows(&mut self, select: &'q Select, cap: Option<u8>) -> Result<(), Error> {
+    /// The rows of a query, whatever is in them.
+    fn write_any_rows(&mut self, select: &'q Select, named: &str) -> Result<(), Error> {
+        if select.special.is_some() {
+            return self.write_query(select, Naming::Places, None);
+        }
+        self.push("SELECT 1");
+        self.push(named);
+        self.write_from(select)?;
+        self.write_limit(select, None)
+    }
+
+    /// A whole query for its rows.
+    pub(super) fn write_query(
+        &mut self,
+        select: &'q Select,
+        naming: Naming,
+        cap: Option<Cap>,
+    ) -> Result<(), Error> {
+        self.write_ordered_query(select, naming, cap, false)
+    }
+
+    fn write_ordered_query(
+        &mut self,
+        select: &'q Select,
+        naming: Naming,
+        cap: Option<Cap>,
+        by_code_point: bool,
+    ) -> Result<(), Error> {
         if let Some(relation) = select.relation {
             self.mark_relation(relation);
         }
-        if select.limited_by > 0 && select.is_limited() {
-            return self.write_first_of_each(select);
-        }
-        self.push("SELECT ");
-        match &select.values {
-            None => self.write_whole_rows(select),
-            Some(Asked { what, at }) => {
-                self.asked_at = *at;
-                self.guarded(|this| this.joined(what, ", ", Self::write_node))?;
+        let naming = match (naming, select.named) {
+            (Naming::None, Some(fields)) => Naming::Fields(fields),
+            (naming, _) => naming,
+        };
+        let mut distinct = false;
+        if let Some(special) = &select.special {
+            if special.distinct.is_some() && (special.grouped || special.of_each.is_some()) {
+                return Err(Error::unfit_parts(DISTINCT_TWICE));
+            }
+            if let Some(lock) = &select.lock {
+                return Err(Error::unfit_parts(LOCKED_OTHERS).asked_at(lock.at));
+            }
+            match &special.of_each {
+                Some(each) if !special.grouped => {
+                    return self.write_first_of_each(select, each, naming, cap);
+                }
+                Some(_) => return Err(Error::unfit_parts(GROUPS_OF_EACH)),
+                None if special.grouped => return self.write_groups(select, special, naming, cap),
+                None => distinct = special.distinct.is_some(),
             }
         }
-        for key in &select.keys {
-            self.push(", ");
-            self.write_column(key)?;
-        }
+        self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
+        self.write_list(select, naming, distinct || by_code_point)?;
         self.write_from(select)?;
-        self.write_orders(select)?;
-        self.write_limit(select, cap)
+        if distinct {
+            self.write_orders_of_listed(select)?;
+        } else {
+            self.write_orders(select)?;
+        }
+        self.write_limit(select, cap)?;
+        match &select.lock {
+            Some(Asked { what, at }) => self.write_lock(select, *what, *at),
+            None => Ok(()),
+        }
     }
 
-    /// The rows of which so many are wanted for each value of the first keys: numbered in a query
-    /// inside, because what is numbered cannot be filtered beside it.
-    fn write_first_of_each(&mut self, select: &'q Select) -> Result<(), Error> {
-        let whole = self.whole_rows(select);
-        let values = select.values.as_ref().map(|values| &*values.what);
-        let width = values.map_or(whole.len(), <[Node]>::len) + select.keys.len();
-        self.push("SELECT ");
-        self.joined(0..width, ", ", |this, place| {
-            this.push("q.c");
-            push_number(&mut this.text, place);
-            Ok(())
-        })?;
-        self.push(" FROM (SELECT ");
-        let mut places = 0..;
-        for value in values.unwrap_or_default() {
-            self.write_named(&mut places, |this| this.guarded(|this| this.write_node(value)))?;
-        }
-        let whole = whole.iter().filter(|_| values.is_none());
-        for column in whole.chain(&select.keys) {
-            self.write_named(&mut places, |this| this.write_column(column))?;
-        }
-        self.push(", row_number() OVER (PARTITION BY ");
-        for (i, key) in select.keys.iter().take(select.limited_by).enumerate() {
-            if i > 0 {
-                self.push(", ");
-            }
-            self.write_column(key)?;
-            if key.needs_collation() {
-                self.push(self.grammar.text_identity());
-            }
-        }
-        self.depth += 1;
-        self.write_orders(select)?;
-        self.depth -= 1;
-        self.push(") AS n");
-        self.write_from(select)?;
-        self.clause(") AS q WHERE q.n ", select.asked_at);
-        let count = |asked: &Option<Asked<BindValue>>| match asked {
-            Some(Asked { what: BindValue::Int(rows), .. }) => Some(*rows),
-            _ => None,
+    fn write_lock(&mut self, select: &'q Select, lock: Lock, at: Origin) -> Result<(), Error> {
+        let Some(text) = self.grammar.lock(lock) else {
+            let way_out = "a transaction there locks the whole database already";
+            return Err(Error::unsupported("locking rows", self.dialect, way_out).asked_at(at));
         };
-        let offset = count(&select.offset);
-        if let Some(offset) = offset {
-            self.push("> ");
-            self.push_bind(Cow::Owned(BindValue::Int(offset)))?;
+        if select.special.is_some() || !matches!(select.body, Body::Table) {
+            return Err(Error::unfit_parts(LOCKED_OTHERS).asked_at(at));
         }
-        if let Some(limit) = count(&select.limit) {
-            self.push(if offset.is_some() { " AND q.n <= " } else { "<= " });
-            let last = limit.saturating_add(offset.unwrap_or(0));
-            self.push_bind(Cow::Owned(BindValue::Int(last)))?;
+        self.clause(" FOR UPDATE", at);
+        if self.grammar.locks_named_tables() {
+            self.push(" OF ");
+            let root = self
+                .names
+                .find(Source { id: select.source, path: Path::HERE });
+            let name = root.map(|root| root.alias.as_deref().unwrap_or(root.table.name()));
+            let name = name.unwrap_or_default().to_owned();
+            push_identifier(&mut self.text, &name, MARKS[self.quote]);
         }
-        self.push(" ORDER BY q.n");
+        self.push(text);
         Ok(())
     }
 
-    /// A value of a query inside another, with a name that tells its place.
-    fn write_named(
+    /// What is read of each row.
+    pub(super) fn write_list(
         &mut self,
+        select: &'q Select,
+        naming: Naming,
+        by_code_point: bool,
+    ) -> Result<(), Error> {
+        let mut places = 0..;
+        match &select.values {
+            None if matches!(naming, Naming::None) && !by_code_point => {
+                self.write_whole_rows(select);
+                places.start = 1;
+            }
+            None => {
+                for column in self.whole_rows(select) {
+                    self.named(naming, &mut places, |this| {
+                        this.write_column(&column)?;
+                        if by_code_point && column.needs_collation() {
+                            this.push(this.grammar.text_order());
+                        }
+                        Ok(())
+                    })?;
+                }
+            }
+            Some(Asked { what, at }) => {
+                self.asked_at = *at;
+                for value in what {
+                    self.named(naming, &mut places, |this| {
+                        this.guarded(|this| match by_code_point {
+                            true => this.write_ordered(value),
+                            false => this.write_node(value),
+                        })
+                    })?;
+                }
+            }
+        }
+        let naming = if matches!(naming, Naming::Places) { naming } else { Naming::None };
+        for key in &select.keys {
+            self.named(naming, &mut places, |this| this.guarded(|this| this.write_node(key)))?;
+        }
+        Ok(())
+    }
+
+    /// A value of a list, with its name there.
+    pub(super) fn named(
+        &mut self,
+        naming: Naming,
         places: &mut RangeFrom<usize>,
         write: impl FnOnce(&mut Self) -> Result<(), Error>,
     ) -> Result<(), Error> {
@@ -135,13 +197,74 @@ impl<'q> Writer<'q> {
             self.push(", ");
         }
         write(self)?;
-        self.push(" AS c");
-        push_number(&mut self.text, place);
+        match naming {
+            Naming::None => {}
+            Naming::Places => {
+                self.push(" AS c");
+                push_number(&mut self.text, place);
+            }
+            Naming::Fields(fields) => {
+                if let Some(column) = fields.columns().get(place) {
+                    self.push(" AS ");
+                    push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// How many values a list has.
+    pub(super) fn width(&self, select: &Select) -> usize {
+        let values = select.values.as_ref().map(|values| values.what.len());
+        values.unwrap_or_else(|| self.whole_rows(select).len()) + select.keys.len()
+    }
+
+    /// The orders of rows that are given once: only what is read of them is known then, so that each
+    /// is written by its place.
+    fn write_orders_of_listed(&mut self, select: &'q Select) -> Result<(), Error> {
+        let whole: Vec<Node> = self
+            .whole_rows(select)
+            .into_iter()
+            .map(Node::Column)
+            .collect();
+        let listed = select
+            .values
+            .as_ref()
+            .map_or(&*whole, |values| &*values.what);
+        self.write_orders_by(select, |this, order| {
+            let Some(place) = listed.iter().position(|value| *value == order.by) else {
+                return Err(Error::unfit_parts(ORDERED_BY_ANOTHER));
+            };
+            this.write_order_at(order, place)
+        })
+    }
+
+    /// An order by what stands at a place of the list.
+    pub(super) fn write_order_at(
+        &mut self,
+        order: &'q OrderTerm,
+        place: usize,
+    ) -> Result<(), Error> {
+        self.check_comparable(order.by.sql_type(), "ordering by")?;
+        if order.nullable {
+            let form = self.grammar.null_order(order.descending, order.nulls_first);
+            if let Some(first) = form.first {
+                self.write_then(&order.by, first)?;
+                self.push(", ");
+            }
+            push_number(&mut self.text, place + 1);
+            self.push(form.then);
+        } else {
+            push_number(&mut self.text, place + 1);
+            if order.descending {
+                self.push(" DESC");
+            }
+        }
         Ok(())
     }
 
     /// All columns of the tables whose rows are meant.
-    fn whole_rows(&self, select: &Select) -> Vec<RawColumn> {
+    pub(super) fn whole_rows(&self, select: &Select) -> Vec<RawColumn> {
         let tables = select.rows.iter().filter_map(|source| {
             let visible = self.names.find(*source)?;
             Some((*source, visible.table))
@@ -156,8 +279,7 @@ impl<'q> Writer<'q> {
     /// Goes into a query: from here on its tables have names.
     fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
         let beyond = |source: &Source| source.path != Path::HERE;
-        let of_keys = select.keys.iter().map(|key| &key.source);
-        let follows = select.rows.iter().chain(of_keys).any(beyond) || select.facts().follows;
+        let follows = select.rows.iter().any(beyond) || select.facts().follows;
         let followed = if follows { select.followed(in_rows) } else { Vec::new() };
         self.names.enter(select, followed)
     }
@@ -186,10 +308,10 @@ impl<'q> Writer<'q> {
     }
 
     /// FROM and WHERE: which rows there are, whatever is wanted of them.
-    fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
+    pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
         self.clause(" FROM ", select.asked_at);
         let source = Source { id: select.source, path: Path::HERE };
-        self.write_table(source);
+        self.write_source(source, &select.body)?;
         let mut joins = select.joins.iter();
         for index in self.names.innermost() {
             match self
@@ -206,6 +328,97 @@ impl<'q> Writer<'q> {
             }
         }
         self.write_filters(select)
+    }
+
+    /// A table, or the query that stands in the place of one.
+    fn write_source(&mut self, source: Source, body: &'q Body) -> Result<(), Error> {
+        let fields = match (body, self.names.find(source)) {
+            (Body::Table, _) | (_, None) => {
+                self.write_table(source);
+                return Ok(());
+            }
+            (Body::Again, Some(visible)) => {
+                let name = visible
+                    .alias
+                    .as_deref()
+                    .unwrap_or(visible.table.name())
+                    .to_owned();
+                push_identifier(&mut self.text, ROUND.table(), MARKS[self.quote]);
+                self.push(" AS ");
+                push_identifier(&mut self.text, &name, MARKS[self.quote]);
+                return Ok(());
+            }
+            (_, Some(visible)) => visible.table,
+        };
+        // What is written for the query around has nothing to do with it.
+        let inside = self.inside.take();
+        let outer_guard = std::mem::replace(&mut self.guarded, false);
+        let (asked_at, hidden) = (self.asked_at, self.names.hide());
+        self.depth += 1;
+        self.push("(");
+        match body {
+            Body::Table => {}
+            Body::Again => {}
+            Body::Query(select) => self.write_derived(select, fields, false)?,
+            Body::Recursion(recursion) => {
+                let mark = MARKS[self.quote];
+                self.push("WITH RECURSIVE ");
+                push_identifier(&mut self.text, ROUND.table(), mark);
+                self.push(" (");
+                for column in fields.columns() {
+                    push_identifier(&mut self.text, column.name(), mark);
+                    self.push(", ");
+                }
+                push_identifier(&mut self.text, ROUND.name(), mark);
+                self.push(") AS (");
+                self.write_derived(&recursion.start, fields, false)?;
+                self.push(" UNION ALL ");
+                self.write_derived(&recursion.step, fields, false)?;
+                self.push(") SELECT * FROM ");
+                push_identifier(&mut self.text, ROUND.table(), mark);
+            }
+            Body::Sets(sets) => {
+                let first = [(None, &sets.first)].into_iter();
+                let others = sets
+                    .others
+                    .iter()
+                    .map(|(operator, select)| (Some(*operator), select));
+                for (number, (operator, select)) in first.chain(others).enumerate() {
+                    self.push(operator.map_or("", SetOperator::text));
+                    self.push("SELECT * FROM (");
+                    let once = sets
+                        .others
+                        .iter()
+                        .any(|(own, _)| *own != SetOperator::UnionAll);
+                    self.write_derived(select, fields, once)?;
+                    self.push(") AS q");
+                    push_number(&mut self.text, number);
+                }
+            }
+        }
+        self.push(") AS ");
+        self.depth -= 1;
+        self.names.show(hidden);
+        self.asked_at = asked_at;
+        self.guarded = outer_guard;
+        self.inside = inside;
+        let Some(visible) = self.names.find(source) else { return Ok(()) };
+        let name = visible.alias.as_deref().unwrap_or(visible.table.name());
+        push_identifier(&mut self.text, name, MARKS[self.quote]);
+        Ok(())
+    }
+
+    /// A query whose values are called as the fields are, told apart by code point where that matters.
+    fn write_derived(
+        &mut self,
+        select: &'q Select,
+        fields: &'static TableInfo,
+        by_code_point: bool,
+    ) -> Result<(), Error> {
+        self.enter(select, true)?;
+        self.write_ordered_query(select, Naming::Fields(fields), None, by_code_point)?;
+        self.names.leave();
+        Ok(())
     }
 
     fn write_table(&mut self, source: Source) {
@@ -228,7 +441,7 @@ impl<'q> Writer<'q> {
             (false, true) => " CROSS JOIN ",
         };
         self.clause(opening, join.asked_at);
-        self.write_table(Source { id: join.source, path: Path::HERE });
+        self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
         match on.as_slice() {
             [] if join.optional => self.push(" ON TRUE"),
             [] => {}
@@ -352,6 +565,14 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_orders(&mut self, select: &'q Select) -> Result<(), Error> {
+        self.write_orders_by(select, Self::write_order)
+    }
+
+    pub(super) fn write_orders_by(
+        &mut self,
+        select: &'q Select,
+        write: impl Fn(&mut Self, &'q OrderTerm) -> Result<(), Error>,
+    ) -> Result<(), Error> {
         let mut opening = " ORDER BY ";
         let mut asked_at = None;
         for Asked { what, at } in &select.orders {
@@ -362,7 +583,7 @@ impl<'q> Writer<'q> {
             }
             asked_at = Some(*at);
             opening = ", ";
-            self.write_order(what)?;
+            write(self, what)?;
         }
         Ok(())
     }
@@ -395,33 +616,47 @@ impl<'q> Writer<'q> {
         }
     }
 
-    pub(super) fn write_limit(&mut self, select: &'q Select, cap: Option<u8>) -> Result<(), Error> {
+    pub(super) fn write_limit(
+        &mut self,
+        select: &'q Select,
+        cap: Option<Cap>,
+    ) -> Result<(), Error> {
         match (&select.limit, cap) {
-            (Some(Asked { what: BindValue::Int(rows), at }), Some(cap)) => {
-                let rows = BindValue::Int(i64::from(cap).min(*rows));
+            (Some(Asked { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
+                let rows = rows.min(own.saturating_sub(after).max(0));
                 self.clause(" LIMIT ", *at);
-                self.push_bind(Cow::Owned(rows))?;
+                self.push_bind(Cow::Owned(BindValue::Int(rows)))?;
             }
             (Some(Asked { what, at }), _) => {
                 self.clause(" LIMIT ", *at);
                 self.push_bind(Cow::Borrowed(what))?;
             }
-            (None, Some(cap)) => {
+            (None, Some(Cap { rows, .. })) => {
                 self.clause(" LIMIT ", select.asked_at);
-                self.push_bind(Cow::Owned(BindValue::Int(i64::from(cap))))?;
+                self.push_bind(Cow::Owned(BindValue::Int(rows)))?;
             }
             (None, None) => {}
         }
-        if let Some(Asked { what, at }) = &select.offset {
-            self.clause(" ", *at);
-            if select.limit.is_none() && cap.is_none() && !self.grammar.no_limit().is_empty() {
-                self.push(self.grammar.no_limit());
-                self.push(" ");
+        match (&select.offset, cap.map_or(0, |cap| cap.after)) {
+            (None, 0) => Ok(()),
+            (None, after) => {
+                self.clause(" OFFSET ", select.asked_at);
+                self.push_bind(Cow::Owned(BindValue::Int(after)))
             }
-            self.push("OFFSET ");
-            self.push_bind(Cow::Borrowed(what))?;
+            (Some(Asked { what: BindValue::Int(own), at }), after @ 1..) => {
+                self.clause(" OFFSET ", *at);
+                self.push_bind(Cow::Owned(BindValue::Int(own.saturating_add(after))))
+            }
+            (Some(Asked { what, at }), _) => {
+                self.clause(" ", *at);
+                if select.limit.is_none() && cap.is_none() && !self.grammar.no_limit().is_empty() {
+                    self.push(self.grammar.no_limit());
+                    self.push(" ");
+                }
+                self.push("OFFSET ");
+                self.push_bind(Cow::Borrowed(what))
+            }
         }
-        Ok(())
     }
 
     /// A query inside the query, which sees the columns of those around it.
@@ -436,12 +671,28 @@ impl<'q> Writer<'q> {
         self.depth += 1;
         let outer_origin = self.asked_at;
         let outer_guard = std::mem::replace(&mut self.guarded, false);
+        let in_rows = !matches!(selected, Selected::Text(_));
+        self.enter(select, in_rows)?;
+        match select.special {
+            None => self.write_plain_subquery(select, selected)?,
+            Some(_) => self.write_shaped_subquery(select, selected)?,
+        }
+        self.names.leave();
+        self.guarded = outer_guard;
+        self.asked_at = outer_origin;
+        self.depth -= 1;
+        Ok(())
+    }
+
+    fn write_plain_subquery(
+        &mut self,
+        select: &'q Select,
+        selected: Selected,
+    ) -> Result<(), Error> {
         let values = select
             .values
             .as_ref()
             .map_or(&[][..], |values| &values.what);
-        let in_rows = !matches!(selected, Selected::Text(_));
-        self.enter(select, in_rows)?;
         self.push("SELECT ");
         match selected {
             Selected::Text(text) => self.push(text),
@@ -457,17 +708,81 @@ impl<'q> Writer<'q> {
             self.push(if is_first { " WHERE " } else { " AND " });
             self.write_then(value, " IS NOT NULL")?;
         }
-        if select.is_limited() && in_rows {
+        if select.is_limited() && !matches!(selected, Selected::Text(_)) {
             self.write_orders(select)?;
         }
-        self.write_limit(select, None)?;
-        self.names.leave();
-        self.guarded = outer_guard;
-        self.asked_at = outer_origin;
-        self.depth -= 1;
-        Ok(())
+        self.write_limit(select, None)
+    }
+
+    /// A query of groups, of distinct rows and the like: what is asked of it is asked around it.
+    fn write_shaped_subquery(
+        &mut self,
+        select: &'q Select,
+        selected: Selected,
+    ) -> Result<(), Error> {
+        match selected {
+            Selected::Text("1") => self.write_query(select, Naming::Places, None),
+            Selected::Text(text) => {
+                self.push("SELECT ");
+                self.push(text);
+                self.push(" FROM (");
+                self.write_query(select, Naming::Places, None)?;
+                self.push(") AS q");
+                Ok(())
+            }
+            Selected::Values { after, named, without_null } => {
+                if after.is_empty() && named.is_empty() && !without_null {
+                    return self.write_query(select, Naming::None, None);
+                }
+                self.push("SELECT q.c0");
+                self.push(after);
+                self.push(named);
+                self.push(" FROM (");
+                self.write_query(select, Naming::Places, None)?;
+                self.push(") AS q");
+                self.push(if without_null { " WHERE q.c0 IS NOT NULL" } else { "" });
+                Ok(())
+            }
+        }
     }
 }
+
+impl SetOperator {
+    fn text(self) -> &'static str {
+        match self {
+            SetOperator::Union => " UNION ",
+            SetOperator::UnionAll => " UNION ALL ",
+            SetOperator::Intersect => " INTERSECT ",
+            SetOperator::Except => " EXCEPT ",
+        }
+    }
+}
+
+/// A limit that whoever reads a query adds to it, and how many rows come before.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Cap {
+    after: i64,
+    rows: i64,
+}
+
+/// What the values of a list are called.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Naming {
+    /// As they are.
+    None,
+    /// `c0`, `c1` and so on.
+    Places,
+    /// As the fields of a struct.
+    Fields(&'static TableInfo),
+}
+
+const LOCKED_OTHERS: &str = "only rows of a table can be locked, not groups, distinct rows, so many of \
+     each, or those of another query";
+const DISTINCT_TWICE: &str = "groups of rows are given once already, and of some of each it is not \
+     clear which; ask for distinct rows of `from(query)`";
+const GROUPS_OF_EACH: &str = "`limit_each` is for rows before they are grouped; ask `from(query)` for \
+     so many of each group";
+const ORDERED_BY_ANOTHER: &str = "rows that are given once can only be ordered by what is selected";
 
 /// What a query inside another selects.
 #[derive(Debug, Clone, Copy)]

@@ -1,10 +1,13 @@
 //! The one walker: it reads the tree and writes the text, the binds and the origins in one pass.
 //!
-//! `clauses` writes queries, `nodes` values and conditions, and `lookup` what a value is looked up in.
+//! `clauses` writes queries, `groups` and `windows` those of groups and of so many of each kind,
+//! `nodes` values and conditions, and `lookup` what a value is looked up in.
 
 mod clauses;
+mod groups;
 mod lookup;
 mod nodes;
+mod windows;
 
 use std::borrow::Cow;
 
@@ -33,6 +36,8 @@ pub(super) struct Writer<'q> {
     asked_at: Origin,
     /// The tables that columns can be of where the text is being written, and what they are called.
     names: Names,
+    /// The query inside that computes the keys of the one that is being written, if there is one.
+    inside: Option<groups::Inside<'q>>,
     /// Whether what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
 }
@@ -57,6 +62,7 @@ impl<'q> Writer<'q> {
             depth: 0,
             asked_at: select.asked_at,
             names: Names::default(),
+            inside: None,
             guarded: false,
         }
     }
@@ -76,7 +82,7 @@ impl<'q> Writer<'q> {
                 marks: self.marks.unwrap_or_default(),
                 origin: self.select.asked_at,
                 most_rows: match wanted {
-                    Wanted::Rows => usize::MAX,
+                    Wanted::Rows | Wanted::Page { .. } => usize::MAX,
                     Wanted::AtMost(_) if self.select.at_most_one => 1,
                     Wanted::AtMost(rows) => usize::from(rows),
                     Wanted::Count | Wanted::Presence => 1,

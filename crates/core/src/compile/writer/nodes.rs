@@ -17,7 +17,7 @@ impl<'q> Writer<'q> {
         match node {
             Node::All(..) | Node::Any(..) => self.write_bracketed(node),
             // What the program wrote may join conditions too.
-            Node::Trusted(_) => self.write_bracketed(node),
+            Node::Trusted(trusted) if !trusted.closed => self.write_bracketed(node),
             Node::Call(_, call) if call.function.is_verbatim() => self.write_bracketed(node),
             _ => self.write_node(node),
         }
@@ -50,6 +50,12 @@ impl<'q> Writer<'q> {
             Node::Between(_, parts) => self.write_between(parts),
             Node::Call(_, call) => self.write_call(call),
             Node::Case(_, case) => self.guarded(|this| this.write_case(case)),
+            Node::Aggregate(_, aggregate) => self.write_aggregate(aggregate, None),
+            Node::Window(_, window) => self.write_aggregate(&window.of, Some(window)),
+            Node::Key(_, key) => match self.write_from_inside(node) {
+                true => Ok(()),
+                false => self.write_node(key),
+            },
             Node::Trusted(trusted) => {
                 self.push(&trusted.text);
                 Ok(())
@@ -82,7 +88,17 @@ impl<'q> Writer<'q> {
     pub(super) fn is_closed(&self, node: &Node) -> bool {
         match node {
             Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,
+            Node::Trusted(trusted) => trusted.closed,
             Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
+            Node::Aggregate(_, aggregate) => {
+                let form = self.grammar.form(aggregate.function);
+                form.is_none_or(form::is_closed)
+            }
+            Node::Window(_, window) => {
+                let form = self.grammar.form(window.of.function);
+                form.is_none_or(form::is_closed)
+            }
+            Node::Key(_, key) => self.inside.is_some() || self.is_closed(key),
             Node::Call(_, call) if call.function.is_verbatim() => false,
             Node::Call(_, call) => match (self.grammar.form(call.function), &*call.arguments) {
                 (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
@@ -107,9 +123,12 @@ impl<'q> Writer<'q> {
             });
         };
         match &visible.alias {
-            None => self.text.push_str(column.info.qualified()[self.quote]),
-            Some(alias) => {
-                push_identifier(&mut self.text, alias, MARKS[self.quote]);
+            None if visible.table.name() == column.info.table() => {
+                self.text.push_str(column.info.qualified()[self.quote]);
+            }
+            alias => {
+                let name = alias.as_deref().unwrap_or(visible.table.name());
+                push_identifier(&mut self.text, name, MARKS[self.quote]);
                 self.text.push('.');
                 push_identifier(&mut self.text, column.info.name(), MARKS[self.quote]);
             }

@@ -4,12 +4,12 @@
 use std::fmt;
 use std::marker::PhantomData;
 
-use super::{Key, KeyPart, Lookup, Selects};
+use super::{KeyPart, Lookup, Selects};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::query::{Query, Source};
 use crate::table::{ColumnInfo, Table, TableInfo};
-use crate::tree::{Asked, Comparison, Node, RawColumn, Select};
+use crate::tree::{Asked, Comparison, Node, OfEach, RawColumn, Select};
 
 /// A query that stands alongside the rows of another, and how its rows are found.
 #[doc(hidden)]
@@ -30,6 +30,8 @@ const UNRELATED: &str = "what stands alongside is found by columns of its own th
      the row; begin it at a relation, such as `b.specimens()`, or filter it with `eq`";
 const CORRELATED: &str = "what stands alongside is read for all rows together, so that its filters \
      and values cannot use the columns of one; follow the relation back from its own columns instead";
+const LIMITED_TWICE: &str = "what stands alongside has a limit for each row already, and cannot have \
+     `limit_each` besides";
 const NOT_FOLLOWED: &str = "a row cannot stand alongside itself; follow one of its relations";
 
 impl<Q: Selects, A> Companion<Q, A> {
@@ -37,9 +39,9 @@ impl<Q: Selects, A> Companion<Q, A> {
         let pairs = query.select_mut().relate_to(rows);
         let select = query.select_mut();
         // Its own keys come first: others may stand alongside it already.
-        let keys = pairs.iter().map(|[_, own]| *own);
+        let keys: Vec<Node> = pairs.iter().map(|[_, own]| Node::Column(*own)).collect();
+        select.limit_each(&keys);
         select.keys.splice(0..0, keys);
-        select.limited_by = pairs.len();
         let of_rows: Vec<RawColumn> = pairs.iter().map(|[of_row, _]| *of_row).collect();
         let first = rows.read_keys(&of_rows);
         let named_by = (Vec::new(), 0);
@@ -65,7 +67,7 @@ impl<T: Table, A> Companion<Query<T>, A> {
                 Vec::new()
             }
         };
-        query.select.keys = pairs.iter().map(|[_, own]| *own).collect();
+        query.select.keys = pairs.iter().map(|[_, own]| Node::Column(*own)).collect();
         let of_rows: Vec<RawColumn> = pairs.iter().map(|[of_row, _]| *of_row).collect();
         let first = rows.read_keys(&of_rows);
         let from = step.map(|(from, _)| from);
@@ -104,11 +106,6 @@ impl<Q, A> Companion<Q, A> {
         (columns, part(keys, *first, columns.len()))
     }
 
-    /// Takes its own keys from those of a row that arrived; the rest is for what stands beside that.
-    pub fn split(&self, keys: &mut Key) -> Key {
-        keys.drain(..self.pairs.len().min(keys.len())).collect()
-    }
-
     #[doc(hidden)]
     pub fn query(&self) -> &Q {
         &self.query
@@ -124,7 +121,7 @@ impl<Q: Selects + Clone, A> Companion<Q, A> {
         // A clone is numbered afresh, and the first of its keys are those that the pairs name.
         for (place, list) in lists.into_iter().enumerate() {
             let Some(key) = select.keys.get(place) else { continue };
-            let among = Node::Column(*key).one_of(list, None, false);
+            let among = key.clone().one_of(list, None, false);
             select
                 .filters
                 .push(Asked { what: among, at: select.asked_at });
@@ -160,12 +157,45 @@ impl Select {
         if columns.is_empty() {
             return 0;
         }
+        let columns: Vec<Node> = columns.iter().map(|column| Node::Column(*column)).collect();
         let mut runs = self.keys.windows(columns.len());
         runs.position(|run| run == columns).unwrap_or_else(|| {
             let first = self.keys.len();
             self.keys.extend(columns);
             first
         })
+    }
+
+    /// Has the limit and the groups count for each value of these columns of its own.
+    fn limit_each(&mut self, own: &[Node]) {
+        if self.is_grouped() {
+            let at = self.asked_at;
+            let keys = own
+                .iter()
+                .cloned()
+                .map(|what| Asked { what: what.key(), at });
+            self.special_mut().group_keys.extend(keys);
+        }
+        if let Some(each) = self
+            .special
+            .as_mut()
+            .and_then(|special| special.of_each.as_mut())
+        {
+            each.alike_in.extend_from_slice(own);
+            if self.limit.is_some() || self.offset.is_some() {
+                self.filters
+                    .push(Asked { what: Node::Unfit(LIMITED_TWICE), at: self.asked_at });
+            }
+        } else if self.is_limited() {
+            let each = OfEach {
+                alike_in: own.to_vec(),
+                limit: self.limit.take().map(|limit| limit.what),
+                offset: self.offset.take().map(|offset| offset.what),
+                order_apart: true,
+                asked_at: self.asked_at,
+            };
+            self.special_mut().of_each = Some(each);
+        }
     }
 
     /// Takes out of the filters the columns that equal columns of `rows`: of each pair the column
@@ -218,7 +248,7 @@ impl Select {
     }
 
     /// The table that stands there: one that the query is over, or a parent that is followed from it.
-    fn table_at(&self, source: Source) -> Option<&'static TableInfo> {
+    pub(crate) fn table_at(&self, source: Source) -> Option<&'static TableInfo> {
         match source.path.last() {
             Some((before, step)) => {
                 let from = self.table_at(Source { path: before, ..source })?;

@@ -1,10 +1,12 @@
 //! Rows that were read apart are put together: by the values of the columns that are equal.
 
-use std::collections::HashMap;
+use std::collections::HashSet;
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
+use indexmap::IndexMap;
 use jiff::Timestamp;
-use jiff::civil::{Date, DateTime};
+use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
 use smallvec::SmallVec;
 use uuid::Uuid;
@@ -59,12 +61,7 @@ impl<R: Send + Sync + 'static> Found<R> for AtMostSole {
     type Beside = Option<Arc<R>>;
 
     fn of(rows: Option<Taken<'_, R>>, _: impl FnOnce() -> Error) -> Result<Option<Arc<R>>, Error> {
-        Ok(rows.and_then(|taken| {
-            if taken.shared.is_none() {
-                *taken.shared = taken.rows.pop().map(Arc::new);
-            }
-            taken.shared.clone()
-        }))
+        Ok(rows.and_then(Taken::shared))
     }
 }
 
@@ -72,7 +69,7 @@ impl<R: Send + Sync + 'static> Found<R> for Sole {
     type Beside = Arc<R>;
 
     fn of(rows: Option<Taken<'_, R>>, missing: impl FnOnce() -> Error) -> Result<Arc<R>, Error> {
-        AtMostSole::of(rows, || Error::too_deep())?.ok_or_else(missing)
+        rows.and_then(Taken::shared).ok_or_else(missing)
     }
 }
 
@@ -85,11 +82,23 @@ pub struct Taken<'l, R> {
     is_last: bool,
 }
 
+impl<R> Taken<'_, R> {
+    /// The one row that there is.
+    fn shared(self) -> Option<Arc<R>> {
+        if self.shared.is_none() {
+            *self.shared = self.rows.pop().map(Arc::new);
+        }
+        self.shared.clone()
+    }
+}
+
 /// The rows of a query alongside, by the values that tell to which rows they belong.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Lookup<R> {
-    slots: HashMap<Key, Slot<R>>,
+    // In the order of the rows, so that the same rows make the same statement.
+    slots: IndexMap<Key, Slot<R>, RandomState>,
+    width: usize,
 }
 
 #[derive(Debug)]
@@ -106,8 +115,13 @@ pub type Key = SmallVec<[KeyPart; 1]>;
 
 impl<R> Lookup<R> {
     /// For rows with these keys.
-    pub fn of<'k>(keys: impl Iterator<Item = &'k [KeyPart]>) -> Lookup<R> {
-        let mut slots: HashMap<Key, Slot<R>> = HashMap::with_capacity(keys.size_hint().0);
+    pub fn of<'k, Q, A>(
+        companion: &Companion<Q, A>,
+        keys: impl Iterator<Item = &'k [KeyPart]>,
+    ) -> Lookup<R> {
+        let keys = keys.map(|keys| companion.key(keys));
+        let mut slots: IndexMap<Key, Slot<R>, RandomState> =
+            IndexMap::with_capacity_and_hasher(keys.size_hint().0, RandomState::default());
         for key in keys {
             if key.contains(&KeyPart::Null) {
                 continue;
@@ -120,7 +134,19 @@ impl<R> Lookup<R> {
                 }
             }
         }
-        Lookup { slots }
+        Lookup { slots, width: companion.pairs.len() }
+    }
+
+    /// How many of the keys of a row that arrives tell to which it belongs.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Keeps rows that arrived, all of whose keys tell to which they belong.
+    pub fn put_all(&mut self, arrived: Vec<KeyedRow<R>>) {
+        for KeyedRow { row, keys } in arrived {
+            self.put(&keys, row);
+        }
     }
 
     /// Whether there is nothing to look for.
@@ -131,15 +157,15 @@ impl<R> Lookup<R> {
     pub(super) fn lists(&self, pairs: &[[&'static ColumnInfo; 2]]) -> Result<Vec<List>, Error> {
         let each = pairs.iter().enumerate().map(|(place, [of_row, own])| {
             let sql_type = own.sql_type();
+            // One of several columns may have a value more than once.
+            let (mut seen, several) = (HashSet::new(), pairs.len() > 1);
             let parts = self.slots.keys().filter_map(|key| key.get(place));
+            let parts = parts.filter(|part| !several || seen.insert(*part));
             let items = parts.map(|part| {
                 part.to_bind(sql_type)
                     .ok_or_else(|| Error::mismatch(of_row, "a key", part.as_cell()))
             });
-            let mut items: Vec<BindValue> = items.collect::<Result<_, Error>>()?;
-            // In order, so that the same rows make the same statement.
-            items.sort_by(order_of_binds);
-            items.dedup();
+            let items: Vec<BindValue> = items.collect::<Result<_, Error>>()?;
             Ok(List::new(sql_type, items))
         });
         each.collect()
@@ -189,19 +215,6 @@ impl<Q, A> Companion<Q, A> {
     }
 }
 
-fn order_of_binds(a: &BindValue, b: &BindValue) -> std::cmp::Ordering {
-    match (a, b) {
-        (BindValue::Int(a), BindValue::Int(b)) => a.cmp(b),
-        (BindValue::Text(a), BindValue::Text(b)) => a.cmp(b),
-        (BindValue::Bytes(a), BindValue::Bytes(b)) => a.cmp(b),
-        (BindValue::Date(a), BindValue::Date(b)) => a.cmp(b),
-        (BindValue::Timestamp(a), BindValue::Timestamp(b)) => a.cmp(b),
-        (BindValue::Uuid(a), BindValue::Uuid(b)) => a.cmp(b),
-        (BindValue::Decimal(a), BindValue::Decimal(b)) => a.cmp(b),
-        _ => std::cmp::Ordering::Equal,
-    }
-}
-
 /// A row, and the cells after it, by which others are found for it.
 #[doc(hidden)]
 #[derive(Debug)]
@@ -232,11 +245,14 @@ pub enum KeyPart {
     Null,
     Bool(bool),
     Int(i64),
+    /// The bits of a float, so that it is equal to itself whatever it is.
+    Float(u64),
     Text(Box<str>),
     Bytes(Box<[u8]>),
     Date(Date),
     DateTime(DateTime),
     DateTimeOrUtc(DateTime),
+    Time(Time),
     Timestamp(Timestamp),
     Uuid(Uuid),
     Decimal(Decimal),
@@ -249,6 +265,7 @@ impl KeyPart {
             Cell::Null => KeyPart::Null,
             Cell::Bool(value) => KeyPart::Bool(value),
             Cell::Int(value) => KeyPart::Int(value),
+            Cell::Float(value) => KeyPart::Float(value.to_bits()),
             Cell::Text(text) => KeyPart::Text(text.into()),
             Cell::Bytes(bytes) => KeyPart::Bytes(bytes.into()),
             Cell::Date(value) => KeyPart::Date(value),
@@ -257,7 +274,7 @@ impl KeyPart {
             Cell::Timestamp(value) => KeyPart::Timestamp(value),
             Cell::Uuid(value) => KeyPart::Uuid(value),
             Cell::Decimal(value) => KeyPart::Decimal(value),
-            // Floats are equal or not by their last digit, and times of day are no keys.
+            Cell::Time(value) => KeyPart::Time(value),
             other => {
                 return Err(Error::mismatch_in_result("a value that rows are related by", other));
             }
@@ -269,6 +286,8 @@ impl KeyPart {
             KeyPart::Null => Cell::Null,
             KeyPart::Bool(value) => Cell::Bool(*value),
             KeyPart::Int(value) => Cell::Int(*value),
+            KeyPart::Float(bits) => Cell::Float(f64::from_bits(*bits)),
+            KeyPart::Time(value) => Cell::Time(*value),
             KeyPart::Text(text) => Cell::Text(text),
             KeyPart::Bytes(bytes) => Cell::Bytes(bytes),
             KeyPart::Date(value) => Cell::Date(*value),
@@ -281,14 +300,19 @@ impl KeyPart {
     }
 
     /// The value as a column of this type is compared with it.
-    fn to_bind(&self, sql_type: SqlType) -> Option<BindValue> {
+    pub fn to_bind(&self, sql_type: SqlType) -> Option<BindValue> {
         fn as_stored<T: Storable>(cell: Cell<'_>) -> Option<BindValue> {
             T::from_cell(cell).ok().map(|value| value.to_bind())
         }
         let cell = self.as_cell();
+        if matches!(cell, Cell::Null) {
+            return Some(BindValue::Null(sql_type));
+        }
         match sql_type {
             SqlType::Boolean => as_stored::<bool>(cell),
             SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => as_stored::<i64>(cell),
+            SqlType::Real | SqlType::Double => as_stored::<f64>(cell),
+            SqlType::Time => as_stored::<Time>(cell),
             SqlType::Text => as_stored::<String>(cell),
             SqlType::Bytes => as_stored::<Vec<u8>>(cell),
             SqlType::Date => as_stored::<Date>(cell),

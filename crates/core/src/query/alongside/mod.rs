@@ -13,9 +13,10 @@ pub use lookup::{AtMostSole, Each, Found, Key, KeyPart, KeyedRow, Lookup, Sole};
 use super::{Query, Tables};
 use crate::compile::{Dialect, Sql, Statement, Wanted};
 use crate::error::Error;
-use crate::expr::{IntoOrders, KnownPerRow, Maybe, MaybeCondition, PerRow, RowColumns};
+use crate::expr::{IntoOrders, KnownPerRow, Level, Maybe, MaybeCondition, PerRow, RowColumns};
 use crate::origin::Origin;
 use crate::row::RowShape;
+use crate::table::Table;
 use crate::tree::Select;
 
 /// Rows with others alongside; made by [`Query::alongside`].
@@ -306,7 +307,7 @@ pub trait Selects {
     }
 }
 
-impl<T: Tables, R: RowShape + Send + 'static> Selects for Query<T, R> {
+impl<T: Tables, R: RowShape + Send + 'static, L: Level> Selects for Query<T, R, L> {
     type Row = R;
     type Base = R;
     type Read = R;
@@ -384,7 +385,7 @@ where
     }
 }
 
-impl<T: Tables, R: RowShape + Send + 'static> Beside for Query<T, R> {
+impl<T: Tables, R: RowShape + Send + 'static, L: Level> Beside for Query<T, R, L> {
     type Companion = Companion<Self, Each>;
 
     fn stand_beside(self, rows: &mut Select, _: Origin) -> Self::Companion {
@@ -418,16 +419,16 @@ where
     }
 }
 
-impl<C: RowColumns> Beside for C {
-    type Companion = Companion<Query<C::Table>, Sole>;
+impl<C: RowColumns<Row: Table>> Beside for C {
+    type Companion = Companion<Query<C::Row>, Sole>;
 
     fn stand_beside(self, rows: &mut Select, at: Origin) -> Self::Companion {
         Companion::one(self.probe().source, rows, at)
     }
 }
 
-impl<C: RowColumns> Beside for Maybe<C> {
-    type Companion = Companion<Query<C::Table>, AtMostSole>;
+impl<C: RowColumns<Row: Table>> Beside for Maybe<C> {
+    type Companion = Companion<Query<C::Row>, AtMostSole>;
 
     fn stand_beside(self, rows: &mut Select, at: Origin) -> Self::Companion {
         Companion::one(self.probe().source, rows, at)
@@ -471,7 +472,7 @@ impl<Q: Selects + Clone, A: Found<Q::Row>> StandsAlongside for Companion<Q, A> {
     type Beside = A::Beside;
 
     fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        self.among(&Lookup::<Q::Row>::of(std::iter::empty()))?
+        self.among(&Lookup::<Q::Row>::of(self, std::iter::empty()))?
             .show(dialect, shown)
     }
 }

@@ -1,0 +1,249 @@
+//! Queries as sources: the rows of a query asked further, and sets of rows.
+
+use std::marker::PhantomData;
+use std::panic::Location;
+
+use smallvec::SmallVec;
+
+use super::{Path, Query, Source, Tables};
+use crate::expr::Level;
+use crate::function;
+use crate::origin::Origin;
+use crate::storable::{BindValue, SqlType};
+use crate::table::{ColumnInfo, ColumnRole, RowStruct};
+use crate::tree::{Asked, Body, Comparison, Node, RawColumn, Recursion, Select, SetOperator, Sets};
+
+/// The rows of a query as a table of their own, whose columns are the fields of the struct that they
+/// are read into: to filter by what was computed, to group groups, to join totals.
+///
+/// The order of the inner query counts only for its limit: order the outer one.
+///
+/// ```
+/// use nepheline::from;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, top_m: f64, base_m: f64 }
+/// #[derive(Debug, RowShape)]
+/// struct PerBorehole {
+///     borehole_id: i64,
+///     specimens: i64,
+/// }
+///
+/// let per_borehole =
+///     Specimen::rows().select(|s| shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count() }));
+/// // How many boreholes have so many specimens: groups of groups.
+/// let sizes: Query<PerBorehole, (i64, i64), _> = from(per_borehole)
+///     .filter(|b| b.specimens.gt(3))
+///     .select(|b| (per(b.specimens), count()));
+/// assert_eq!(
+///     sizes.sql(Dialect::Sqlite)?.text(),
+///     r#"SELECT "per_borehole"."specimens", count(*) FROM (SELECT "specimen"."borehole_id" AS "borehole_id", count(*) AS "specimens" FROM "specimen" GROUP BY 1) AS "per_borehole" WHERE "per_borehole"."specimens" > ? GROUP BY 1"#,
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+///
+/// # Errors
+///
+/// When compiled, [`ForeignColumn`](crate::ErrorKind::ForeignColumn) if the inner query uses columns of
+/// a query around it, which engines do not allow there.
+#[track_caller]
+pub fn from<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> Query<R> {
+    Query::over_body(Body::Query(query.into_select()))
+}
+
+/// Queries stand in queries no deeper than this, so that cloning and dropping them may recurse.
+const DEEPEST: usize = 50;
+
+impl<R: RowStruct> Query<R> {
+    #[track_caller]
+    pub(crate) fn over_body(body: Body) -> Query<R> {
+        let here = Source::fresh();
+        let mut select = Select {
+            source: here.id,
+            table: R::INFO,
+            body,
+            rows: smallvec::smallvec![here],
+            joins: Vec::new(),
+            asked_at: Origin::of(Location::caller()),
+            values: None,
+            named: None,
+            at_most_one: false,
+            filters: SmallVec::new(),
+            orders: SmallVec::new(),
+            limit: None,
+            offset: None,
+            keys: Vec::new(),
+            special: None,
+            lock: None,
+            relation: None,
+        };
+        if select.body.depth() > DEEPEST {
+            select.body = Body::Table;
+            select
+                .filters
+                .push(Asked { what: Node::TooDeep, at: select.asked_at });
+        }
+        Query { select: Box::new(select), rows: PhantomData }
+    }
+}
+
+/// Rows that lead to further rows, round by round: those of `start`, then those that `step` finds by the
+/// rows of the round before, and so on until a round finds nothing: `WITH RECURSIVE`.
+///
+/// `step` is given the rows of the round before as a query, to use once: joined, or as what is joined
+/// to. There are `rounds` rounds after the start at most, so that rows which lead to each other in a
+/// circle come to an end; what lies further is not among the rows.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::recursive;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] label: String, parent_id: Option<i64> }
+/// #[derive(Debug, RowShape)]
+/// struct Part {
+///     id: i64,
+///     #[nepheline(by_code_point)]
+///     label: String,
+///     level: i64,
+/// }
+///
+/// // Specimen 46, what was split from it, what was split from that, and so on.
+/// let start = Specimen::row(46).select(|s| shape!(Part { id: s.id, label: s.label, level: bind(0_i64) }));
+/// let tree: Query<Part> = recursive(start, 20, |whole| {
+///     Specimen::rows()
+///         .join(|s| whole.filter(|w| s.parent_id.eq(w.id)))
+///         .select(|(s, w)| shape!(Part { id: s.id, label: s.label, level: w.level + 1 }))
+/// })
+/// .order_by(|p| (p.level.asc(), p.label.asc()));
+/// # assert!(tree.sql(Dialect::Postgres)?.text().contains("WITH RECURSIVE"));
+/// # Ok::<(), Error>(())
+/// ```
+///
+/// # Errors
+///
+/// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if `step` does not use the rows before
+/// exactly once, or if either query has a limit.
+#[track_caller]
+pub fn recursive<T, R, L, U, M>(
+    start: Query<T, R, L>,
+    rounds: u32,
+    step: impl FnOnce(Query<R>) -> Query<U, R, M>,
+) -> Query<R>
+where
+    T: Tables,
+    R: RowStruct,
+    L: Level,
+    U: Tables,
+    M: Level,
+{
+    let mut start = *start.into_select();
+    let mut step = *step(Query::over_body(Body::Again)).into_select();
+    let unfit = match step.rounds_before() {
+        _ if start.is_limited() || step.is_limited() => Some(LIMITED_ROUNDS),
+        None => Some(USED_OTHERWISE),
+        Some(before) => {
+            let round = Node::Column(RawColumn { source: before, info: &ROUND });
+            let next = [round.clone(), Node::number(1)];
+            start.keys.push(Node::number(0));
+            step.keys
+                .push(Node::call(&function::ADD, SqlType::Integer, next));
+            let going_on =
+                Node::compare(Comparison::Less, round, Node::Bind(BindValue::Int(rounds.into())));
+            step.filters
+                .push(Asked { what: going_on, at: step.asked_at });
+            None
+        }
+    };
+    let mut query = Query::over_body(Body::Recursion(Box::new(Recursion { start, step })));
+    if let Some(reason) = unfit {
+        let at = query.select.asked_at;
+        query
+            .select
+            .filters
+            .push(Asked { what: Node::Unfit(reason), at });
+    }
+    query
+}
+
+const LIMITED_ROUNDS: &str = "the parts of a recursion cannot have limits; limit its rows instead";
+const USED_OTHERWISE: &str = "each round of a recursion uses the rows before it exactly once: \
+     joined, or as what is joined to";
+
+/// The number of the round that a row is from, beside the fields of its struct.
+pub(crate) static ROUND: ColumnInfo = ColumnInfo::new(
+    "nepheline_rows",
+    "nepheline_round",
+    [r#""nepheline_rows"."nepheline_round""#, "`nepheline_rows`.`nepheline_round`"],
+    (SqlType::Integer, false),
+    ColumnRole { key: false, generated: false, unique: false, by_code_point: false },
+);
+
+impl Select {
+    /// Where the rows of the round before stand, if they do exactly once.
+    fn rounds_before(&self) -> Option<Source> {
+        let own = std::iter::once((self.source, &self.body));
+        let joined = self.joins.iter().map(|join| (join.source, &join.body));
+        let again = own
+            .chain(joined)
+            .filter(|(_, body)| matches!(body, Body::Again));
+        let mut again = again.map(|(id, _)| Source { id, path: Path::HERE });
+        again.next().filter(|_| again.next().is_none())
+    }
+}
+
+/// Sets of rows of one struct, of whatever tables. The result is a query of its own: filter, order,
+/// limit it, or make sets of it in turn. What stands on either side may have a limit.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Site { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] name: String }
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] name: String }
+/// #[derive(Debug, RowShape)]
+/// struct Named {
+///     #[nepheline(by_code_point)]
+///     name: String,
+/// }
+///
+/// let sites = Site::rows().select(|s| shape!(Named { name: s.name }));
+/// let labs = Lab::rows().select(|l| shape!(Named { name: l.name }));
+/// let all = sites.union(labs).order_by(|n| n.name.asc()).limit(20);
+/// assert_eq!(
+///     all.sql(Dialect::Sqlite)?.text(),
+///     r#"SELECT "named"."name" FROM (SELECT * FROM (SELECT "site"."name" AS "name" FROM "site") AS q0 UNION SELECT * FROM (SELECT "lab"."name" AS "name" FROM "lab") AS q1) AS "named" ORDER BY "named"."name" LIMIT ?"#,
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+impl<T: Tables, R: RowStruct, L: Level> Query<T, R, L> {
+    /// The rows of either, each once: `UNION`. Text is told apart by code point.
+    #[track_caller]
+    pub fn union<U: Tables, M: Level>(self, other: Query<U, R, M>) -> Query<R> {
+        self.set(SetOperator::Union, other)
+    }
+
+    /// The rows of both, one after the other: `UNION ALL`.
+    #[track_caller]
+    pub fn union_all<U: Tables, M: Level>(self, other: Query<U, R, M>) -> Query<R> {
+        self.set(SetOperator::UnionAll, other)
+    }
+
+    /// The rows that are in both, each once: `INTERSECT`.
+    ///
+    /// On MySQL it needs 8.0.31.
+    #[track_caller]
+    pub fn intersect<U: Tables, M: Level>(self, other: Query<U, R, M>) -> Query<R> {
+        self.set(SetOperator::Intersect, other)
+    }
+
+    /// The rows of this that are not in the other, each once: `EXCEPT`.
+    ///
+    /// On MySQL it needs 8.0.31.
+    #[track_caller]
+    pub fn except<U: Tables, M: Level>(self, other: Query<U, R, M>) -> Query<R> {
+        self.set(SetOperator::Except, other)
+    }
+
+    #[track_caller]
+    fn set<U: Tables, M: Level>(self, operator: SetOperator, other: Query<U, R, M>) -> Query<R> {
+        let (left, right) = (self.into_select(), other.into_select());
+        let body = Body::Sets(Box::new(Sets { first: *left, others: vec![(operator, *right)] }));
+        Query::over_body(body)
+    }
+}

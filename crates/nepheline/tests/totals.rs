@@ -1,0 +1,713 @@
+//! Groups, totals, windows, sets and pages: rows are generated, each question is asked of every engine
+//! and of plain Rust, and all answers have to be equal.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+mod support;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Debug;
+
+use nepheline::blocking::{Database, Handle};
+use nepheline::internal::BlockingRunText as _;
+use nepheline::prelude::*;
+use nepheline::{BindValue, Isolation, Paging, Readable, Record, TransactionOptions, recursive};
+use nepheline_coreshed::{Borehole, Site, Specimen};
+use proptest::collection::vec;
+use proptest::option;
+use proptest::prelude::*;
+use proptest::sample::select;
+use proptest::test_runner::{Config, TestCaseError, TestRunner};
+use support::shed::{Shed, sheds};
+use support::{Engine, engines};
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "totals_piece")]
+struct Piece {
+    #[nepheline(key)]
+    id: i64,
+    /// Compared by the engine's own rules, if it is left to it.
+    kind: String,
+    tray: Option<i64>,
+    grams: i64,
+    /// A multiple of a quarter, so that sums are exact in any order.
+    metres: Option<f64>,
+    cut_on: Date,
+}
+
+#[derive(Debug, Clone, PartialEq, RowShape)]
+struct PerKind {
+    kind: String,
+    pieces: i64,
+    heavy: i64,
+    trays: i64,
+    grams: Option<i64>,
+    mean: Option<f64>,
+    longest: Option<f64>,
+    all_long: Option<bool>,
+}
+
+#[derive(Debug, Clone, PartialEq, PartialOrd, RowShape)]
+struct Name {
+    name: String,
+}
+
+/// How a piece is asked for; each part is generated.
+#[derive(Debug, Clone)]
+struct Asked {
+    at_least: i64,
+    limit: u64,
+    modulus: i64,
+    descending: bool,
+    nulls_first: bool,
+    size: u32,
+}
+
+fn pieces() -> impl Strategy<Value = Vec<Piece>> {
+    let kinds = ["a", "A", "a ", "", "é", "É", "b", "ß", "ss"];
+    let days = ["2023-12-31", "2024-01-01", "2024-01-31", "2024-02-29"];
+    let row = (
+        select(kinds.map(str::to_owned).to_vec()),
+        option::of(0..4_i64),
+        -3..9_i64,
+        option::of((0..9_i32).prop_map(|quarters| f64::from(quarters) / 4.0)),
+        select(days.map(|day| day.parse::<Date>().unwrap()).to_vec()),
+    );
+    vec(row, 0..40).prop_map(|rows| {
+        let numbered = rows.into_iter().zip(1..);
+        numbered
+            .map(|((kind, tray, grams, metres, cut_on), id)| Piece {
+                id,
+                kind,
+                tray,
+                grams,
+                metres,
+                cut_on,
+            })
+            .collect()
+    })
+}
+
+fn asked() -> impl Strategy<Value = Asked> {
+    (0..4_i64, 1..6_u64, 1..4_i64, any::<bool>(), any::<bool>(), 1..9_u32).prop_map(
+        |(at_least, limit, modulus, descending, nulls_first, size)| Asked {
+            at_least,
+            limit,
+            modulus,
+            descending,
+            nulls_first,
+            size,
+        },
+    )
+}
+
+fn prepared(engine: Engine) -> (Engine, Database) {
+    let db = engine.open();
+    let types = engine.pick(
+        "id INTEGER, kind TEXT COLLATE NOCASE, tray INTEGER, grams INTEGER, metres REAL, cut_on TEXT",
+        "id bigint, kind varchar(9) COLLATE \"en-x-icu\", tray bigint, grams bigint, metres float8, cut_on date",
+        "id BIGINT, kind VARCHAR(9) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci, tray BIGINT, \
+         grams BIGINT, metres DOUBLE, cut_on DATE",
+    );
+    db.run_text("DROP TABLE IF EXISTS totals_piece", vec![])
+        .unwrap();
+    db.run_text(&format!("CREATE TABLE totals_piece ({types})"), vec![])
+        .unwrap();
+    (engine, db)
+}
+
+fn fill(engine: &Engine, db: &Database, pieces: &[Piece]) {
+    use nepheline::{ColumnType, Storable};
+    db.run_text("DELETE FROM totals_piece", vec![]).unwrap();
+    let rows: Vec<String> = (0..pieces.len())
+        .map(|row| {
+            let places = (1..=6).map(|i| {
+                engine
+                    .pick("?", &format!("${}", row * 6 + i), "?")
+                    .to_owned()
+            });
+            format!("({})", places.collect::<Vec<_>>().join(", "))
+        })
+        .collect();
+    let binds = pieces.iter().flat_map(|p| -> [BindValue; 6] {
+        [
+            p.id.to_bind(),
+            p.kind.to_bind(),
+            p.tray.to_bind_or_null(),
+            p.grams.to_bind(),
+            p.metres.to_bind_or_null(),
+            p.cut_on.to_bind(),
+        ]
+    });
+    if !rows.is_empty() {
+        let insert = format!("INSERT INTO totals_piece VALUES {}", rows.join(", "));
+        db.run_text(&insert, binds.collect()).unwrap();
+    }
+}
+
+/// What an engine answers, as far as it is not what is expected.
+struct Answers<'a> {
+    engine: &'a Engine,
+    db: &'a Database,
+}
+
+impl Answers<'_> {
+    fn check<Q>(&self, query: &Q, expected: &[Q::Row]) -> Result<(), TestCaseError>
+    where
+        Q: Readable<Row: Debug + PartialEq>,
+    {
+        let sql = || query.statement(self.engine.dialect(), nepheline::internal::Wanted::Rows);
+        let found = self
+            .db
+            .read(query)
+            .map_err(|err| TestCaseError::fail(format!("{err:#}")))?;
+        prop_assert_eq!(&*found, expected, "on {}: {:?}", self.engine.name, sql().unwrap().text());
+        let count = self
+            .db
+            .count(query)
+            .map_err(|err| TestCaseError::fail(format!("{err:#}")))?;
+        prop_assert_eq!(count, expected.len() as u64, "count on {}", self.engine.name);
+        prop_assert_eq!(self.db.has_rows(query).unwrap(), !expected.is_empty());
+        Ok(())
+    }
+}
+
+fn grouped<K: Ord>(pieces: &[Piece], key: impl Fn(&Piece) -> K) -> BTreeMap<K, Vec<&Piece>> {
+    let mut groups: BTreeMap<K, Vec<&Piece>> = BTreeMap::new();
+    for piece in pieces {
+        groups.entry(key(piece)).or_default().push(piece);
+    }
+    groups
+}
+
+/// NULL behind every value.
+fn null_last(tray: Option<i64>) -> (bool, Option<i64>) {
+    (tray.is_none(), tray)
+}
+
+fn groups(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), TestCaseError> {
+    let Asked { at_least, limit, modulus, .. } = *asked;
+    let by_kind = Piece::rows()
+        .select(|p| {
+            shape!(PerKind {
+                kind: per(p.kind),
+                pieces: count(),
+                heavy: count().among(p.grams.gt(4)),
+                trays: count_distinct(p.tray),
+                grams: sum(p.grams).among(p.tray.is_not_null()),
+                mean: avg(p.metres),
+                longest: max(p.metres),
+                all_long: all_true(p.metres.gt(0.5)),
+            })
+        })
+        .having(|_| count().ge(at_least))
+        .order_by(|p| (count().desc(), per(p.kind).asc()))
+        .limit(limit);
+    let mut expected: Vec<PerKind> = grouped(pieces, |p| p.kind.clone())
+        .into_iter()
+        .map(|(kind, group)| {
+            let metres: Vec<f64> = group.iter().filter_map(|p| p.metres).collect();
+            let in_trays: Vec<i64> = group
+                .iter()
+                .filter(|p| p.tray.is_some())
+                .map(|p| p.grams)
+                .collect();
+            PerKind {
+                kind,
+                pieces: group.len() as i64,
+                heavy: group.iter().filter(|p| p.grams > 4).count() as i64,
+                trays: group
+                    .iter()
+                    .filter_map(|p| p.tray)
+                    .collect::<BTreeSet<_>>()
+                    .len() as i64,
+                grams: (!in_trays.is_empty()).then(|| in_trays.iter().sum()),
+                mean: (!metres.is_empty())
+                    .then(|| metres.iter().sum::<f64>() / metres.len() as f64),
+                longest: metres.iter().copied().reduce(f64::max),
+                all_long: (!metres.is_empty()).then(|| metres.iter().all(|m| *m > 0.5)),
+            }
+        })
+        .filter(|group| group.pieces >= at_least)
+        .collect();
+    expected.sort_by_key(|group| std::cmp::Reverse(group.pieces));
+    expected.truncate(limit as usize);
+    answers.check(&by_kind, &expected)?;
+
+    // A computed key with a bind in it, used again in the list, in HAVING and in the order.
+    let by_rest = Piece::rows()
+        .select(|p| (per(p.grams % modulus), per(p.grams % modulus) * 10, count_of(p.metres)))
+        .having(|p| per(p.grams % modulus).is_not_distinct_from(Some(0)) | count().gt(at_least))
+        .order_by(|p| per(p.grams % modulus).desc());
+    let expected = grouped(pieces, |p| p.grams % modulus).into_iter().rev();
+    let expected: Vec<_> = expected
+        .filter(|(rest, group)| *rest == 0 || group.len() as i64 > at_least)
+        .map(|(rest, group)| {
+            let known = group.iter().filter(|p| p.metres.is_some()).count() as i64;
+            (Some(rest), Some(rest * 10), known)
+        })
+        .collect();
+    answers.check(&by_rest, &expected)?;
+
+    // Two keys, one of them NULL in places and one hidden, and text of each group in its order.
+    let by_month = Piece::rows()
+        .select(|p| {
+            (per(p.tray), joined(p.kind, "+").ordered_by((p.kind.desc(), p.id.asc())), min(p.kind))
+        })
+        .group_by(|p| p.cut_on.month())
+        .order_by(|p| (per(p.tray).asc(), min(p.id).asc()));
+    let mut expected: Vec<_> = grouped(pieces, |p| (null_last(p.tray), p.cut_on.month()))
+        .into_iter()
+        .map(|((tray, _), group)| {
+            let mut kinds: Vec<&str> = group.iter().map(|p| p.kind.as_str()).collect();
+            kinds.sort_unstable();
+            let least = kinds.first().map(|kind| (*kind).to_owned());
+            kinds.reverse();
+            let first = group.iter().map(|p| p.id).min();
+            ((tray.0, tray.1, first), (tray.1, Some(kinds.join("+")), least))
+        })
+        .collect();
+    expected.sort_by_key(|(order, _)| *order);
+    let expected: Vec<_> = expected.into_iter().map(|(_, row)| row).collect();
+    answers.check(&by_month, &expected)?;
+
+    // Without a key: one row, also of nothing.
+    let all = Piece::rows()
+        .filter(|p| p.grams.gt(at_least))
+        .select(|p| (count(), sum(p.grams), any_true(p.tray.eq(1)), count_distinct(p.kind)));
+    let kept: Vec<&Piece> = pieces.iter().filter(|p| p.grams > at_least).collect();
+    let trays: Vec<i64> = kept.iter().filter_map(|p| p.tray).collect();
+    let expected = (
+        kept.len() as i64,
+        (!kept.is_empty()).then(|| kept.iter().map(|p| p.grams).sum()),
+        (!trays.is_empty()).then(|| trays.contains(&1)),
+        kept.iter().map(|p| &p.kind).collect::<BTreeSet<_>>().len() as i64,
+    );
+    answers.check(&all, &[expected])
+}
+
+fn kinds_of_rows(
+    answers: &Answers<'_>,
+    pieces: &[Piece],
+    asked: &Asked,
+) -> Result<(), TestCaseError> {
+    let distinct = Piece::rows()
+        .select(|p| (p.kind, p.tray))
+        .distinct()
+        .order_by(|p| (p.tray.asc(), p.kind.desc()));
+    let mut expected: Vec<_> = pieces.iter().map(|p| (p.kind.clone(), p.tray)).collect();
+    expected.sort_by(|a, b| null_last(a.1).cmp(&null_last(b.1)).then(b.0.cmp(&a.0)));
+    expected.dedup();
+    answers.check(&distinct, &expected)?;
+
+    let longest_of_each = Piece::rows()
+        .order_by(|p| (p.metres.desc(), p.id.asc()))
+        .limit_each(asked.limit, |p| (p.kind, p.tray))
+        .select(|p| p.id);
+    let mut in_order: Vec<&Piece> = pieces.iter().collect();
+    in_order.sort_by(|a, b| {
+        let by = |p: &Piece| (p.metres.is_none(), -p.metres.unwrap_or(0.0));
+        by(a).partial_cmp(&by(b)).unwrap()
+    });
+    let mut seen: BTreeMap<_, u64> = BTreeMap::new();
+    let kept = in_order.iter().filter(|p| {
+        let seen = seen.entry((p.kind.clone(), p.tray)).or_default();
+        *seen += 1;
+        *seen <= asked.limit
+    });
+    let expected: Vec<i64> = kept.map(|p| p.id).collect();
+    answers.check(&longest_of_each, &expected)?;
+
+    let windows = Piece::rows().order_by(|p| p.id.asc()).select(|p| {
+        (
+            p.id,
+            row_number().over(|w| w.partition_by(p.kind).order_by((p.grams.asc(), p.id.asc()))),
+            rank().over(|w| w.partition_by(p.kind).order_by(p.grams.asc())),
+            dense_rank().over(|w| w.order_by(p.grams.desc())),
+            lag(p.grams, 2).over(|w| w.order_by(p.id.asc())),
+            sum(p.grams).over(|w| w.order_by(p.id.asc()).rows(-1..=1)),
+            count()
+                .among(p.tray.eq(1))
+                .over(|w| w.order_by(p.id.asc()).rows(..=0)),
+            last_value(p.grams).over(|w| w.order_by((p.grams.asc(), p.id.asc()))),
+        )
+    });
+    let greatest = pieces.iter().map(|p| p.grams).max();
+    let expected: Vec<_> = pieces
+        .iter()
+        .enumerate()
+        .map(|(i, p)| {
+            let alike = || pieces.iter().filter(|other| other.kind == p.kind);
+            let before = alike()
+                .filter(|o| (o.grams, o.id) < (p.grams, p.id))
+                .count();
+            let lighter = alike().filter(|o| o.grams < p.grams).count();
+            let heavier = pieces
+                .iter()
+                .map(|o| o.grams)
+                .filter(|grams| *grams > p.grams);
+            let around = &pieces[i.saturating_sub(1)..(i + 2).min(pieces.len())];
+            (
+                p.id,
+                before as i64 + 1,
+                lighter as i64 + 1,
+                heavier.collect::<BTreeSet<_>>().len() as i64 + 1,
+                i.checked_sub(2).map(|i| pieces[i].grams),
+                Some(around.iter().map(|p| p.grams).sum()),
+                pieces[..=i].iter().filter(|p| p.tray == Some(1)).count() as i64,
+                greatest,
+            )
+        })
+        .collect();
+    answers.check(&windows, &expected)
+}
+
+fn sets(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), TestCaseError> {
+    let named = |query: Query<Piece>| query.select(|p| shape!(Name { name: p.kind }));
+    let light = || named(Piece::rows().filter(|p| p.grams.le(asked.at_least)));
+    let in_tray = || named(Piece::rows().filter(|p| p.tray.eq(asked.modulus)));
+    let names = |keep: &dyn Fn(&&Piece) -> bool| -> BTreeSet<String> {
+        pieces.iter().filter(keep).map(|p| p.kind.clone()).collect()
+    };
+    let few = names(&|p| p.grams <= asked.at_least);
+    let there = names(&|p| p.tray == Some(asked.modulus));
+    let rows = |names: BTreeSet<String>| -> Vec<Name> {
+        names.into_iter().map(|name| Name { name }).collect()
+    };
+    let order = |query: Query<Name>| query.order_by(|n| n.name.asc());
+    answers.check(&order(light().union(in_tray())), &rows(&few | &there))?;
+    answers.check(&order(light().intersect(in_tray())), &rows(&few & &there))?;
+    answers.check(&order(light().except(in_tray())), &rows(&few - &there))?;
+    // Bound from left to right, whatever the engine makes of INTERSECT beside UNION.
+    let three = light().union(in_tray()).intersect(light().limit(u64::MAX));
+    answers.check(&order(three), &rows(&(&few | &there) & &few))?;
+    let mut all: Vec<Name> = pieces
+        .iter()
+        .map(|p| Name { name: p.kind.clone() })
+        .collect();
+    all.extend(all.clone());
+    all.sort_by(|a, b| a.name.cmp(&b.name));
+    let twice = named(Piece::rows()).union_all(named(Piece::rows()));
+    answers.check(&order(twice), &all)?;
+
+    // Groups of groups: how many kinds there are with so many pieces.
+    let sizes = from(Piece::rows().select(|p| {
+        shape!(PerKind {
+            kind: per(p.kind),
+            pieces: count(),
+            heavy: count(),
+            trays: count(),
+            grams: sum(p.grams),
+            mean: avg(p.metres),
+            longest: max(p.metres),
+            all_long: all_true(p.grams.gt(0)),
+        })
+    }))
+    .filter(|k| k.pieces.gt(asked.at_least))
+    .select(|k| (per(k.pieces), count()))
+    .order_by(|k| per(k.pieces).asc());
+    let mut expected: BTreeMap<i64, i64> = BTreeMap::new();
+    for group in grouped(pieces, |p| p.kind.clone()).into_values() {
+        *expected.entry(group.len() as i64).or_default() += 1;
+    }
+    let expected: Vec<_> = expected
+        .into_iter()
+        .filter(|(size, _)| *size > asked.at_least)
+        .collect();
+    answers.check(&sizes, &expected)
+}
+
+fn pages(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), TestCaseError> {
+    let query = Piece::rows().order_by(|p| {
+        let tray = if asked.descending { p.tray.desc() } else { p.tray.asc() };
+        let tray = if asked.nulls_first { tray.nulls_first() } else { tray };
+        let kind = if asked.nulls_first { p.kind.desc() } else { p.kind.asc() };
+        (tray, kind, p.metres.desc())
+    });
+    let db = answers.db;
+    let fail = |err: Error| TestCaseError::fail(format!("{err:#}"));
+    let all = db
+        .read(&query.clone().order_by(|p| p.id.asc()))
+        .map_err(fail)?;
+    prop_assert_eq!(all.len(), pieces.len());
+    let size = asked.size as usize;
+
+    let (mut forwards, mut cursor) = (Vec::new(), None);
+    loop {
+        let stretch = db
+            .read_after(&query, cursor.as_ref(), asked.size)
+            .map_err(fail)?;
+        prop_assert_eq!(stretch.before().is_some(), cursor.is_some() && !stretch.rows().is_empty());
+        // Through text, as it would go to a browser and back.
+        cursor = stretch
+            .after()
+            .map(|cursor| cursor.to_string().parse().unwrap());
+        forwards.extend(stretch.into_rows());
+        if cursor.is_none() {
+            break;
+        }
+    }
+    prop_assert_eq!(&forwards, &all, "forwards on {}", answers.engine.name);
+
+    let (mut backwards, mut cursor) = (Vec::new(), None);
+    loop {
+        let stretch = db
+            .read_before(&query, cursor.as_ref(), asked.size)
+            .map_err(fail)?;
+        cursor = stretch.before().cloned();
+        backwards.splice(0..0, stretch.into_rows());
+        if cursor.is_none() {
+            break;
+        }
+    }
+    prop_assert_eq!(&backwards, &all, "backwards on {}", answers.engine.name);
+
+    for number in 1..=all.len().div_ceil(size) as u64 + 1 {
+        let paging = Paging::of(size as u64).number(number);
+        let page = db
+            .read_page(&query.clone().order_by(|p| p.id.asc()), paging)
+            .map_err(fail)?;
+        let expected = all.iter().skip((number as usize - 1) * size).take(size);
+        prop_assert!(page.rows().iter().eq(expected));
+        prop_assert_eq!(page.all_rows(), all.len() as u64);
+        prop_assert_eq!(page.all_pages(), all.len().div_ceil(size) as u64);
+        prop_assert_eq!(page.has_after(), number < page.all_pages());
+        prop_assert_eq!(page.has_before(), number > 1 && !all.is_empty());
+    }
+    Ok(())
+}
+
+#[test]
+fn every_engine_totals_as_plain_rust_does() {
+    let databases: Vec<_> = engines().into_iter().map(prepared).collect();
+    let mut runner = TestRunner::new(Config { cases: 40, ..Config::default() });
+    let outcome = runner.run(&(pieces(), vec(asked(), 3)), |(pieces, all_asked)| {
+        for (engine, db) in &databases {
+            fill(engine, db, &pieces);
+            let answers = Answers { engine, db };
+            for asked in &all_asked {
+                groups(&answers, &pieces, asked)?;
+                kinds_of_rows(&answers, &pieces, asked)?;
+                sets(&answers, &pieces, asked)?;
+                pages(&answers, &pieces, asked)?;
+            }
+        }
+        Ok(())
+    });
+    outcome.unwrap_or_else(|err| panic!("{err}"));
+
+    // A sum beyond 64 bits is an error, and not a number.
+    for (engine, db) in &databases {
+        let row = |id| Piece {
+            id,
+            kind: String::new(),
+            tray: None,
+            grams: i64::MAX,
+            metres: None,
+            cut_on: "2024-01-01".parse().unwrap(),
+        };
+        fill(engine, db, &[row(1), row(2)]);
+        let total = Piece::rows().select(|p| sum(p.grams));
+        assert!(db.read(&total).is_err(), "on {}", engine.name);
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, RowShape)]
+struct Part {
+    id: i64,
+    label: String,
+    level: i64,
+}
+
+#[test]
+fn recursion_finds_the_tree_of_split_specimens() {
+    let shed = Shed::read();
+    let start = Specimen::rows()
+        .filter(|s| s.parent_id.is_null() & s.parts().exists())
+        .select(|s| shape!(Part { id: s.id, label: s.label, level: bind(0_i64) }));
+    let tree = |rounds| {
+        recursive(start.clone(), rounds, |whole| {
+            Specimen::rows()
+                .join(|s| whole.filter(|w| s.parent_id.eq(w.id)))
+                .select(|(s, w)| shape!(Part { id: s.id, label: s.label, level: w.level + 1 }))
+        })
+    };
+    let level =
+        |s: &Specimen| std::iter::successors(Some(s), |s| shed.parent(s)).count() as i64 - 1;
+    let in_trees = shed.specimens.iter().filter(|s| {
+        s.parent_id.is_some()
+            || shed
+                .specimens
+                .iter()
+                .any(|part| part.parent_id == Some(s.id))
+    });
+    let mut all: Vec<Part> = in_trees
+        .map(|s| Part { id: s.id, label: s.label.clone(), level: level(s) })
+        .collect();
+    all.sort_by_key(|part| (part.level, part.id));
+    assert!(all.iter().any(|part| part.level == 2));
+    for (engine, db) in sheds() {
+        for rounds in [0, 1, 20] {
+            let expected: Vec<_> = all
+                .iter()
+                .filter(|part| part.level <= i64::from(rounds))
+                .cloned()
+                .collect();
+            let ordered = tree(rounds).order_by(|p| (p.level.asc(), p.id.asc()));
+            assert_eq!(db.read(&ordered).unwrap(), expected, "on {}", engine.name);
+        }
+        // As a source of its own, twice in one query.
+        let levels = tree(20)
+            .join(|p| tree(20).filter(|other| other.id.eq(p.id)))
+            .select(|(p, _)| (per(p.level), count()))
+            .order_by(|(p, _)| per(p.level).asc());
+        let on_level = |level| all.iter().filter(|part| part.level == level).count() as i64;
+        let counts = [0, 1, 2].map(|level| (level, on_level(level)));
+        assert_eq!(db.read(&levels).unwrap(), counts, "on {}", engine.name);
+    }
+}
+
+#[test]
+fn rows_are_locked_where_engines_lock_rows() {
+    for (engine, db) in sheds() {
+        let taken = Site::rows().filter(|s| s.id.le(2)).for_update();
+        if engine.name == "SQLite" {
+            let err = db.read(&taken).unwrap_err();
+            assert_eq!(err.kind(), ErrorKind::Unsupported);
+            continue;
+        }
+        let outcome = db.transaction(|tx| {
+            assert_eq!(tx.read(&taken)?.len(), 2);
+            // Somebody else: an own handle, so an own connection.
+            let other = engine.open();
+            other.transaction(|tx| {
+                let free = Site::rows().filter(|s| s.id.le(3)).for_update_skip_locked();
+                let free: Vec<i64> = tx.read(&free)?.into_iter().map(|s| s.id).collect();
+                assert_eq!(free, [3], "on {}", engine.name);
+                Ok::<_, Error>(())
+            })?;
+            let refused = other.transaction(|tx| {
+                tx.read(&Site::rows().filter(|s| s.id.le(3)).for_update_no_wait())
+            });
+            assert_eq!(refused.unwrap_err().kind(), ErrorKind::Locked, "on {}", engine.name);
+            Ok::<_, Error>(())
+        });
+        outcome.unwrap();
+    }
+}
+
+#[test]
+fn pages_and_cursors_that_cannot_be_are_refused() {
+    let by_name = Borehole::rows().order_by(|b| b.name.asc());
+    for (engine, db) in sheds() {
+        let first = db.read_after(&by_name, None, 5).unwrap();
+        let cursor = first.after().unwrap().to_string();
+        let refused = |result: Result<nepheline::Stretch<Borehole>, Error>| {
+            let err = result.unwrap_err();
+            assert_eq!(err.kind(), ErrorKind::UnfitPage, "on {}", engine.name);
+        };
+        refused(db.read_after(&by_name, None, 0));
+        let other = Borehole::rows().order_by(|b| b.depth_m.asc());
+        refused(db.read_after(&other, first.after(), 5));
+        for i in 0..cursor.len() {
+            let mut tampered = cursor.clone().into_bytes();
+            tampered[i] = if tampered[i] == b'A' { b'B' } else { b'A' };
+            let tampered = String::from_utf8(tampered).unwrap().parse().unwrap();
+            refused(db.read_after(&by_name, Some(&tampered), 5));
+        }
+        for text in ["", "x", "?", "AAAAAAAAAAAAAAAA"] {
+            refused(db.read_before(&by_name, Some(&text.parse().unwrap()), 5));
+        }
+        for paging in [Paging::of(0), Paging::of(5).number(0)] {
+            assert_eq!(db.read_page(&by_name, paging).unwrap_err().kind(), ErrorKind::UnfitPage);
+        }
+        let groups = Specimen::rows().select(|s| (per(s.rock), count()));
+        assert_eq!(db.read_after(&groups, None, 5).unwrap_err().kind(), ErrorKind::UnfitParts);
+        assert_eq!(
+            db.read_after(&by_name.clone().limit(9), None, 5)
+                .unwrap_err()
+                .kind(),
+            ErrorKind::UnfitParts
+        );
+
+        // A page costs two statements, and in a serializable transaction they are of one moment.
+        let record = Record::new();
+        let options = TransactionOptions::new()
+            .isolation(Isolation::Serializable)
+            .read_only();
+        let db = db.recording_to(&record);
+        let page =
+            db.transaction_with(options, |tx| tx.read_page(&groups, Paging::of(3).number(2)));
+        assert_eq!(page.unwrap().all_rows(), 7);
+        assert_eq!(record.len(), 2);
+        // Beyond the end there is nothing to ask for.
+        let beyond = db
+            .read_page(&by_name, Paging::of(10).number(u64::MAX))
+            .unwrap();
+        assert_eq!((beyond.rows().len(), beyond.all_pages()), (0, 4));
+        assert_eq!(record.len(), 3);
+        // What stands alongside is read for the page only.
+        let beside = by_name.clone().alongside(|b| b.specimens());
+        let stretch = db.read_after(&beside, first.after(), 2);
+        assert_eq!(stretch.unwrap_err().kind(), ErrorKind::UnfitPage, "another structure");
+        let stretch = db.read_after(&beside, None, 2).unwrap();
+        let next = db.read_after(&beside, stretch.after(), 2).unwrap();
+        assert_eq!(next.rows()[0].0, first.rows()[2]);
+        assert_eq!(next.rows()[0].1.len() as u64, db.count(&next.rows()[0].0.specimens()).unwrap());
+    }
+}
+
+#[test]
+fn what_cannot_be_grouped_is_refused() {
+    let refused = |sql: Result<nepheline::Sql, Error>| {
+        let err = sql.unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::UnfitParts);
+        err.to_string()
+            .split("; asked for at")
+            .next()
+            .unwrap()
+            .to_owned()
+    };
+    let rows = Specimen::rows;
+    let messages = [
+        refused(
+            rows()
+                .order_by(|s| s.id.asc())
+                .select(|_| count())
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .select(|s| (per(s.rock), count()))
+                .order_by(|s| per(s.id).asc())
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .select(|s| s.rock)
+                .distinct()
+                .order_by(|s| s.id.asc())
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .filter(|s| row_number().over(|w| w.order_by(s.id.asc())).le(3))
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .limit_each(1, |s| s.rock)
+                .select(|_| count())
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .select(|s| s.rock)
+                .distinct()
+                .limit_each(1, |s| s.rock)
+                .sql(Dialect::Sqlite),
+        ),
+        refused(rows().distinct().for_update().sql(Dialect::Postgres)),
+    ];
+    insta::assert_snapshot!(messages.join("\n"));
+}
