@@ -1,6 +1,7 @@
-//! Relations over a core shed of 100,000 specimens and 500,000 assays, on three engines: children
-//! alongside against the best pair of statements written by hand with the same driver, and the plans
-//! of the forms that ask for children against those of hand-written SQL.
+//! Relations and totals over a core shed of 100,000 specimens and 500,000 assays, on three engines:
+//! children alongside against the best pair of statements written by hand with the same driver, groups
+//! against the same SQL written by hand, a page that goes on after a row against one with an offset, and
+//! the plans of the forms that ask for children against those of hand-written SQL.
 //! `cargo bench -p nepheline --all-features --bench relations`, with the databases that the tests use.
 #![allow(
     missing_docs,
@@ -78,7 +79,7 @@ fn fill(db: &blocking::Database, text: &str, float: &str, concat: impl Fn(&str) 
         "INSERT INTO bench_assay {} i, i % 100000, 'Nd', (i % 5000 * 7919 % 100000) * 0.01 FROM n",
         numbers(499_999)
     ));
-    run("CREATE INDEX bench_specimen_borehole ON bench_specimen (borehole_id)");
+    run("CREATE INDEX bench_specimen_borehole ON bench_specimen (borehole_id, id)");
     run("CREATE INDEX bench_assay_specimen ON bench_assay (specimen_id)");
 }
 
@@ -96,6 +97,49 @@ fn put_together(specimens: Vec<Specimen>, assays: Vec<Assay>) -> Pairs {
         (s, own)
     })
     .collect()
+}
+
+/// The specimens of each of twenty parts: how many, and their depths together.
+type Parts = Vec<(Option<i64>, i64, Option<f64>)>;
+
+const PARTS_BY_HAND: &str = "SELECT borehole_id % 20, count(*), sum(top_m) FROM bench_specimen \
+     WHERE top_m > 10 GROUP BY 1 ORDER BY 1";
+
+fn compare_totals(
+    criterion: &mut Criterion,
+    engine: &str,
+    db: &blocking::Database,
+    by_hand: impl Fn() -> Parts,
+) {
+    let twenty = std::num::NonZeroI64::new(20).unwrap();
+    let ours = || {
+        let query = Specimen::rows()
+            .filter(|s| s.top_m.gt(10))
+            .select(|s| (per(s.borehole_id % twenty), count(), sum(s.top_m)))
+            .order_by(|s| per(s.borehole_id % twenty).asc());
+        let parts = db.read(&query).unwrap();
+        let parts = parts
+            .into_iter()
+            .map(|(part, count, sum)| (Some(part), count, sum));
+        parts.collect::<Parts>()
+    };
+    assert_eq!(ours().len(), 20);
+    assert_eq!(ours(), by_hand());
+    let name = format!("{engine}: groups of 100000 rows");
+    against_by_hand(criterion, (&name, 1.05), 1, ours, by_hand);
+
+    let query = Specimen::rows().order_by(|s| (s.borehole_id.asc(), s.id.asc()));
+    let deep = db.read_after(&query, None, 10_000).unwrap();
+    let cursor = deep.after().unwrap().clone();
+    let after = || {
+        db.read_after(&query, Some(&cursor), 20)
+            .unwrap()
+            .into_rows()
+    };
+    let offset = query.clone().offset(10_000).limit(20);
+    assert_eq!(after(), db.read(&offset).unwrap());
+    let name = format!("{engine}: a page 10000 rows deep after a row, against an offset");
+    against_by_hand(criterion, (&name, 1.0), 5, after, || db.read(&offset).unwrap());
 }
 
 fn compare(
@@ -211,6 +255,11 @@ fn sqlite(criterion: &mut Criterion) {
             .unwrap();
         put_together(specimens, assays)
     });
+    compare_totals(criterion, "SQLite", &db, || {
+        let mut prepared = own.prepare_cached(PARTS_BY_HAND).unwrap();
+        let rows = prepared.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)));
+        rows.unwrap().collect::<Result<_, _>>().unwrap()
+    });
     compare_plans("SQLite", &db, |sql| {
         let mut prepared = own.prepare(&format!("EXPLAIN QUERY PLAN {sql}")).unwrap();
         let lines = prepared
@@ -269,6 +318,13 @@ fn postgres(criterion: &mut Criterion) {
             put_together(specimens, assays.collect())
         })
     });
+    let of_parts = block(&runtime, client.prepare(PARTS_BY_HAND)).unwrap();
+    compare_totals(criterion, "PostgreSQL", &db, || {
+        let rows = block(&runtime, client.query(&of_parts, &[])).unwrap();
+        rows.iter()
+            .map(|row| (row.get(0), row.get(1), row.get(2)))
+            .collect()
+    });
     compare_plans("PostgreSQL", &db, |sql| {
         let rows = block(&runtime, client.query(&format!("EXPLAIN {sql}"), &[])).unwrap();
         rows.iter()
@@ -314,6 +370,9 @@ fn mariadb(criterion: &mut Criterion) {
                 .unwrap();
             put_together(specimens, assays)
         })
+    });
+    compare_totals(criterion, "MariaDB", &db, || {
+        block(&runtime, async { conn.lock().await.exec(PARTS_BY_HAND, ()).await.unwrap() })
     });
     compare_plans("MariaDB", &db, |sql| {
         block(&runtime, async {

@@ -178,6 +178,7 @@ fn draw(months: &[Month]) -> Result<String> {
         let mut chart = ChartBuilder::on(&area)
             .caption("Metres of core, by the month they were taken in", title)
             .margin(18)
+            .margin_right(44)
             .x_label_area_size(36)
             .y_label_area_size(56)
             .build_cartesian_2d(from..to, 0.0..highest * 1.05)?;
@@ -189,11 +190,14 @@ fn draw(months: &[Month]) -> Result<String> {
             .label_style(("sans-serif", 14).into_font().color(&INK))
             .x_labels(12)
             .x_label_formatter(&|month| format!("{}-{:02}", month / 12, month % 12 + 1))
+            .axis_desc_style(("sans-serif", 16).into_font().color(&INK))
             .y_desc("metres")
             .draw()?;
         chart.draw_series(months.iter().map(|month| {
             let left = number(month.first_day);
-            Rectangle::new([(left, 0.0), (left + 1, metres(month))], BARS.filled())
+            let mut bar = Rectangle::new([(left, 0.0), (left + 1, metres(month))], BARS.filled());
+            bar.set_margin(0, 0, 0, 1);
+            bar
         }))?;
         area.present()?;
     }

@@ -60,7 +60,12 @@
 //!   [`Query::exists`], [`count`](Query::count), [`sum`](Query::sum) and their like ask a query inside
 //!   another; [`Query::join`] puts tables side by side; [`Query::alongside`] reads the rows of
 //!   another beside each.
+//! - Groups are a selection with [`per`](per()) and aggregates such as [`count`](count()) and
+//!   [`sum`](sum()); [`shape!`] selects into a struct. [`from`](from()) asks the rows of a query further,
+//!   [`Query::union`] makes sets, [`recursive`] follows rows that lead to rows, and
+//!   [`row_number`] and its like look at the rows around a row.
 //! - [`verbatim!`] is for the corner where only hand-written SQL will do.
+//! - [`Handle::read_page`] and [`Handle::read_after`] read pages; a [`Record`] tells what ran.
 //! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
 //! - [`Database`] runs queries from async code, with the verbs of [`Handle`];
 //!   [`blocking::Database`] does the same without async.

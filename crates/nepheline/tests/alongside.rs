@@ -157,6 +157,8 @@ fn several_relations_stand_alongside_and_one_inside_another() {
     insta::assert_snapshot!("nested", shown(|dialect| query.sql(dialect)));
 }
 
+type Described = (Specimen, Option<Arc<Analyst>>, Arc<Site>, Vec<String>);
+
 #[test]
 fn parents_are_shared_and_null_leads_nowhere() {
     let shed = Shed::read();
@@ -171,7 +173,7 @@ fn parents_are_shared_and_null_leads_nowhere() {
                 .select(|a| a.name)
         });
     let first = shed.specimens.iter().filter(|s| s.id <= 60);
-    let expected: Vec<(Specimen, Option<Arc<Analyst>>, Arc<Site>, Vec<String>)> = first
+    let expected: Vec<Described> = first
         .map(|s| {
             let analyst = shed.analyst(s).cloned();
             let name = analyst.iter().map(|a| a.name.clone()).collect();

@@ -410,14 +410,14 @@ fn totals(tour: &mut Tour<'_>) -> Result<()> {
 fn windows(tour: &mut Tour<'_>) -> Result<()> {
     let query = Specimen::rows()
         .filter(|s| s.borehole().name.eq("LM-1"))
-        .order_by(|s| s.taken_on.asc())
+        .order_by(|s| (s.taken_on.asc(), s.id.asc()))
         .select(|s| {
             (
                 s.label,
                 s.taken_on,
-                row_number().over(|w| w.order_by(s.taken_on.asc())),
+                row_number().over(|w| w.order_by((s.taken_on.asc(), s.id.asc()))),
                 rank().over(|w| w.partition_by(s.rock).order_by(s.top_m.desc())),
-                max(s.base_m).over(|w| w.order_by(s.taken_on.asc()).rows(..=0)),
+                max(s.base_m).over(|w| w.order_by((s.taken_on.asc(), s.id.asc())).rows(..=0)),
             )
         });
     tour.show(&query)?;
@@ -448,7 +448,7 @@ struct Part {
 
 fn recursion(tour: &mut Tour<'_>) -> Result<()> {
     let whole = Specimen::rows()
-        .filter(|s| s.id.one_of([44, 54]))
+        .filter(|s| s.id.one_of([4, 44]))
         .select(|s| shape!(Part { id: s.id, label: s.label, level: bind(0_i64) }));
     let query = recursive(whole, 20, |before| {
         Specimen::rows()

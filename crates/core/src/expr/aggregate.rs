@@ -3,12 +3,11 @@
 use std::fmt;
 use std::marker::PhantomData;
 
-use super::level::{HoldsAggregates, PerGroup, PerRow};
+use super::level::{HoldsAggregates, KnownPerRow, PerGroup, PerRow};
 use super::{
     Argument, BaseOf, Condition, Expr, Expression, IntoOrders, MaybeCondition, MaybeOperand,
     Number, Operand, Over,
 };
-use crate::expr::KnownPerRow;
 use crate::function::{self, Function};
 use crate::query::{SumOf, Summed};
 use crate::storable::{BindValue, ColumnType, MaybeNull, SqlType, Storable};
@@ -154,7 +153,7 @@ impl<T: ColumnType, L: HoldsAggregates> Argument<L> for Aggregate<T> {
 /// );
 /// # Ok::<(), Error>(())
 /// ```
-pub fn per<E: Expression<Level = PerRow>>(key: E) -> Expr<E::Type, PerGroup> {
+pub fn per<E: Expression<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
     Expr::from_node(key.into_node().key())
 }
 
@@ -164,13 +163,13 @@ pub fn count() -> Aggregate<i64> {
 }
 
 /// How many rows have a value that is not NULL: `count(x)`.
-pub fn count_of<E: Expression<Level = PerRow>>(of: E) -> Aggregate<i64> {
+pub fn count_of<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
     Aggregate::new(&function::COUNT, [of.into_node()])
 }
 
 /// How many different values there are, without NULL: `count(DISTINCT x)`. Text is told apart by
 /// code point.
-pub fn count_distinct<E: Expression<Level = PerRow>>(of: E) -> Aggregate<i64> {
+pub fn count_distinct<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
     let mut counted = Aggregate::new(&function::COUNT, [of.into_node().in_code_point_order()]);
     counted.inner.distinct = true;
     counted
@@ -180,7 +179,7 @@ pub fn count_distinct<E: Expression<Level = PerRow>>(of: E) -> Aggregate<i64> {
 /// beyond 64 bits an error.
 pub fn sum<E>(of: E) -> Aggregate<Option<SumOf<E>>>
 where
-    E: Expression<Type: ColumnType<Base: Summed>, Level = PerRow>,
+    E: Expression<Type: ColumnType<Base: Summed>, Level: KnownPerRow>,
 {
     Aggregate::new(<BaseOf<E> as Summed>::SUM, [of.into_node().widened()])
 }
@@ -188,18 +187,18 @@ where
 /// The average, as a float; NULL where there is no row, or all are NULL.
 pub fn avg<E>(of: E) -> Aggregate<Option<f64>>
 where
-    E: Expression<Type: ColumnType<Base: Number>, Level = PerRow>,
+    E: Expression<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
 {
     Aggregate::new(&function::AVG, [of.into_node().widened()])
 }
 
 /// The smallest value; NULL where there is no row, or all are NULL. Text is compared by code point.
-pub fn min<E: Expression<Level = PerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
+pub fn min<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
     Aggregate::new(&function::MIN, [of.into_node().in_code_point_order()])
 }
 
 /// The greatest value; NULL where there is no row, or all are NULL. Text is compared by code point.
-pub fn max<E: Expression<Level = PerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
+pub fn max<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
     Aggregate::new(&function::MAX, [of.into_node().in_code_point_order()])
 }
 
@@ -228,7 +227,7 @@ pub fn any_true(condition: Condition) -> Aggregate<Option<bool>> {
 /// ```
 pub fn joined<E>(texts: E, between: &str) -> Aggregate<Option<String>>
 where
-    E: Expression<Type: ColumnType<Base = String>, Level = PerRow>,
+    E: Expression<Type: ColumnType<Base = String>, Level: KnownPerRow>,
 {
     let between = Node::Bind(BindValue::Text(between.into()));
     debug_assert_eq!(between.sql_type(), SqlType::Text);

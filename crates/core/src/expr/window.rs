@@ -2,7 +2,7 @@
 
 use std::ops::{Bound, RangeBounds};
 
-use super::level::PerRow;
+use super::level::{KnownPerRow, PerRow};
 use super::{BaseOf, Expr, Expression, IntoOrders, Selectable, Selection};
 use crate::function::{self, Function};
 use crate::storable::{ColumnType, SqlType, Storable};
@@ -131,28 +131,34 @@ pub fn ntile(parts: u32) -> WindowFunction<i64> {
 }
 
 /// An expression of the row so many rows before; NULL where there is none.
-pub fn lag<E: Expression<Level = PerRow>>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn lag<E: Expression<Level: KnownPerRow>>(
+    of: E,
+    rows: u32,
+) -> WindowFunction<Option<BaseOf<E>>> {
     let arguments = [of.into_node(), Node::number(rows)];
     WindowFunction::new(&function::LAG, BaseOf::<E>::SQL_TYPE, arguments)
 }
 
 /// An expression of the row so many rows after; NULL where there is none.
-pub fn lead<E: Expression<Level = PerRow>>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn lead<E: Expression<Level: KnownPerRow>>(
+    of: E,
+    rows: u32,
+) -> WindowFunction<Option<BaseOf<E>>> {
     let arguments = [of.into_node(), Node::number(rows)];
     WindowFunction::new(&function::LEAD, BaseOf::<E>::SQL_TYPE, arguments)
 }
 
 /// An expression of the first row of the window.
-pub fn first_value<E: Expression<Level = PerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn first_value<E: Expression<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
     of_whole(&function::FIRST_VALUE, of)
 }
 
 /// An expression of the last row of the window: of all of it, unless [`rows`](Over::rows) says otherwise.
-pub fn last_value<E: Expression<Level = PerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn last_value<E: Expression<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
     of_whole(&function::LAST_VALUE, of)
 }
 
-fn of_whole<E: Expression<Level = PerRow>>(
+fn of_whole<E: Expression<Level: KnownPerRow>>(
     function: &'static Function,
     of: E,
 ) -> WindowFunction<Option<BaseOf<E>>>

@@ -20,6 +20,8 @@ pub struct Keyset {
 const LIMITED: &str = "a page has a limit of its own, and no offset; leave out those of the query";
 const NOT_ROWS: &str = "a page that goes on after a row is of rows, not of groups or of so many of each; \
      use a numbered page";
+const WINDOWS: &str = "a page that goes on after a row cannot be ordered by a function of a window; order \
+     `from(query)` by it";
 const WITHOUT_KEY: &str = "a page that goes on after a row needs a key by which rows that are equal in the \
      order can be told apart; the struct has none";
 
@@ -36,6 +38,13 @@ impl Keyset {
         }
         if !select.at_most_one && !select.order_by_keys() {
             return unfit(WITHOUT_KEY);
+        }
+        if select
+            .orders
+            .iter()
+            .any(|order| order.what.by.facts().windows)
+        {
+            return unfit(WINDOWS);
         }
         if backwards {
             for order in &mut select.orders {

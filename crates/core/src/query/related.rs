@@ -177,7 +177,7 @@ impl<T: Tables, R> Query<T, R> {
     where
         M: MaybeCondition<Level: KnownPerRow>,
     {
-        let query = match self.unlimited() {
+        let query = match self.of_all_rows() {
             Ok(query) => query,
             Err(refused) => return Condition::from_node(refused),
         };
@@ -257,7 +257,7 @@ impl<T: Tables, R> Query<T, R> {
     where
         E: Expression<Level = PerRow>,
     {
-        let mut query = match self.unlimited() {
+        let mut query = match self.of_all_rows() {
             Ok(query) => query,
             Err(refused) => return Expr::from_node(refused),
         };
@@ -281,7 +281,7 @@ impl<T: Tables, R> Query<T, R> {
     #[track_caller]
     pub fn flat_map<U: Table>(self, to: impl FnOnce(T::Columns) -> Query<U>) -> Query<U> {
         let mut inner = to(self.columns());
-        let between = match self.unlimited() {
+        let between = match self.of_all_rows() {
             // What relates the two stands where both are in sight: in the question whether there is
             // such a row between.
             Ok(mut query) => {
@@ -307,7 +307,7 @@ impl<T: Tables, R> Query<T, R> {
     where
         E: Expression<Level = PerRow>,
     {
-        let query = match self.unlimited() {
+        let query = match self.of_all_rows() {
             Ok(query) => query,
             Err(refused) => return Expr::from_node(refused),
         };
@@ -330,6 +330,17 @@ impl<T: Tables, R> Query<T, R> {
             false => Ok(self),
             true => Err(Node::Unfit(
                 "inside another query this is asked of all rows, without a limit or an offset",
+            )),
+        }
+    }
+
+    /// The same, and unless it is of distinct rows or so many of each, which a total would not heed.
+    fn of_all_rows(self) -> Result<Self, Node> {
+        let query = self.unlimited()?;
+        match query.select.special.is_some() {
+            false => Ok(query),
+            true => Err(Node::Unfit(
+                "a total of distinct rows, or of so many of each, is one of `from(query)`",
             )),
         }
     }

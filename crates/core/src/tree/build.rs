@@ -65,7 +65,7 @@ impl Node {
             // Where it is enough to know that there are so many, nobody needs to count them all.
             (Node::Subquery(facts, subquery), Node::Bind(BindValue::Int(number))) => match subquery
                 .asked
-                .compared(comparison, number, subquery.select.is_limited())
+                .compared(comparison, number, subquery.select.is_more_than_rows())
             {
                 Some(Ok(asked)) => {
                     let select = subquery.select;

@@ -216,6 +216,11 @@ impl Select {
         special.group_keys.is_empty() && !values.any(Node::holds_keys)
     }
 
+    /// Whether there is more to it than all rows that pass the filters.
+    pub(super) fn is_more_than_rows(&self) -> bool {
+        self.is_limited() || self.special.is_some()
+    }
+
     pub(crate) fn is_limited(&self) -> bool {
         self.limit.is_some() || self.offset.is_some()
     }

@@ -56,11 +56,13 @@ fn time<T>(calls: u32, work: &mut impl FnMut() -> T) -> Duration {
 }
 
 /// Keys scattered over a table, the same ones for both twins.
+#[allow(dead_code, reason = "not every bench asks by key")]
 pub(crate) struct Scattered {
     state: u64,
     below: i64,
 }
 
+#[allow(dead_code, reason = "not every bench asks by key")]
 impl Scattered {
     pub(crate) fn below(below: i64) -> Scattered {
         Scattered { state: 1, below }

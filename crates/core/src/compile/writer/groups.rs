@@ -26,8 +26,8 @@ const STRANGE_KEY: &str = "a key in `having` or `order_by` is not one that the r
      select it, or name it in `group_by`";
 const ORDERED_BEFORE: &str =
     "rows are ordered here and then grouped; order the groups, after `select`";
-const WINDOW_IN_TOTAL: &str = "a function of a window cannot stand inside an aggregate; compute it in a \
-     query, and the total of `from(query)`";
+const WINDOW_IN_TOTAL: &str = "a function of a window cannot stand inside an aggregate or a key; \
+     compute it in a query, and group `from(query)`";
 
 impl<'q> Writer<'q> {
     pub(super) fn write_groups(
@@ -123,6 +123,9 @@ impl<'q> Writer<'q> {
             if others == 0 && what.by.holds_columns() {
                 return Err(Error::unfit_parts(ORDERED_BEFORE));
             }
+        }
+        if keys.all.iter().any(|key| key.facts().windows) {
+            return Err(Error::unfit_parts(WINDOW_IN_TOTAL));
         }
         if inside.iter().any(|key| !keys.all.contains(key)) {
             return Err(Error::unfit_parts(STRANGE_KEY));

@@ -17,7 +17,7 @@ use crate::expr::{IntoOrders, KnownPerRow, Level, Maybe, MaybeCondition, PerRow,
 use crate::origin::Origin;
 use crate::row::RowShape;
 use crate::table::Table;
-use crate::tree::Select;
+use crate::tree::{Asked, Node, Select};
 
 /// Rows with others alongside; made by [`Query::alongside`].
 ///
@@ -136,6 +136,14 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
         B: AndThen<X::Companion>,
     {
         let at = Origin::of(Location::caller());
+        let special = self.query.select.special.as_ref();
+        if special.is_some_and(|special| special.distinct.is_some()) {
+            // The keys would be read too, and rows that differ in them only would both be there.
+            self.query
+                .select
+                .filters
+                .push(Asked { what: Node::Unfit(DISTINCT), at });
+        }
         let companion = of(self.query.columns()).stand_beside(&mut self.query.select, at);
         Alongside { query: self.query, companions: self.companions.and_then(companion) }
     }
@@ -256,6 +264,9 @@ impl<Q: fmt::Debug, F> fmt::Debug for MappedRows<Q, F> {
         f.debug_tuple("MappedRows").field(&self.query).finish()
     }
 }
+
+const DISTINCT: &str = "nothing can stand alongside distinct rows, which are no longer rows of a table; \
+     ask the rows of `from(query)`";
 
 /// What can stand alongside rows: a relation of theirs, or a query.
 #[diagnostic::on_unimplemented(
