@@ -48,8 +48,8 @@ pub trait Handle: sealed::Handle + Sized {
     ///
     /// # Errors
     ///
-    /// Those of [`Query::sql`]; [`Mismatch`](crate::ErrorKind::Mismatch) for a row that does not fit
-    /// `R`, naming table, column and row; and what the database refuses, with the SQL and its origin.
+    /// Those of [`Query::sql`](crate::Query::sql); [`Mismatch`](crate::ErrorKind::Mismatch) for a row that
+    /// does not fit its type, naming table, column and row; and what the database refuses, with the SQL and its origin.
     /// The other verbs fail in the same ways.
     fn read<Q: Readable>(
         &self,

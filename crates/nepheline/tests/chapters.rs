@@ -421,6 +421,26 @@ struct Depth { label: String, top_m: f64 }
     );
     ask!(
         chapter,
+        "A grand total below the groups: a set of both. (Engines that have ROLLUP disagree about it.)",
+        Specimen::rows()
+            .select(|s| {
+                shape!(RegionTotal {
+                    region: per(s.borehole().site().region),
+                    specimens: count(),
+                    longest: max(s.borehole().depth_m),
+                })
+            })
+            .union_all(Specimen::rows().select(|s| {
+                shape!(RegionTotal {
+                    region: per(bind("all regions")),
+                    specimens: count(),
+                    longest: max(s.borehole().depth_m),
+                })
+            }))
+            .order_by(|t| (t.specimens.asc(), t.region.asc()))
+    );
+    ask!(
+        chapter,
         "Rows that lead to further rows: the tree of what was split from a specimen.",
         recursive(
             Specimen::rows()

@@ -88,6 +88,9 @@ impl Tour<'_> {
     fn show_all(&mut self, sql: impl Fn(Dialect) -> Result<Vec<Sql>, Error>) -> Result<()> {
         let statements = sql(self.db.dialect())?.len();
         for statement in 0..statements {
+            if statement > 0 {
+                self.screen.line("")?;
+            }
             self.show_each(|dialect| Ok(sql(dialect)?.swap_remove(statement)))?;
         }
         Ok(())

@@ -7,10 +7,10 @@ use super::{MARKS, Writer, push_identifier, push_number};
 use crate::compile::Wanted;
 use crate::error::Error;
 use crate::origin::Origin;
-use crate::query::{Path, ROUND, Source};
+use crate::query::{Path, Source};
 use crate::storable::BindValue;
 use crate::table::TableInfo;
-use crate::tree::{Asked, Body, Join, Lock, Node, OrderTerm, RawColumn, Select, SetOperator};
+use crate::tree::{Asked, Body, Lock, Node, OrderTerm, RawColumn, Select};
 
 /// SQLite refuses a thousand terms in a row because it reads them as a thousand nested pairs. In
 /// brackets of this many, a level more for each power of it, any number passes on every engine.
@@ -54,7 +54,7 @@ impl<'q> Writer<'q> {
     }
 
     /// The rows of a query, whatever is in them.
-    fn write_any_rows(&mut self, select: &'q Select, named: &str) -> Result<(), Error> {
+    pub(super) fn write_any_rows(&mut self, select: &'q Select, named: &str) -> Result<(), Error> {
         if select.special.is_some() {
             return self.write_query(select, Naming::Places, None);
         }
@@ -74,7 +74,7 @@ impl<'q> Writer<'q> {
         self.write_ordered_query(select, naming, cap, false)
     }
 
-    fn write_ordered_query(
+    pub(super) fn write_ordered_query(
         &mut self,
         select: &'q Select,
         naming: Naming,
@@ -277,7 +277,7 @@ impl<'q> Writer<'q> {
     }
 
     /// Goes into a query: from here on its tables have names.
-    fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
+    pub(super) fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
         let beyond = |source: &Source| source.path != Path::HERE;
         let follows = select.rows.iter().any(beyond) || select.facts().follows;
         let followed = if follows { select.followed(in_rows) } else { Vec::new() };
@@ -285,7 +285,7 @@ impl<'q> Writer<'q> {
     }
 
     /// All columns of the tables whose rows are meant.
-    fn write_whole_rows(&mut self, select: &Select) {
+    pub(super) fn write_whole_rows(&mut self, select: &Select) {
         for (i, source) in select.rows.iter().enumerate() {
             if i > 0 {
                 self.text.push_str(", ");
@@ -305,183 +305,6 @@ impl<'q> Writer<'q> {
                 }
             }
         }
-    }
-
-    /// FROM and WHERE: which rows there are, whatever is wanted of them.
-    pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
-        self.clause(" FROM ", select.asked_at);
-        let source = Source { id: select.source, path: Path::HERE };
-        self.write_source(source, &select.body)?;
-        let mut joins = select.joins.iter();
-        for index in self.names.innermost() {
-            match self
-                .names
-                .get(index)
-                .is_some_and(|visible| visible.followed.is_some())
-            {
-                true => self.write_followed(index)?,
-                false => {
-                    if let Some(join) = joins.next() {
-                        self.write_join(join)?;
-                    }
-                }
-            }
-        }
-        self.write_filters(select)
-    }
-
-    /// A table, or the query that stands in the place of one.
-    fn write_source(&mut self, source: Source, body: &'q Body) -> Result<(), Error> {
-        let fields = match (body, self.names.find(source)) {
-            (Body::Table, _) | (_, None) => {
-                self.write_table(source);
-                return Ok(());
-            }
-            (Body::Again, Some(visible)) => {
-                let name = visible
-                    .alias
-                    .as_deref()
-                    .unwrap_or(visible.table.name())
-                    .to_owned();
-                push_identifier(&mut self.text, ROUND.table(), MARKS[self.quote]);
-                self.push(" AS ");
-                push_identifier(&mut self.text, &name, MARKS[self.quote]);
-                return Ok(());
-            }
-            (_, Some(visible)) => visible.table,
-        };
-        // What is written for the query around has nothing to do with it.
-        let inside = self.inside.take();
-        let outer_guard = std::mem::replace(&mut self.guarded, false);
-        let (asked_at, hidden) = (self.asked_at, self.names.hide());
-        self.depth += 1;
-        self.push("(");
-        match body {
-            Body::Table => {}
-            Body::Again => {}
-            Body::Query(select) => self.write_derived(select, fields, false)?,
-            Body::Recursion(recursion) => {
-                let mark = MARKS[self.quote];
-                self.push("WITH RECURSIVE ");
-                push_identifier(&mut self.text, ROUND.table(), mark);
-                self.push(" (");
-                for column in fields.columns() {
-                    push_identifier(&mut self.text, column.name(), mark);
-                    self.push(", ");
-                }
-                push_identifier(&mut self.text, ROUND.name(), mark);
-                self.push(") AS (");
-                self.write_derived(&recursion.start, fields, false)?;
-                self.push(" UNION ALL ");
-                self.write_derived(&recursion.step, fields, false)?;
-                self.push(") SELECT * FROM ");
-                push_identifier(&mut self.text, ROUND.table(), mark);
-            }
-            Body::Sets(sets) => {
-                let first = [(None, &sets.first)].into_iter();
-                let others = sets
-                    .others
-                    .iter()
-                    .map(|(operator, select)| (Some(*operator), select));
-                for (number, (operator, select)) in first.chain(others).enumerate() {
-                    self.push(operator.map_or("", SetOperator::text));
-                    self.push("SELECT * FROM (");
-                    let once = sets
-                        .others
-                        .iter()
-                        .any(|(own, _)| *own != SetOperator::UnionAll);
-                    self.write_derived(select, fields, once)?;
-                    self.push(") AS q");
-                    push_number(&mut self.text, number);
-                }
-            }
-        }
-        self.push(") AS ");
-        self.depth -= 1;
-        self.names.show(hidden);
-        self.asked_at = asked_at;
-        self.guarded = outer_guard;
-        self.inside = inside;
-        let Some(visible) = self.names.find(source) else { return Ok(()) };
-        let name = visible.alias.as_deref().unwrap_or(visible.table.name());
-        push_identifier(&mut self.text, name, MARKS[self.quote]);
-        Ok(())
-    }
-
-    /// A query whose values are called as the fields are, told apart by code point where that matters.
-    fn write_derived(
-        &mut self,
-        select: &'q Select,
-        fields: &'static TableInfo,
-        by_code_point: bool,
-    ) -> Result<(), Error> {
-        self.enter(select, true)?;
-        self.write_ordered_query(select, Naming::Fields(fields), None, by_code_point)?;
-        self.names.leave();
-        Ok(())
-    }
-
-    fn write_table(&mut self, source: Source) {
-        let Some(visible) = self.names.find(source) else { return };
-        self.text.push_str(visible.table.from_clause()[self.quote]);
-        if let Some(alias) = &visible.alias {
-            self.text.push_str(" AS ");
-            push_identifier(&mut self.text, alias, MARKS[self.quote]);
-        }
-    }
-
-    /// A table beside the others. Where its conditions follow its own parents, which are joined after
-    /// it, they stand with the filters.
-    fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
-        let on = join.on.iter().filter(|on| !on.what.facts().follows);
-        let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
-        let opening = match (join.optional, on.is_empty()) {
-            (true, _) => " LEFT JOIN ",
-            (false, false) => " INNER JOIN ",
-            (false, true) => " CROSS JOIN ",
-        };
-        self.clause(opening, join.asked_at);
-        self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
-        match on.as_slice() {
-            [] if join.optional => self.push(" ON TRUE"),
-            [] => {}
-            on => {
-                self.push(" ON ");
-                self.write_brackets(on, " AND ")?;
-            }
-        }
-        Ok(())
-    }
-
-    /// A parent that is followed.
-    fn write_followed(&mut self, index: usize) -> Result<(), Error> {
-        let Some(visible) = self.names.get(index) else { return Ok(()) };
-        let (source, optional) = (visible.source, visible.optional);
-        let (Some(Asked { what: reference, at }), Some((path, _))) =
-            (visible.followed.clone(), source.path.last())
-        else {
-            return Ok(());
-        };
-        self.clause(if optional { " LEFT JOIN " } else { " INNER JOIN " }, at);
-        let from = self.names.find(Source { path, ..source });
-        if let Some(from) = from.map(|from| from.table.name()) {
-            self.mark_relation([from, reference.name()]);
-        }
-        self.write_table(source);
-        let mut between = " ON ";
-        for [own, target] in reference.pairs(Source { path, ..source }, source) {
-            self.push(between);
-            between = " AND ";
-            let needed = own.needs_collation() || target.needs_collation();
-            let [after_target, after_own] =
-                if needed { self.grammar.text_equality() } else { ["", ""] };
-            self.write_column(&target)?;
-            self.push(after_target);
-            self.push(" = ");
-            self.write_column(&own)?;
-            self.push(after_own);
-        }
-        Ok(())
     }
 
     pub(super) fn write_filters(&mut self, select: &'q Select) -> Result<(), Error> {
@@ -658,104 +481,6 @@ impl<'q> Writer<'q> {
             }
         }
     }
-
-    /// A query inside the query, which sees the columns of those around it.
-    pub(super) fn write_subquery(
-        &mut self,
-        select: &'q Select,
-        selected: Selected,
-    ) -> Result<(), Error> {
-        if let Some(relation) = select.relation {
-            self.mark_relation(relation);
-        }
-        self.depth += 1;
-        let outer_origin = self.asked_at;
-        let outer_guard = std::mem::replace(&mut self.guarded, false);
-        let in_rows = !matches!(selected, Selected::Text(_));
-        self.enter(select, in_rows)?;
-        match select.special {
-            None => self.write_plain_subquery(select, selected)?,
-            Some(_) => self.write_shaped_subquery(select, selected)?,
-        }
-        self.names.leave();
-        self.guarded = outer_guard;
-        self.asked_at = outer_origin;
-        self.depth -= 1;
-        Ok(())
-    }
-
-    fn write_plain_subquery(
-        &mut self,
-        select: &'q Select,
-        selected: Selected,
-    ) -> Result<(), Error> {
-        let values = select
-            .values
-            .as_ref()
-            .map_or(&[][..], |values| &values.what);
-        self.push("SELECT ");
-        match selected {
-            Selected::Text(text) => self.push(text),
-            Selected::Values { after, named, .. } => {
-                self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
-                self.push(after);
-                self.push(named);
-            }
-        }
-        self.write_from(select)?;
-        if let (Selected::Values { without_null: true, .. }, [value]) = (selected, values) {
-            let is_first = select.conditions().next().is_none();
-            self.push(if is_first { " WHERE " } else { " AND " });
-            self.write_then(value, " IS NOT NULL")?;
-        }
-        if select.is_limited() && !matches!(selected, Selected::Text(_)) {
-            self.write_orders(select)?;
-        }
-        self.write_limit(select, None)
-    }
-
-    /// A query of groups, of distinct rows and the like: what is asked of it is asked around it.
-    fn write_shaped_subquery(
-        &mut self,
-        select: &'q Select,
-        selected: Selected,
-    ) -> Result<(), Error> {
-        match selected {
-            Selected::Text("1") => self.write_query(select, Naming::Places, None),
-            Selected::Text(text) => {
-                self.push("SELECT ");
-                self.push(text);
-                self.push(" FROM (");
-                self.write_query(select, Naming::Places, None)?;
-                self.push(") AS q");
-                Ok(())
-            }
-            Selected::Values { after, named, without_null } => {
-                if after.is_empty() && named.is_empty() && !without_null {
-                    return self.write_query(select, Naming::None, None);
-                }
-                self.push("SELECT q.c0");
-                self.push(after);
-                self.push(named);
-                self.push(" FROM (");
-                self.write_query(select, Naming::Places, None)?;
-                self.push(") AS q");
-                self.push(if without_null { " WHERE q.c0 IS NOT NULL" } else { "" });
-                Ok(())
-            }
-        }
-    }
-}
-
-impl SetOperator {
-    fn text(self) -> &'static str {
-        match self {
-            SetOperator::Union => " UNION ",
-            SetOperator::UnionAll => " UNION ALL ",
-            SetOperator::Intersect => " INTERSECT ",
-            SetOperator::Except => " EXCEPT ",
-        }
-    }
 }
 
 /// A limit that whoever reads a query adds to it, and how many rows come before.
@@ -783,12 +508,3 @@ const DISTINCT_TWICE: &str = "groups of rows are given once already, and of some
 const GROUPS_OF_EACH: &str = "`limit_each` is for rows before they are grouped; ask `from(query)` for \
      so many of each group";
 const ORDERED_BY_ANOTHER: &str = "rows that are given once can only be ordered by what is selected";
-
-/// What a query inside another selects.
-#[derive(Debug, Clone, Copy)]
-pub(super) enum Selected {
-    /// This, whatever its values are.
-    Text(&'static str),
-    /// Its values, with a collation and a name after them, all of them or only what is not NULL.
-    Values { after: &'static str, named: &'static str, without_null: bool },
-}

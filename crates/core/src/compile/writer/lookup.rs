@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use super::Writer;
-use super::clauses::Selected;
+use super::subqueries::Selected;
 use crate::compile::dialect::ListEncoding;
 use crate::compile::list;
 use crate::error::Error;

@@ -1,12 +1,15 @@
 //! The one walker: it reads the tree and writes the text, the binds and the origins in one pass.
 //!
-//! `clauses` writes queries, `groups` and `windows` those of groups and of so many of each kind,
-//! `nodes` values and conditions, and `lookup` what a value is looked up in.
+//! `clauses` writes queries, `sources` what they are of, `groups` and `windows` those of groups and of so
+//! many of each kind, `subqueries` queries inside; `nodes` writes values and conditions, and `lookup` what a
+//! value is looked up in.
 
 mod clauses;
 mod groups;
 mod lookup;
 mod nodes;
+mod sources;
+mod subqueries;
 mod windows;
 
 use std::borrow::Cow;

@@ -60,7 +60,11 @@ impl<T: Table, A> Companion<Query<T>, A> {
             Some((from, reference))
         });
         let pairs: Vec<[RawColumn; 2]> = match step {
-            Some((from, reference)) => reference.pairs(from, target).collect(),
+            Some((from, reference)) => {
+                let table = rows.table_at(from);
+                query.select.relation = table.map(|table| [table.name(), reference.name()]);
+                reference.pairs(from, target).collect()
+            }
             None => {
                 rows.filters
                     .push(Asked { what: Node::Unfit(NOT_FOLLOWED), at: rows.asked_at });

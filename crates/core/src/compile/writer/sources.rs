@@ -1,0 +1,198 @@
+//! FROM: the tables of a query, what is joined to them, and queries in the place of a table.
+
+use super::clauses::Naming;
+use super::{MARKS, Writer, push_identifier, push_number};
+use crate::error::Error;
+use crate::query::{Path, ROUND, Source};
+use crate::table::TableInfo;
+use crate::tree::{Asked, Body, Join, Node, Select, SetOperator};
+
+impl<'q> Writer<'q> {
+    /// FROM and WHERE: which rows there are, whatever is wanted of them.
+    pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
+        self.clause(" FROM ", select.asked_at);
+        let source = Source { id: select.source, path: Path::HERE };
+        self.write_source(source, &select.body)?;
+        let mut joins = select.joins.iter();
+        for index in self.names.innermost() {
+            match self
+                .names
+                .get(index)
+                .is_some_and(|visible| visible.followed.is_some())
+            {
+                true => self.write_followed(index)?,
+                false => {
+                    if let Some(join) = joins.next() {
+                        self.write_join(join)?;
+                    }
+                }
+            }
+        }
+        self.write_filters(select)
+    }
+
+    /// A table, or the query that stands in the place of one.
+    fn write_source(&mut self, source: Source, body: &'q Body) -> Result<(), Error> {
+        let fields = match (body, self.names.find(source)) {
+            (Body::Table, _) | (_, None) => {
+                self.write_table(source);
+                return Ok(());
+            }
+            (Body::Again, Some(visible)) => {
+                let name = visible
+                    .alias
+                    .as_deref()
+                    .unwrap_or(visible.table.name())
+                    .to_owned();
+                push_identifier(&mut self.text, ROUND.table(), MARKS[self.quote]);
+                self.push(" AS ");
+                push_identifier(&mut self.text, &name, MARKS[self.quote]);
+                return Ok(());
+            }
+            (_, Some(visible)) => visible.table,
+        };
+        // What is written for the query around has nothing to do with it.
+        let inside = self.inside.take();
+        let outer_guard = std::mem::replace(&mut self.guarded, false);
+        let (asked_at, hidden) = (self.asked_at, self.names.hide());
+        self.depth += 1;
+        self.push("(");
+        match body {
+            Body::Table => {}
+            Body::Again => {}
+            Body::Query(select) => self.write_derived(select, fields, false)?,
+            Body::Recursion(recursion) => {
+                let mark = MARKS[self.quote];
+                self.push("WITH RECURSIVE ");
+                push_identifier(&mut self.text, ROUND.table(), mark);
+                self.push(" (");
+                for column in fields.columns() {
+                    push_identifier(&mut self.text, column.name(), mark);
+                    self.push(", ");
+                }
+                push_identifier(&mut self.text, ROUND.name(), mark);
+                self.push(") AS (");
+                self.write_derived(&recursion.start, fields, false)?;
+                self.push(" UNION ALL ");
+                self.write_derived(&recursion.step, fields, false)?;
+                self.push(") SELECT * FROM ");
+                push_identifier(&mut self.text, ROUND.table(), mark);
+            }
+            Body::Sets(sets) => {
+                let first = [(None, &sets.first)].into_iter();
+                let others = sets
+                    .others
+                    .iter()
+                    .map(|(operator, select)| (Some(*operator), select));
+                for (number, (operator, select)) in first.chain(others).enumerate() {
+                    self.push(operator.map_or("", SetOperator::text));
+                    self.push("SELECT * FROM (");
+                    let once = sets
+                        .others
+                        .iter()
+                        .any(|(own, _)| *own != SetOperator::UnionAll);
+                    self.write_derived(select, fields, once)?;
+                    self.push(") AS q");
+                    push_number(&mut self.text, number);
+                }
+            }
+        }
+        self.push(") AS ");
+        self.depth -= 1;
+        self.names.show(hidden);
+        self.asked_at = asked_at;
+        self.guarded = outer_guard;
+        self.inside = inside;
+        let Some(visible) = self.names.find(source) else { return Ok(()) };
+        let name = visible.alias.as_deref().unwrap_or(visible.table.name());
+        push_identifier(&mut self.text, name, MARKS[self.quote]);
+        Ok(())
+    }
+
+    /// A query whose values are called as the fields are, told apart by code point where that matters.
+    fn write_derived(
+        &mut self,
+        select: &'q Select,
+        fields: &'static TableInfo,
+        by_code_point: bool,
+    ) -> Result<(), Error> {
+        self.enter(select, true)?;
+        self.write_ordered_query(select, Naming::Fields(fields), None, by_code_point)?;
+        self.names.leave();
+        Ok(())
+    }
+
+    fn write_table(&mut self, source: Source) {
+        let Some(visible) = self.names.find(source) else { return };
+        self.text.push_str(visible.table.from_clause()[self.quote]);
+        if let Some(alias) = &visible.alias {
+            self.text.push_str(" AS ");
+            push_identifier(&mut self.text, alias, MARKS[self.quote]);
+        }
+    }
+
+    /// A table beside the others. Where its conditions follow its own parents, which are joined after
+    /// it, they stand with the filters.
+    fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
+        let on = join.on.iter().filter(|on| !on.what.facts().follows);
+        let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
+        let opening = match (join.optional, on.is_empty()) {
+            (true, _) => " LEFT JOIN ",
+            (false, false) => " INNER JOIN ",
+            (false, true) => " CROSS JOIN ",
+        };
+        self.clause(opening, join.asked_at);
+        self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
+        match on.as_slice() {
+            [] if join.optional => self.push(" ON TRUE"),
+            [] => {}
+            on => {
+                self.push(" ON ");
+                self.write_brackets(on, " AND ")?;
+            }
+        }
+        Ok(())
+    }
+
+    /// A parent that is followed.
+    fn write_followed(&mut self, index: usize) -> Result<(), Error> {
+        let Some(visible) = self.names.get(index) else { return Ok(()) };
+        let (source, optional) = (visible.source, visible.optional);
+        let (Some(Asked { what: reference, at }), Some((path, _))) =
+            (visible.followed.clone(), source.path.last())
+        else {
+            return Ok(());
+        };
+        self.clause(if optional { " LEFT JOIN " } else { " INNER JOIN " }, at);
+        let from = self.names.find(Source { path, ..source });
+        if let Some(from) = from.map(|from| from.table.name()) {
+            self.mark_relation([from, reference.name()]);
+        }
+        self.write_table(source);
+        let mut between = " ON ";
+        for [own, target] in reference.pairs(Source { path, ..source }, source) {
+            self.push(between);
+            between = " AND ";
+            let needed = own.needs_collation() || target.needs_collation();
+            let [after_target, after_own] =
+                if needed { self.grammar.text_equality() } else { ["", ""] };
+            self.write_column(&target)?;
+            self.push(after_target);
+            self.push(" = ");
+            self.write_column(&own)?;
+            self.push(after_own);
+        }
+        Ok(())
+    }
+}
+
+impl SetOperator {
+    fn text(self) -> &'static str {
+        match self {
+            SetOperator::Union => " UNION ",
+            SetOperator::UnionAll => " UNION ALL ",
+            SetOperator::Intersect => " INTERSECT ",
+            SetOperator::Except => " EXCEPT ",
+        }
+    }
+}
