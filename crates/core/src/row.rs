@@ -84,8 +84,11 @@ pub trait Cells {
     /// Goes back by so many cells, to read them again.
     fn back(&mut self, cells: usize);
 
-    /// How many cells are still to come.
-    fn left(&self) -> usize;
+    /// Goes to the cell with this number, counted from 0.
+    fn go_to(&mut self, cell: usize);
+
+    /// The numbers of the cells that tell to which other rows a row belongs, if the statement reads such.
+    fn key_cells(&self) -> &[usize];
 
     /// Reads the next cell as the field of a table's column.
     ///

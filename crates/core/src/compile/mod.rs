@@ -57,6 +57,8 @@ pub struct Statement<'q> {
     marks: Vec<Mark>,
     origin: Origin,
     most_rows: usize,
+    /// The numbers of the cells that tell to which other rows a row belongs.
+    key_cells: SmallVec<[usize; 2]>,
 }
 
 impl<'q> Statement<'q> {
@@ -90,6 +92,7 @@ impl<'q> Statement<'q> {
             marks: Vec::new(),
             origin: Origin::of(Location::caller()),
             most_rows: usize::MAX,
+            key_cells: SmallVec::new(),
         }
     }
 
@@ -118,6 +121,7 @@ impl<'q> Statement<'q> {
             marks: self.marks.clone(),
             origin: self.origin,
             most_rows: self.most_rows,
+            key_cells: self.key_cells.clone(),
         }
     }
 
@@ -142,6 +146,11 @@ impl<'q> Statement<'q> {
     /// How many rows need to be fetched at most; a driver does not ask for one beyond.
     pub fn most_rows(&self) -> usize {
         self.most_rows
+    }
+
+    /// The numbers of the cells that tell to which other rows a row belongs, in the order of the keys.
+    pub fn key_cells(&self) -> &[usize] {
+        &self.key_cells
     }
 
     /// Where the query was begun.

@@ -13,12 +13,13 @@ const BINARY: u16 = 63;
 pub(super) struct RowCells<'r> {
     row: &'r Row,
     columns: &'r [Column],
+    key_cells: &'r [usize],
     next: usize,
 }
 
 impl<'r> RowCells<'r> {
-    pub(super) fn new(row: &'r Row) -> Self {
-        RowCells { row, columns: row.columns_ref(), next: 0 }
+    pub(super) fn new(row: &'r Row, key_cells: &'r [usize]) -> Self {
+        RowCells { row, columns: row.columns_ref(), key_cells, next: 0 }
     }
 }
 
@@ -28,8 +29,12 @@ impl Cells for RowCells<'_> {
         self.next -= cells;
     }
 
-    fn left(&self) -> usize {
-        self.row.len().saturating_sub(self.next)
+    fn go_to(&mut self, cell: usize) {
+        self.next = cell;
+    }
+
+    fn key_cells(&self) -> &[usize] {
+        self.key_cells
     }
 
     #[inline]

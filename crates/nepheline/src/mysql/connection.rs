@@ -252,7 +252,7 @@ pub(super) fn each<'a, 'q: 'a, R: RowShape + Send + 'static>(
         let mut read = 0;
         while let Some(row) = rows.next().await.map_err(failed)? {
             read += 1;
-            yield R::read(&mut RowCells::new(&row)).map_err(|err| err.at_row(read))?;
+            yield R::read(&mut RowCells::new(&row, statement.key_cells())).map_err(|err| err.at_row(read))?;
         }
         let warnings = rows.warnings();
         rows.drop_result().await.map_err(failed)?;
@@ -273,7 +273,7 @@ where
     let mut rows = begin(conn, server, statement).await?;
     let mut arriving = Arriving::<G>::default();
     while let Some(row) = rows.next().await.map_err(failed)? {
-        arriving.take(R::read(&mut RowCells::new(&row)));
+        arriving.take(R::read(&mut RowCells::new(&row, statement.key_cells())));
     }
     let warnings = rows.warnings();
     rows.drop_result().await.map_err(failed)?;

@@ -11,12 +11,13 @@ use uuid::Uuid;
 /// The cells of one row, from left to right.
 pub(super) struct RowCells<'r> {
     row: &'r Row,
+    key_cells: &'r [usize],
     next: usize,
 }
 
 impl<'r> RowCells<'r> {
-    pub(super) fn new(row: &'r Row) -> Self {
-        RowCells { row, next: 0 }
+    pub(super) fn new(row: &'r Row, key_cells: &'r [usize]) -> Self {
+        RowCells { row, key_cells, next: 0 }
     }
 }
 
@@ -26,8 +27,12 @@ impl Cells for RowCells<'_> {
         self.next -= cells;
     }
 
-    fn left(&self) -> usize {
-        self.row.len().saturating_sub(self.next)
+    fn go_to(&mut self, cell: usize) {
+        self.next = cell;
+    }
+
+    fn key_cells(&self) -> &[usize] {
+        self.key_cells
     }
 
     #[inline]

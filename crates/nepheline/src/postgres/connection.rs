@@ -156,7 +156,10 @@ impl Connection {
         G: Gather<R>,
     {
         self.in_flight
-            .during(async { gather(self.statements.run(&self.client, statement).await?).await })
+            .during(async {
+                let rows = self.statements.run(&self.client, statement).await?;
+                gather(rows, statement).await
+            })
             .await
     }
 
@@ -172,7 +175,8 @@ impl Connection {
     ) -> BoxStream<'a, Result<R, Error>> {
         Box::pin(try_stream! {
             self.in_flight.begin();
-            let mut rows = each(self.statements.run(&self.client, &statement).await?);
+            let rows = self.statements.run(&self.client, &statement).await?;
+            let mut rows = each(rows, &statement);
             while let Some(row) = rows.try_next().await? {
                 yield row;
             }
@@ -184,18 +188,20 @@ impl Connection {
 /// The rows as they arrive.
 pub(super) fn each<'a, R: RowShape + Send + 'static>(
     rows: RowStream,
+    statement: &'a Statement<'_>,
 ) -> BoxStream<'a, Result<R, Error>> {
+    let key_cells = statement.key_cells();
     Box::pin(try_stream! {
         pin_mut!(rows);
         let mut read = 0;
         while let Some(row) = rows.try_next().await.map_err(failed)? {
             read += 1;
-            yield R::read(&mut RowCells::new(&row)).map_err(|err| err.at_row(read))?;
+            yield R::read(&mut RowCells::new(&row, key_cells)).map_err(|err| err.at_row(read))?;
         }
     })
 }
 
-pub(super) async fn gather<R, G>(rows: RowStream) -> Result<G, Error>
+pub(super) async fn gather<R, G>(rows: RowStream, statement: &Statement<'_>) -> Result<G, Error>
 where
     R: RowShape,
     G: Gather<R>,
@@ -203,7 +209,7 @@ where
     pin_mut!(rows);
     let mut arriving = Arriving::<G>::default();
     while let Some(row) = rows.try_next().await.map_err(failed)? {
-        arriving.take(R::read(&mut RowCells::new(&row)));
+        arriving.take(R::read(&mut RowCells::new(&row, statement.key_cells())));
     }
     arriving.finish()
 }

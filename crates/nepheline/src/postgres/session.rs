@@ -79,7 +79,7 @@ impl<'c> Session<'c> {
         let running = self.watch.begin(statement);
         let rows = self.statements.run(self.client, statement).await;
         let gathered = match rows {
-            Ok(rows) => connection::gather(rows).await,
+            Ok(rows) => connection::gather(rows, statement).await,
             Err(err) => Err(err),
         };
         running.end(gathered, G::seen)
@@ -99,7 +99,7 @@ impl sealed::Handle for Session<'_> {
             let statement = query.statement(Dialect::Postgres, Wanted::Rows)?;
             let running = self.watch.begin(&statement);
             let rows = self.statements.run(self.client, &statement).await;
-            let rows = connection::each(rows.map_err(|err| statement.context(err))?);
+            let rows = connection::each(rows.map_err(|err| statement.context(err))?, &statement);
             let mut rows = running.over(rows);
             while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
                 yield row;

@@ -7,12 +7,13 @@ use rusqlite::types::{ToSql, ToSqlOutput, Value, ValueRef};
 /// The cells of one row, from left to right.
 pub(super) struct RowCells<'r, 's> {
     row: &'r Row<'s>,
+    key_cells: &'r [usize],
     next: usize,
 }
 
 impl<'r, 's> RowCells<'r, 's> {
-    pub(super) fn new(row: &'r Row<'s>) -> Self {
-        RowCells { row, next: 0 }
+    pub(super) fn new(row: &'r Row<'s>, key_cells: &'r [usize]) -> Self {
+        RowCells { row, key_cells, next: 0 }
     }
 }
 
@@ -22,8 +23,12 @@ impl Cells for RowCells<'_, '_> {
         self.next -= cells;
     }
 
-    fn left(&self) -> usize {
-        self.row.as_ref().column_count().saturating_sub(self.next)
+    fn go_to(&mut self, cell: usize) {
+        self.next = cell;
+    }
+
+    fn key_cells(&self) -> &[usize] {
+        self.key_cells
     }
 
     #[inline]

@@ -119,7 +119,7 @@ pub(crate) fn each<R: RowShape>(
     while read < statement.most_rows() {
         let Some(row) = cursor.next().map_err(failed)? else { break };
         read += 1;
-        match R::read(&mut RowCells::new(row)) {
+        match R::read(&mut RowCells::new(row, statement.key_cells())) {
             Ok(row) => {
                 if take(row).is_break() {
                     break;

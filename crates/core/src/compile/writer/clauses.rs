@@ -153,7 +153,10 @@ impl<'q> Writer<'q> {
         match &select.values {
             None if matches!(naming, Naming::None) && !by_code_point => {
                 self.write_whole_rows(select);
-                places.start = 1;
+                places.start = match select.keys.is_empty() {
+                    true => 1,
+                    false => self.whole_rows(select).len(),
+                };
             }
             None => {
                 for column in self.whole_rows(select) {
@@ -179,10 +182,30 @@ impl<'q> Writer<'q> {
             }
         }
         let naming = if matches!(naming, Naming::Places) { naming } else { Naming::None };
-        for key in &select.keys {
-            self.named(naming, &mut places, |this| this.guarded(|this| this.write_node(key)))?;
+        for (key, cell) in select.keys.iter().zip(self.key_cells(select)) {
+            if cell >= places.start {
+                self.named(naming, &mut places, |this| this.guarded(|this| this.write_node(key)))?;
+            }
         }
         Ok(())
+    }
+
+    /// The number of each key's cell: that of a value which it is, or a further one.
+    pub(super) fn key_cells(&self, select: &'q Select) -> impl Iterator<Item = usize> + use<'q> {
+        let listed = match (&select.values, select.keys.is_empty()) {
+            (_, true) => Vec::new(),
+            (Some(values), _) => values.what.to_vec(),
+            (None, _) => self
+                .whole_rows(select)
+                .into_iter()
+                .map(Node::Column)
+                .collect(),
+        };
+        let mut further = listed.len()..;
+        select.keys.iter().filter_map(move |key| {
+            let value = listed.iter().position(|value| value == key);
+            value.or_else(|| further.next())
+        })
     }
 
     /// A value of a list, with its name there.
@@ -214,9 +237,11 @@ impl<'q> Writer<'q> {
     }
 
     /// How many values a list has.
-    pub(super) fn width(&self, select: &Select) -> usize {
+    pub(super) fn width(&self, select: &'q Select) -> usize {
         let values = select.values.as_ref().map(|values| values.what.len());
-        values.unwrap_or_else(|| self.whole_rows(select).len()) + select.keys.len()
+        let values = values.unwrap_or_else(|| self.whole_rows(select).len());
+        self.key_cells(select)
+            .fold(values, |width, cell| width.max(cell + 1))
     }
 
     /// The orders of rows that are given once: only what is read of them is known then, so that each

@@ -79,6 +79,7 @@ impl<'q> Writer<'q> {
     pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
         match self.write_wanted(wanted) {
             Ok(()) => Ok(Statement {
+                key_cells: self.key_cells(self.select).collect(),
                 dialect: self.dialect,
                 text: self.text,
                 binds: self.binds,

@@ -215,7 +215,7 @@ impl<Q, A> Companion<Q, A> {
     }
 }
 
-/// A row, and the cells after it, by which others are found for it.
+/// A row, and those of its cells by which others are found for it.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct KeyedRow<R> {
@@ -224,14 +224,15 @@ pub struct KeyedRow<R> {
 }
 
 impl<R: RowShape> RowShape for KeyedRow<R> {
-    // What follows is as long as the statement is.
     const WIDTH: usize = R::WIDTH;
 
     #[inline]
     fn read<C: Cells>(cells: &mut C) -> Result<Self, Error> {
         let row = R::read(cells)?;
         let mut keys = Key::new();
-        while cells.left() > 0 {
+        for number in 0..cells.key_cells().len() {
+            let Some(&cell) = cells.key_cells().get(number) else { break };
+            cells.go_to(cell);
             keys.push(KeyPart::of(cells.next_cell())?);
         }
         Ok(KeyedRow { row, keys })
