@@ -65,7 +65,7 @@ pub trait Handle: sealed::Handle + Sized {
         &self,
         query: &Q,
     ) -> impl Future<Output = Result<Option<Q::Row>, Error>> + Send {
-        async move { completed(self, query, self.run(ReadFirst(query)).await?).await }
+        async move { query.complete_one(self, self.run(ReadFirst(query)).await?).await }
     }
 
     /// Reads the one row that there must be.
@@ -79,7 +79,7 @@ pub trait Handle: sealed::Handle + Sized {
         query: &Q,
     ) -> impl Future<Output = Result<Q::Row, Error>> + Send {
         async move {
-            let row = completed(self, query, self.run(ReadAtMostOne(query)).await?).await?;
+            let row = query.complete_one(self, self.run(ReadAtMostOne(query)).await?).await?;
             row.ok_or_else(|| not_found(query))
         }
     }
@@ -93,7 +93,7 @@ pub trait Handle: sealed::Handle + Sized {
         &self,
         query: &Q,
     ) -> impl Future<Output = Result<Option<Q::Row>, Error>> + Send {
-        async move { completed(self, query, self.run(ReadAtMostOne(query)).await?).await }
+        async move { query.complete_one(self, self.run(ReadAtMostOne(query)).await?).await }
     }
 
     /// How many rows the query has, counted by the database. Limit and offset count.
@@ -226,16 +226,6 @@ pub trait Handle: sealed::Handle + Sized {
 }
 
 impl<H: sealed::Handle> Handle for H {}
-
-/// One row with what stands alongside.
-async fn completed<H: sealed::Handle, Q: Readable>(
-    handle: &H,
-    query: &Q,
-    row: Option<Q::Read>,
-) -> Result<Option<Q::Row>, Error> {
-    let rows = query.complete(handle, row.into_iter().collect()).await?;
-    Ok(rows.into_iter().next())
-}
 
 async fn read_stretch<H: sealed::Handle, Q: Readable>(
     handle: &H,

@@ -48,6 +48,27 @@ pub(crate) mod sealed {
             rows: Vec<Self::Read>,
         ) -> Result<Vec<Self::Row>, Error>;
 
+        /// Completes one row, if there is one.
+        fn complete_one<H: handle::sealed::Handle>(
+            &self,
+            handle: &H,
+            row: Option<Self::Read>,
+        ) -> impl Future<Output = Result<Option<Self::Row>, Error>> + Send {
+            async move {
+                let rows = self.complete(handle, row.into_iter().collect()).await?;
+                Ok(rows.into_iter().next())
+            }
+        }
+
+        fn complete_one_blocking<H: blocking::sealed::Handle>(
+            &self,
+            handle: &H,
+            row: Option<Self::Read>,
+        ) -> Result<Option<Self::Row>, Error> {
+            let rows = self.complete_blocking(handle, row.into_iter().collect())?;
+            Ok(rows.into_iter().next())
+        }
+
         /// Completes rows that stand alongside others, and keeps each where it belongs.
         fn keep<H: handle::sealed::Handle>(
             &self,
@@ -101,6 +122,22 @@ impl<T: Tables, R: RowShape + Send + 'static, L: Level> Completes for Query<T, R
         rows: Vec<R>,
     ) -> Result<Vec<R>, Error> {
         Ok(rows)
+    }
+
+    async fn complete_one<H: handle::sealed::Handle>(
+        &self,
+        _: &H,
+        row: Option<R>,
+    ) -> Result<Option<R>, Error> {
+        Ok(row)
+    }
+
+    fn complete_one_blocking<H: blocking::sealed::Handle>(
+        &self,
+        _: &H,
+        row: Option<R>,
+    ) -> Result<Option<R>, Error> {
+        Ok(row)
     }
 
     // Nothing stands beside them that would have to be read first.

@@ -148,7 +148,7 @@ impl Watch {
     /// To be called when a statement is sent.
     #[inline]
     pub(crate) fn begin(&self, statement: &Statement<'_>) -> Running {
-        Running(self.record.as_ref().map(|record| Noted {
+        Running(self.record.as_ref().map(|record| Box::new(Noted {
             record: record.clone(),
             began: Instant::now(),
             ran: Ran {
@@ -158,12 +158,12 @@ impl Watch {
                 took: Duration::ZERO,
                 completed: false,
             },
-        }))
+        })))
     }
 }
 
 /// A statement that runs. Dropped, it is noted as it is then.
-pub(crate) struct Running(Option<Noted>);
+pub(crate) struct Running(Option<Box<Noted>>);
 
 struct Noted {
     record: Record,
@@ -222,7 +222,8 @@ impl Running {
 
 impl Drop for Running {
     fn drop(&mut self) {
-        if let Some(Noted { record, began, mut ran }) = self.0.take() {
+        if let Some(noted) = self.0.take() {
+            let Noted { record, began, mut ran } = *noted;
             ran.took = began.elapsed();
             record.lock().push(ran);
         }

@@ -320,6 +320,26 @@ impl Select {
         }
     }
 
+    /// Whether a column of a followed parent is in it. Every query is asked, so by plain loops.
+    pub(crate) fn follows(&self) -> bool {
+        let follows = |node: &Node| node.facts().follows;
+        self.filters.iter().any(|filter| follows(&filter.what))
+            || self.orders.iter().any(|order| follows(&order.what.by))
+            || self
+                .values
+                .as_ref()
+                .is_some_and(|values| values.what.iter().any(follows))
+            || self.keys.iter().any(follows)
+            || self
+                .joins
+                .iter()
+                .any(|join| join.on.iter().any(|on| follows(&on.what)))
+            || self
+                .special
+                .as_ref()
+                .is_some_and(|special| special.nodes().any(|(node, _)| follows(node)))
+    }
+
     pub(crate) fn facts(&self) -> Facts {
         together(self.nodes())
     }

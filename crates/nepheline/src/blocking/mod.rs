@@ -62,7 +62,7 @@ pub trait Handle: sealed::Handle + Sized {
     ///
     /// Which row is first is up to the engine, unless the query is ordered.
     fn read_first<Q: Readable>(&self, query: &Q) -> Result<Option<Q::Row>, Error> {
-        completed(self, query, self.run(ReadFirst(query))?)
+        query.complete_one_blocking(self, self.run(ReadFirst(query))?)
     }
 
     /// Reads the one row that there must be.
@@ -72,7 +72,7 @@ pub trait Handle: sealed::Handle + Sized {
     /// Of kind [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key
     /// that was sought, and of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
     fn read_one<Q: Readable>(&self, query: &Q) -> Result<Q::Row, Error> {
-        let row = completed(self, query, self.run(ReadAtMostOne(query))?)?;
+        let row = query.complete_one_blocking(self, self.run(ReadAtMostOne(query))?)?;
         row.ok_or_else(|| not_found(query))
     }
 
@@ -82,7 +82,7 @@ pub trait Handle: sealed::Handle + Sized {
     ///
     /// Of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
     fn read_at_most_one<Q: Readable>(&self, query: &Q) -> Result<Option<Q::Row>, Error> {
-        completed(self, query, self.run(ReadAtMostOne(query))?)
+        query.complete_one_blocking(self, self.run(ReadAtMostOne(query))?)
     }
 
     /// How many rows the query has, counted by the database. Limit and offset count.
@@ -174,16 +174,6 @@ pub trait Handle: sealed::Handle + Sized {
 }
 
 impl<H: sealed::Handle> Handle for H {}
-
-/// One row with what stands alongside.
-fn completed<H: sealed::Handle, Q: Readable>(
-    handle: &H,
-    query: &Q,
-    row: Option<Q::Read>,
-) -> Result<Option<Q::Row>, Error> {
-    let rows = query.complete_blocking(handle, row.into_iter().collect())?;
-    Ok(rows.into_iter().next())
-}
 
 fn read_stretch<H: sealed::Handle, Q: Readable>(
     handle: &H,

@@ -304,7 +304,7 @@ impl<'q> Writer<'q> {
     /// Goes into a query: from here on its tables have names.
     pub(super) fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
         let beyond = |source: &Source| source.path != Path::HERE;
-        let follows = select.rows.iter().any(beyond) || select.facts().follows;
+        let follows = select.rows.iter().any(beyond) || select.follows();
         let followed = if follows { select.followed(in_rows) } else { Vec::new() };
         self.names.enter(select, followed)
     }

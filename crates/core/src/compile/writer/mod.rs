@@ -79,7 +79,10 @@ impl<'q> Writer<'q> {
     pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
         match self.write_wanted(wanted) {
             Ok(()) => Ok(Statement {
-                key_cells: self.key_cells(self.select).collect(),
+                key_cells: match self.select.keys.is_empty() {
+                    true => SmallVec::new(),
+                    false => self.key_cells(self.select).collect(),
+                },
                 dialect: self.dialect,
                 text: self.text,
                 binds: self.binds,

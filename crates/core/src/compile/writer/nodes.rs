@@ -8,6 +8,7 @@ use crate::compile::form::{self, Part};
 use crate::compile::pattern::glob_of;
 use crate::error::Error;
 use crate::function;
+use crate::query::ROUND;
 use crate::storable::{BindValue, SqlType};
 use crate::tree::{Call, Case, Comparison, Like, Node, RawColumn};
 
@@ -123,7 +124,7 @@ impl<'q> Writer<'q> {
             });
         };
         match &visible.alias {
-            None if visible.table.name() == column.info.table() => {
+            None if !std::ptr::eq(column.info, &ROUND) => {
                 self.text.push_str(column.info.qualified()[self.quote]);
             }
             alias => {
