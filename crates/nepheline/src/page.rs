@@ -287,8 +287,11 @@ impl Asked {
             if rows == 0 {
                 return Err(Error::unfit_page("a page has one row at least"));
             }
-            let structure = Keyset::of(query, false)?.structure(dialect)?;
-            let mut keyset = Keyset::of(query, way == Way::Before)?;
+            let mut keyset = Keyset::of(query, false)?;
+            let structure = keyset.structure(dialect)?;
+            if way == Way::Before {
+                keyset = Keyset::of(query, true)?;
+            }
             let types: Vec<_> = keyset.types().collect();
             if let Some(cursor) = cursor {
                 keyset = keyset.after(cursor.place(&structure, &types)?);

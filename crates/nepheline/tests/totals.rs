@@ -381,6 +381,29 @@ fn sets(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), Te
     // Bound from left to right, whatever the engine makes of INTERSECT beside UNION.
     let three = light().union(in_tray()).intersect(light().limit(u64::MAX));
     answers.check(&order(three), &rows(&(&few | &there) & &few))?;
+    // Capped per group, an operand's text is told apart by code point all the same.
+    let each = named(
+        Piece::rows()
+            .order_by(|p| p.id.asc())
+            .limit_each(1, |p| p.kind),
+    );
+    answers.check(&order(each.union(in_tray())), &rows(names(&|_| true)))?;
+    // A fragment about a group stands wherever an aggregate does, also beside a computed key.
+    let modulus = asked.modulus;
+    let last_of_each = Piece::rows()
+        .select(|p| (per(p.grams % modulus), max(p.id)))
+        .order_by(|p| verbatim!("max({})", p.id).typed_per_group::<i64>().desc());
+    let mut last: BTreeMap<i64, i64> = BTreeMap::new();
+    for piece in pieces {
+        let id = last.entry(piece.grams % modulus).or_insert(piece.id);
+        *id = piece.id.max(*id);
+    }
+    let mut last: Vec<_> = last
+        .into_iter()
+        .map(|(rest, id)| (Some(rest), Some(id)))
+        .collect();
+    last.sort_by_key(|(_, id)| std::cmp::Reverse(*id));
+    answers.check(&last_of_each, &last)?;
     let mut all: Vec<Name> = pieces
         .iter()
         .map(|p| Name { name: p.kind.clone() })

@@ -10,8 +10,8 @@ use super::{
 };
 use crate::function::{self, Function};
 use crate::query::{SumOf, Summed};
-use crate::storable::{BindValue, ColumnType, MaybeNull, SqlType, Storable};
-use crate::tree::{self, Node};
+use crate::storable::{BindValue, ColumnType, MaybeNull, Storable};
+use crate::tree::{self, Call, Node};
 
 /// A value of all rows of a group together: made by [`count`], [`sum`] and their like.
 ///
@@ -26,15 +26,10 @@ pub struct Aggregate<T> {
 
 impl<T: ColumnType> Aggregate<T> {
     fn new(function: &'static Function, arguments: impl IntoIterator<Item = Node>) -> Aggregate<T> {
-        let inner = tree::Aggregate {
-            function,
-            sql_type: T::Base::SQL_TYPE,
-            arguments: arguments.into_iter().collect(),
-            distinct: false,
-            among: None,
-            orders: Vec::new(),
-        };
-        Aggregate { inner, holds: PhantomData }
+        let arguments = arguments.into_iter().collect();
+        let sql_type = T::Base::SQL_TYPE;
+        let call = Call { function, sql_type, arguments, asked_at: None };
+        Aggregate { inner: Node::of_rows(call), holds: PhantomData }
     }
 
     /// Only the rows for which the condition is true. Called again it narrows further.
@@ -230,6 +225,5 @@ where
     E: Expression<Type: ColumnType<Base = String>, Level: KnownPerRow>,
 {
     let between = Node::Bind(BindValue::Text(between.into()));
-    debug_assert_eq!(between.sql_type(), SqlType::Text);
     Aggregate::new(&function::JOINED, [texts.into_node(), between])
 }

@@ -104,9 +104,9 @@ impl Verbatim {
         Verbatim { body: Body::Trusted(text.into().into()) }
     }
 
-    fn into_node(self, sql_type: SqlType) -> Node {
+    fn into_node(self, sql_type: SqlType, of_call: impl FnOnce(Call) -> Node) -> Node {
         match self.body {
-            Body::Fragment { function, arguments, asked_at } => Node::of_call(Call {
+            Body::Fragment { function, arguments, asked_at } => of_call(Call {
                 function,
                 sql_type,
                 arguments: arguments.into(),
@@ -120,17 +120,18 @@ impl Verbatim {
 
     /// The fragment as a value of type `T`, an `Option` if it may be NULL.
     pub fn typed<T: ColumnType>(self) -> Expr<T> {
-        Expr::from_node(self.into_node(T::Base::SQL_TYPE))
+        Expr::from_node(self.into_node(T::Base::SQL_TYPE, Node::of_call))
     }
 
     /// The fragment as a condition.
     pub fn holds(self) -> Condition {
-        Condition::from_node(self.into_node(SqlType::Boolean))
+        Condition::from_node(self.into_node(SqlType::Boolean, Node::of_call))
     }
 
     /// The fragment as an aggregate: its arguments have a value for each row, and it has one of type
     /// `T` for each group of them.
     pub fn typed_per_group<T: ColumnType>(self) -> Expr<T, PerGroup> {
-        Expr::from_node(self.into_node(T::Base::SQL_TYPE))
+        let of_rows = |call| Node::aggregate(Node::of_rows(call));
+        Expr::from_node(self.into_node(T::Base::SQL_TYPE, of_rows))
     }
 }

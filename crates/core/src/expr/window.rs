@@ -6,7 +6,7 @@ use super::level::{KnownPerRow, PerRow};
 use super::{BaseOf, Expr, Expression, IntoOrders, Selectable, Selection};
 use crate::function::{self, Function};
 use crate::storable::{ColumnType, SqlType, Storable};
-use crate::tree::{Aggregate, Frame, Node, OrderTerm, Window};
+use crate::tree::{Aggregate, Call, Frame, Node, OrderTerm, Window};
 
 /// Which rows are around a row, and in which order: what the closure of `over` says.
 #[derive(Debug, Clone, Default)]
@@ -72,14 +72,8 @@ impl<T> WindowFunction<T> {
         sql_type: SqlType,
         arguments: impl IntoIterator<Item = Node>,
     ) -> WindowFunction<T> {
-        let of = Aggregate {
-            function,
-            sql_type,
-            arguments: arguments.into_iter().collect(),
-            distinct: false,
-            among: None,
-            orders: Vec::new(),
-        };
+        let arguments = arguments.into_iter().collect();
+        let of = Node::of_rows(Call { function, sql_type, arguments, asked_at: None });
         WindowFunction { of, frame: None, holds: std::marker::PhantomData }
     }
 

@@ -47,7 +47,7 @@ use crate::tree::{Asked, Body, Comparison, Node, RawColumn, Recursion, Select, S
 /// a query around it, which engines do not allow there.
 #[track_caller]
 pub fn from<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> Query<R> {
-    Query::over_body(Body::Query(query.into_select()))
+    Query::over_body(Body::Query(Box::new(query.into_source())))
 }
 
 /// Queries stand in queries no deeper than this, so that cloning and dropping them may recurse.
@@ -134,8 +134,8 @@ where
     U: Tables,
     M: Level,
 {
-    let mut start = *start.into_select();
-    let mut step = *step(Query::over_body(Body::Again)).into_select();
+    let mut start = start.into_source();
+    let mut step = step(Query::over_body(Body::Again)).into_source();
     let unfit = match step.rounds_before() {
         _ if start.is_limited() || step.is_limited() => Some(LIMITED_ROUNDS),
         None => Some(USED_OTHERWISE),
@@ -175,6 +175,21 @@ pub(crate) static ROUND: ColumnInfo = ColumnInfo::new(
     (SqlType::Integer, false),
     ColumnRole { key: false, generated: false, unique: false, by_code_point: false },
 );
+
+impl<T, R, L> Query<T, R, L> {
+    /// The query as the source of another one, without orders where they say nothing there.
+    fn into_source(self) -> Select {
+        let mut select = *self.select;
+        let of_each = select
+            .special
+            .as_ref()
+            .is_some_and(|special| special.of_each.is_some());
+        if !select.is_limited() && !of_each {
+            select.orders.clear();
+        }
+        select
+    }
+}
 
 impl Select {
     /// Where the rows of the round before stand, if they do exactly once.
@@ -242,8 +257,8 @@ impl<T: Tables, R: RowStruct, L: Level> Query<T, R, L> {
 
     #[track_caller]
     fn set<U: Tables, M: Level>(self, operator: SetOperator, other: Query<U, R, M>) -> Query<R> {
-        let (left, right) = (self.into_select(), other.into_select());
-        let body = Body::Sets(Box::new(Sets { first: *left, others: vec![(operator, *right)] }));
+        let (first, other) = (self.into_source(), other.into_source());
+        let body = Body::Sets(Box::new(Sets { first, others: vec![(operator, other)] }));
         Query::over_body(body)
     }
 }

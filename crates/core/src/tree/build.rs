@@ -206,6 +206,11 @@ impl Node {
         Node::above(facts, |facts| Node::Aggregate(facts, Box::new(aggregate)))
     }
 
+    /// A function of all rows of a group, each of them once or more.
+    pub(crate) fn of_rows(call: Call) -> Aggregate {
+        Aggregate { call, distinct: false, among: None, orders: Vec::new() }
+    }
+
     pub(crate) fn window(window: Window) -> Node {
         let facts = Facts { windows: true, ..together(window.nodes()) };
         Node::above(facts, |facts| Node::Window(facts, Box::new(window)))

@@ -191,9 +191,7 @@ pub struct Case {
 /// A function of all rows of a group together, or of a window.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Aggregate {
-    pub(crate) function: &'static Function,
-    pub(crate) sql_type: SqlType,
-    pub(crate) arguments: SmallVec<[Node; 1]>,
+    pub(crate) call: Call,
     /// Whether each value counts once.
     pub(crate) distinct: bool,
     /// Which rows count, if not all of them.
@@ -272,8 +270,8 @@ impl Node {
             Node::Bind(value) => value.sql_type(),
             Node::Call(_, call) => call.sql_type,
             Node::Case(_, case) => case.sql_type,
-            Node::Aggregate(_, aggregate) => aggregate.sql_type,
-            Node::Window(_, window) => window.of.sql_type,
+            Node::Aggregate(_, aggregate) => aggregate.call.sql_type,
+            Node::Window(_, window) => window.of.call.sql_type,
             Node::Key(_, key) => key.sql_type(),
             Node::Trusted(trusted) => trusted.sql_type,
             Node::Refused(refused) => refused.value.sql_type(),

@@ -8,12 +8,13 @@ use crate::query::Source;
 impl Aggregate {
     pub(crate) fn nodes(&self) -> impl Iterator<Item = &Node> {
         let orders = self.orders.iter().map(|order| &order.by);
-        self.arguments.iter().chain(&self.among).chain(orders)
+        self.call.arguments.iter().chain(&self.among).chain(orders)
     }
 
     fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
         let orders = self.orders.iter_mut().map(|order| &mut order.by);
         for node in self
+            .call
             .arguments
             .iter_mut()
             .chain(&mut self.among)

@@ -27,12 +27,12 @@ impl<'q> Writer<'q> {
             // A key matches one row at most, and without LIMIT the text is that of any read by key.
             Wanted::AtMost(rows) => {
                 let rows = i64::from(rows);
-                let cap = (!select.at_most_one).then_some(Cap { after: 0, rows });
+                let cap = (!select.at_most_one).then_some(Cap { after: None, rows });
                 self.write_query(select, Naming::None, cap)
             }
             Wanted::Page { after, rows } => {
                 let [after, rows] = [after, rows].map(|n| i64::try_from(n).unwrap_or(i64::MAX));
-                self.write_query(select, Naming::None, Some(Cap { after, rows }))
+                self.write_query(select, Naming::None, Some(Cap { after: Some(after), rows }))
             }
             Wanted::Count if select.special.is_none() && !select.is_limited() => {
                 self.push("SELECT count(*)");
@@ -71,16 +71,6 @@ impl<'q> Writer<'q> {
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
-        self.write_ordered_query(select, naming, cap, false)
-    }
-
-    pub(super) fn write_ordered_query(
-        &mut self,
-        select: &'q Select,
-        naming: Naming,
-        cap: Option<Cap>,
-        by_code_point: bool,
-    ) -> Result<(), Error> {
         if let Some(relation) = select.relation {
             self.mark_relation(relation);
         }
@@ -106,7 +96,7 @@ impl<'q> Writer<'q> {
             }
         }
         self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
-        self.write_list(select, naming, distinct || by_code_point)?;
+        self.write_list(select, naming, distinct)?;
         self.write_from(select)?;
         if distinct {
             self.write_orders_of_listed(select)?;
@@ -125,7 +115,7 @@ impl<'q> Writer<'q> {
             let way_out = "a transaction there locks the whole database already";
             return Err(Error::unsupported("locking rows", self.dialect, way_out).asked_at(at));
         };
-        if select.special.is_some() || !matches!(select.body, Body::Table) {
+        if !matches!(select.body, Body::Table) {
             return Err(Error::unfit_parts(LOCKED_OTHERS).asked_at(at));
         }
         self.clause(" FOR UPDATE", at);
@@ -270,22 +260,14 @@ impl<'q> Writer<'q> {
         order: &'q OrderTerm,
         place: usize,
     ) -> Result<(), Error> {
-        self.check_comparable(order.by.sql_type(), "ordering by")?;
-        if order.nullable {
-            let form = self.grammar.null_order(order.descending, order.nulls_first);
-            if let Some(first) = form.first {
-                self.write_then(&order.by, first)?;
-                self.push(", ");
-            }
-            push_number(&mut self.text, place + 1);
-            self.push(form.then);
-        } else {
-            push_number(&mut self.text, place + 1);
-            if order.descending {
-                self.push(" DESC");
-            }
-        }
-        Ok(())
+        self.write_order_as(
+            order,
+            |this| this.write_operand(&order.by),
+            |this| {
+                push_number(&mut this.text, place + 1);
+                Ok(())
+            },
+        )
     }
 
     /// All columns of the tables whose rows are meant.
@@ -437,21 +419,34 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_order(&mut self, order: &'q OrderTerm) -> Result<(), Error> {
-        let sql_type = order.by.sql_type();
-        self.check_comparable(sql_type, "ordering by")?;
-        if order.nullable {
-            let form = self.grammar.null_order(order.descending, order.nulls_first);
-            if let Some(first) = form.first {
-                self.write_then(&order.by, first)?;
-                self.push(", ");
-            }
-            self.write_ordered(&order.by)?;
-            self.push(form.then);
-        } else {
-            self.write_ordered(&order.by)?;
-            if order.descending {
-                self.push(" DESC");
-            }
+        self.write_order_as(
+            order,
+            |this| this.write_operand(&order.by),
+            |this| this.write_ordered(&order.by),
+        )
+    }
+
+    /// An order with its NULLs where they are wanted: its expression as an operand, and to be ordered.
+    pub(super) fn write_order_as(
+        &mut self,
+        order: &OrderTerm,
+        operand: impl FnOnce(&mut Self) -> Result<(), Error>,
+        ordered: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        self.check_comparable(order.by.sql_type(), "ordering by")?;
+        let form = order
+            .nullable
+            .then(|| self.grammar.null_order(order.descending, order.nulls_first));
+        if let Some(first) = form.and_then(|form| form.first) {
+            operand(self)?;
+            self.push(first);
+            self.push(", ");
+        }
+        ordered(self)?;
+        match form {
+            Some(form) => self.push(form.then),
+            None if order.descending => self.push(" DESC"),
+            None => {}
         }
         Ok(())
     }
@@ -471,7 +466,8 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         match (&select.limit, cap) {
             (Some(Asked { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
-                let rows = rows.min(own.saturating_sub(after).max(0));
+                let left = own.saturating_sub(after.unwrap_or(0)).max(0);
+                let rows = rows.min(left);
                 self.clause(" LIMIT ", *at);
                 self.push_bind(Cow::Owned(BindValue::Int(rows)))?;
             }
@@ -485,13 +481,13 @@ impl<'q> Writer<'q> {
             }
             (None, None) => {}
         }
-        match (&select.offset, cap.map_or(0, |cap| cap.after)) {
-            (None, 0) => Ok(()),
-            (None, after) => {
+        match (&select.offset, cap.and_then(|cap| cap.after)) {
+            (None, None) => Ok(()),
+            (None, Some(after)) => {
                 self.clause(" OFFSET ", select.asked_at);
                 self.push_bind(Cow::Owned(BindValue::Int(after)))
             }
-            (Some(Asked { what: BindValue::Int(own), at }), after @ 1..) => {
+            (Some(Asked { what: BindValue::Int(own), at }), Some(after)) => {
                 self.clause(" OFFSET ", *at);
                 self.push_bind(Cow::Owned(BindValue::Int(own.saturating_add(after))))
             }
@@ -511,7 +507,7 @@ impl<'q> Writer<'q> {
 /// A limit that whoever reads a query adds to it, and how many rows come before.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Cap {
-    after: i64,
+    after: Option<i64>,
     rows: i64,
 }
 

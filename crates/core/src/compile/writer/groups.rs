@@ -210,22 +210,13 @@ impl<'q> Writer<'q> {
         aggregate: &'q Aggregate,
         over: Option<&'q Window>,
     ) -> Result<(), Error> {
-        let function = aggregate.function;
-        let Some(form) = self.grammar.form(function) else {
-            return Err(Error::unsupported(function.what(), self.dialect, function.way_out()));
-        };
-        if function.computes() {
-            let mut types = aggregate.arguments.iter().map(Node::sql_type);
-            if let Some(sql_type) = types.find(|sql_type| !self.grammar.can_compute(*sql_type)) {
-                return Err(self.uncomputable(sql_type));
-            }
-        }
+        let form = self.form_of(&aggregate.call)?;
         if over.is_none() && aggregate.nodes().any(|node| node.facts().windows) {
             return Err(Error::unfit_parts(WINDOW_IN_TOTAL));
         }
         let filters = self.grammar.has_filter();
         if let (Some(among), false, true) =
-            (&aggregate.among, filters, aggregate.arguments.is_empty())
+            (&aggregate.among, filters, aggregate.call.arguments.is_empty())
         {
             self.push("count(CASE WHEN ");
             self.write_totalled(among)?;
@@ -253,7 +244,9 @@ impl<'q> Writer<'q> {
                     over.map_or(Ok(()), |window| this.write_over(window))
                 }
                 number => {
-                    let Some(argument) = aggregate.arguments.get(number) else { return Ok(()) };
+                    let Some(argument) = aggregate.call.arguments.get(number) else {
+                        return Ok(());
+                    };
                     if number == 0 && aggregate.distinct {
                         this.push("DISTINCT ");
                     }

@@ -20,6 +20,7 @@ impl<'q> Writer<'q> {
             // What the program wrote may join conditions too.
             Node::Trusted(trusted) if !trusted.closed => self.write_bracketed(node),
             Node::Call(_, call) if call.function.is_verbatim() => self.write_bracketed(node),
+            Node::Aggregate(_, of) if of.call.function.is_verbatim() => self.write_bracketed(node),
             _ => self.write_node(node),
         }
     }
@@ -91,22 +92,22 @@ impl<'q> Writer<'q> {
             Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,
             Node::Trusted(trusted) => trusted.closed,
             Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
-            Node::Aggregate(_, aggregate) => {
-                let form = self.grammar.form(aggregate.function);
-                form.is_none_or(form::is_closed)
-            }
-            Node::Window(_, window) => {
-                let form = self.grammar.form(window.of.function);
-                form.is_none_or(form::is_closed)
-            }
+            Node::Aggregate(_, aggregate) => self.is_closed_call(&aggregate.call),
+            Node::Window(_, window) => self.is_closed_call(&window.of.call),
             Node::Key(_, key) => self.inside.is_some() || self.is_closed(key),
-            Node::Call(_, call) if call.function.is_verbatim() => false,
-            Node::Call(_, call) => match (self.grammar.form(call.function), &*call.arguments) {
-                (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
-                (Some(form), _) => form::is_closed(form),
-                (None, _) => true,
-            },
+            Node::Call(_, call) => self.is_closed_call(call),
             _ => false,
+        }
+    }
+
+    fn is_closed_call(&self, call: &Call) -> bool {
+        if call.function.is_verbatim() {
+            return false;
+        }
+        match (self.grammar.form(call.function), &*call.arguments) {
+            (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
+            (Some(form), _) => form::is_closed(form),
+            (None, _) => true,
         }
     }
 
@@ -231,7 +232,8 @@ impl<'q> Writer<'q> {
         self.write_compared(high)
     }
 
-    pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
+    /// The text of a call, if the dialect has one and can compute with what it is given.
+    pub(super) fn form_of(&self, call: &Call) -> Result<&'static str, Error> {
         let function = call.function;
         let Some(form) = self.grammar.form(function) else {
             let err = Error::unsupported(function.what(), self.dialect, function.way_out());
@@ -246,6 +248,11 @@ impl<'q> Writer<'q> {
                 return Err(self.uncomputable(sql_type));
             }
         }
+        Ok(form)
+    }
+
+    pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
+        let form = self.form_of(call)?;
         // What is written alone between brackets, or in place of the whole, needs no brackets of its own.
         self.guarded(|this| {
             this.write_form(form, |this, argument, alone| match call.arguments.get(argument) {

@@ -4,7 +4,8 @@ use super::clauses::Naming;
 use super::{MARKS, Writer, push_identifier, push_number};
 use crate::error::Error;
 use crate::query::{Path, ROUND, Source};
-use crate::table::TableInfo;
+use crate::storable::SqlType;
+use crate::table::{ColumnInfo, TableInfo};
 use crate::tree::{Asked, Body, Join, Node, Select, SetOperator};
 
 impl<'q> Writer<'q> {
@@ -58,9 +59,8 @@ impl<'q> Writer<'q> {
         self.depth += 1;
         self.push("(");
         match body {
-            Body::Table => {}
-            Body::Again => {}
-            Body::Query(select) => self.write_derived(select, fields, false)?,
+            Body::Table | Body::Again => {}
+            Body::Query(select) => self.write_derived(select, fields)?,
             Body::Recursion(recursion) => {
                 let mark = MARKS[self.quote];
                 self.push("WITH RECURSIVE ");
@@ -72,9 +72,9 @@ impl<'q> Writer<'q> {
                 }
                 push_identifier(&mut self.text, ROUND.name(), mark);
                 self.push(") AS (");
-                self.write_derived(&recursion.start, fields, false)?;
+                self.write_derived(&recursion.start, fields)?;
                 self.push(" UNION ALL ");
-                self.write_derived(&recursion.step, fields, false)?;
+                self.write_derived(&recursion.step, fields)?;
                 self.push(") SELECT * FROM ");
                 push_identifier(&mut self.text, ROUND.table(), mark);
             }
@@ -84,14 +84,16 @@ impl<'q> Writer<'q> {
                     .others
                     .iter()
                     .map(|(operator, select)| (Some(*operator), select));
+                let compared = sets
+                    .others
+                    .iter()
+                    .any(|(operator, _)| *operator != SetOperator::UnionAll);
                 for (number, (operator, select)) in first.chain(others).enumerate() {
                     self.push(operator.map_or("", SetOperator::text));
-                    self.push("SELECT * FROM (");
-                    let once = sets
-                        .others
-                        .iter()
-                        .any(|(own, _)| *own != SetOperator::UnionAll);
-                    self.write_derived(select, fields, once)?;
+                    self.push("SELECT ");
+                    self.write_operand_list(fields, compared, number);
+                    self.push(" FROM (");
+                    self.write_derived(select, fields)?;
                     self.push(") AS q");
                     push_number(&mut self.text, number);
                 }
@@ -109,15 +111,34 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// A query whose values are called as the fields are, told apart by code point where that matters.
+    /// What an operand of a set gives: all of it, its text by code point where rows are compared.
+    fn write_operand_list(&mut self, fields: &'static TableInfo, compared: bool, number: usize) {
+        let needs_collation =
+            |column: &ColumnInfo| column.sql_type() == SqlType::Text && !column.is_by_code_point();
+        if !compared || !fields.columns().iter().any(needs_collation) {
+            return self.push("*");
+        }
+        for (i, column) in fields.columns().iter().enumerate() {
+            self.push(if i > 0 { ", q" } else { "q" });
+            push_number(&mut self.text, number);
+            self.push(".");
+            push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
+            if needs_collation(column) {
+                self.push(self.grammar.text_order());
+                self.push(" AS ");
+                push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
+            }
+        }
+    }
+
+    /// A query whose values are called as the fields are.
     fn write_derived(
         &mut self,
         select: &'q Select,
         fields: &'static TableInfo,
-        by_code_point: bool,
     ) -> Result<(), Error> {
         self.enter(select, true)?;
-        self.write_ordered_query(select, Naming::Fields(fields), None, by_code_point)?;
+        self.write_query(select, Naming::Fields(fields), None)?;
         self.names.leave();
         Ok(())
     }

@@ -16,6 +16,7 @@ impl<'q> Writer<'q> {
             self.mark_relation(relation);
         }
         self.depth += 1;
+        let inside = self.inside.take();
         let outer_origin = self.asked_at;
         let outer_guard = std::mem::replace(&mut self.guarded, false);
         let in_rows = !matches!(selected, Selected::Text(_));
@@ -28,6 +29,7 @@ impl<'q> Writer<'q> {
         self.guarded = outer_guard;
         self.asked_at = outer_origin;
         self.depth -= 1;
+        self.inside = inside;
         Ok(())
     }
 

@@ -122,27 +122,17 @@ impl<'q> Writer<'q> {
 
     /// An order by what a query inside computed.
     fn write_order_outside(&mut self, order: &OrderTerm, number: usize) -> Result<(), Error> {
-        let collation = match order.by.needs_collation() {
-            true => self.grammar.text_order(),
-            false => "",
+        let place = move |this: &mut Self| {
+            this.push("q.o");
+            push_number(&mut this.text, number);
+            Ok(())
         };
-        let form = order
-            .nullable
-            .then(|| self.grammar.null_order(order.descending, order.nulls_first));
-        if let Some(first) = form.and_then(|form| form.first) {
-            self.push("q.o");
-            push_number(&mut self.text, number);
-            self.push(first);
-            self.push(", ");
-        }
-        self.push("q.o");
-        push_number(&mut self.text, number);
-        self.push(collation);
-        match form {
-            Some(form) => self.push(form.then),
-            None if order.descending => self.push(" DESC"),
-            None => {}
-        }
-        Ok(())
+        self.write_order_as(order, place, |this| {
+            place(this)?;
+            if order.by.needs_collation() {
+                this.push(this.grammar.text_order());
+            }
+            Ok(())
+        })
     }
 }
