@@ -219,6 +219,13 @@ pub(crate) static JOINED: F = F::named("text of a group, joined")
     .sqlite("group_concat({0}, {1}{~}){*}")
     .postgres("string_agg({0}, {1}{~}){*}")
     .mysql("SUBSTR(GROUP_CONCAT(CONCAT({1}, {0}){~} SEPARATOR ''), CHAR_LENGTH({1}) + 1)");
+// An empty group is an empty list everywhere, though the engines do not agree on that.
+pub(crate) static COLLECTED_TEXT: F = F::named("collecting")
+    .sqlite("json_group_array({0}{~}){*}")
+    .postgres("COALESCE(jsonb_agg({0}{~}){*}, '[]')")
+    .mysql("CONCAT('[', COALESCE(CAST(GROUP_CONCAT(JSON_QUOTE({0}){~} SEPARATOR ',') AS CHAR), ''), ']')");
+pub(crate) static COLLECTED_WHOLE: F =
+    COLLECTED_TEXT.mysql("CONCAT('[', COALESCE(GROUP_CONCAT({0}{~} SEPARATOR ','), ''), ']')");
 
 // Windows.
 

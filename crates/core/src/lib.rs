@@ -66,24 +66,27 @@ pub use expr::{
     Mapped, Maybe, MaybeCondition, MaybeOperand, Number, NumberExpression, Operand, Order, Over,
     Pattern, PerGroup, PerRow, RowColumns, Selectable, ShapedFrom, StandsBeside, TextExpression,
     TimeExpression, TimeUnit, Verbatim, WindowFunction, all_of, all_true, any_of, any_true, avg,
-    bind, case, coalesce, count, count_distinct, count_of, dense_rank, first_value, joined, lag,
-    last_value, lead, max, min, ntile, per, rank, row_number, sum,
+    bind, case, coalesce, collected, count, count_distinct, count_of, dense_rank, first_value,
+    joined, lag, lag_or, last_value, lead, lead_or, max, min, ntile, per, rank, rollup, row_number,
+    sum,
 };
 pub use origin::Origin;
 pub use query::{
-    Alongside, Append, Beside, JoinsTo, MappedRows, Query, Scope, SumOf, Summed, Tables,
-    all_scopes, any_scope, from, recursive,
+    Alongside, Append, Beside, JoinsTo, MappedRows, NamedQuery, Query, Scope, SumOf, Summed,
+    Tables, all_scopes, any_scope, from, named, recursive,
 };
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{
-    BindValue, ColumnType, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, SqlType,
-    Storable,
+    BindValue, Collected, ColumnType, InJson, List, MaybeNull, Mismatch, NeverNull, Nullable,
+    Nullness, SqlType, Storable,
 };
 pub use table::{ColumnInfo, Keyed, RefersTo, RowStruct, Table, TableInfo};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
 pub mod internal {
+    pub use serde;
+
     pub use crate::compile::{Statement, Wanted};
     pub use crate::expr::{Gives, Selection, argument};
     pub use crate::function::Function;

@@ -26,6 +26,7 @@ use syn::{DeriveInput, parse_macro_input};
 /// | `child(collar: Collar by borehole_id)` | the same where there is at most one such row |
 /// | `linked(hazards: Hazard via SpecimenHazard)` | the rows of another table that a table between leads to; that has one reference to each of the two |
 /// | `references(tray: Tray by (shelf, slot))` | the row of another table whose key is equal to several fields |
+/// | `serialize` | serde writes rows out under the names of the columns, so that names are said once; dates, UUIDs and decimals need the feature `serde` |
 ///
 /// | attribute of a field | meaning |
 /// |---|---|
@@ -67,7 +68,8 @@ pub fn derive_table(input: TokenStream) -> TokenStream {
 /// or has another type, does not compile.
 ///
 /// `#[nepheline(column = "name")]` on a field gives the value another name in the SQL, and
-/// `by_code_point` says of text that what is selected into it compares by code point already.
+/// `by_code_point` says of text that what is selected into it compares by code point already. With
+/// `#[nepheline(serialize)]` on the struct serde writes rows out under the same names.
 #[proc_macro_derive(RowShape, attributes(nepheline))]
 pub fn derive_row_shape(input: TokenStream) -> TokenStream {
     shape::derive(parse_macro_input!(input as DeriveInput)).into()
@@ -86,7 +88,8 @@ pub fn shape(input: TokenStream) -> TokenStream {
 /// Makes a struct with one field, or an enum without fields, a type that columns can have.
 ///
 /// The struct is stored as its field is: a typed id, a unit. The enum is stored as text: each
-/// variant as its name in snake case, or as `#[nepheline(text = "...")]` on the variant says.
+/// variant as its name in snake case, or as `#[nepheline(text = "...")]` on the variant says. With
+/// `#[nepheline(serialize)]` on the type, serde writes its values out as they are stored.
 #[proc_macro_derive(Storable, attributes(nepheline))]
 pub fn derive_storable(input: TokenStream) -> TokenStream {
     storable::derive(parse_macro_input!(input as DeriveInput)).into()

@@ -27,6 +27,7 @@ struct ShapeItem<'a> {
     visibility: &'a Visibility,
     fields: Vec<ColumnField<'a>>,
     shaped_from: Vec<Path>,
+    serialize: bool,
 }
 
 impl<'a> ShapeItem<'a> {
@@ -48,8 +49,13 @@ impl<'a> ShapeItem<'a> {
             mistakes.at(input.ident.span(), message);
             return None;
         }
-        let mut shaped_from = Vec::new();
-        attr::each_part(&input.attrs, "`shaped_from(Table, ..)`", mistakes, |part| {
+        let (mut shaped_from, mut serialize) = (Vec::new(), false);
+        let allowed = "`shaped_from(Table, ..)` and `serialize`";
+        attr::each_part(&input.attrs, allowed, mistakes, |part| {
+            if part.path.is_ident("serialize") {
+                serialize = true;
+                return Ok(true);
+            }
             if !part.path.is_ident("shaped_from") {
                 return Ok(false);
             }
@@ -69,7 +75,8 @@ impl<'a> ShapeItem<'a> {
                 mistakes.at(field.ident.span(), message);
             }
         }
-        Some(ShapeItem { ident: &input.ident, visibility: &input.vis, fields, shaped_from })
+        let (ident, visibility) = (&input.ident, &input.vis);
+        Some(ShapeItem { ident, visibility, fields, shaped_from, serialize })
     }
 
     fn expand(self) -> TokenStream {
@@ -79,9 +86,10 @@ impl<'a> ShapeItem<'a> {
         let shaped_from: Vec<_> = shaped_from.collect();
         let (ident, visibility) = (self.ident, self.visibility);
         let name = name::snake_case(&ident.unraw().to_string());
-        let item = TableItem::of_columns(ident, visibility, name, self.fields);
+        let item = TableItem::of_columns(ident, visibility, name, self.fields, self.serialize);
         let statics = item.statics();
         let row_shape = item.row_shape();
+        let serialize = item.serialize();
         // Where rows stand in a row, there are no columns that could be asked for by name.
         let (columns, row_struct) = match nested {
             true => (None, None),
@@ -95,6 +103,7 @@ impl<'a> ShapeItem<'a> {
                 #statics
                 #row_shape
                 #row_struct
+                #serialize
                 #(#shaped_from)*
             };
         }

@@ -10,6 +10,12 @@ use crate::name;
 
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     let mut mistakes = Mistakes::default();
+    let mut serialize = false;
+    attr::each_part(&input.attrs, "`serialize`", &mut mistakes, |part| {
+        let known = part.path.is_ident("serialize");
+        serialize |= known;
+        Ok(known)
+    });
     let body = match &input.data {
         Data::Struct(data) => newtype(&input, data, &mut mistakes),
         Data::Enum(data) => words(&input.ident, data, &mut mistakes),
@@ -23,12 +29,35 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     }
     let ident = &input.ident;
     let code = body.map(|body| quote!(impl ::nepheline::Storable for #ident { #body }));
+    let serialize = serialize.then(|| match &input.data {
+        Data::Struct(DataStruct { fields, .. }) => {
+            let members = fields.members();
+            quote!(#(::nepheline::internal::serde::Serialize::serialize(&self.#members, serializer))*)
+        }
+        _ => quote! {
+            match ::nepheline::Storable::to_bind(self) {
+                ::nepheline::BindValue::Text(text) => serializer.serialize_str(&text),
+                _ => serializer.serialize_unit(),
+            }
+        },
+    });
+    let serialize = serialize.map(|body| {
+        quote! {
+            impl ::nepheline::internal::serde::Serialize for #ident {
+                fn serialize<S: ::nepheline::internal::serde::Serializer>(
+                    &self,
+                    serializer: S,
+                ) -> ::core::result::Result<S::Ok, S::Error> {
+                    #body
+                }
+            }
+        }
+    });
     let errors = mistakes.into_error().map(|error| error.to_compile_error());
-    quote! { #errors #code }
+    quote! { #errors #code #serialize }
 }
 
 fn newtype(input: &DeriveInput, data: &DataStruct, mistakes: &mut Mistakes) -> Option<TokenStream> {
-    attr::each_part(&input.attrs, "none on a struct", mistakes, |_| Ok(false));
     let mut fields = data.fields.iter();
     let (Some(field), None) = (fields.next(), fields.next()) else {
         let message = "a struct is stored as its one field, and this one has not exactly one; \

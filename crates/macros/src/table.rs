@@ -29,6 +29,8 @@ pub(crate) struct TableItem<'a> {
     references: Vec<Reference>,
     children: Vec<Children>,
     linked: Vec<Linked>,
+    /// Whether rows can be written out by serde, under the names of the columns.
+    serialize: bool,
 }
 
 impl<'a> TableItem<'a> {
@@ -62,15 +64,18 @@ impl<'a> TableItem<'a> {
             references: Vec::new(),
             children: Vec::new(),
             linked: Vec::new(),
+            serialize: false,
         };
         let allowed = "`table = \"...\"`, `schema = \"...\"`, `references(..)`, `children(..)`, \
-                       `child(..)` and `linked(..)`";
+                       `child(..)`, `linked(..)` and `serialize`";
         let (mut several, mut child) = (Vec::new(), Vec::new());
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
             if part.path.is_ident("table") {
                 table.name = attr::text(part)?.value();
             } else if part.path.is_ident("schema") {
                 table.schema = Some(attr::text(part)?.value());
+            } else if part.path.is_ident("serialize") {
+                table.serialize = true;
             } else if part.path.is_ident("references") {
                 several.extend(relation::references(part)?);
             } else if part.path.is_ident("children") {
@@ -114,6 +119,7 @@ impl<'a> TableItem<'a> {
         visibility: &'a Visibility,
         name: String,
         columns: Vec<ColumnField<'a>>,
+        serialize: bool,
     ) -> TableItem<'a> {
         TableItem {
             ident,
@@ -124,6 +130,7 @@ impl<'a> TableItem<'a> {
             references: Vec::new(),
             children: Vec::new(),
             linked: Vec::new(),
+            serialize,
         }
     }
 
@@ -211,6 +218,7 @@ impl<'a> TableItem<'a> {
         let table = self.table();
         let starts = self.starts();
         let relations = self.relations();
+        let serialize = self.serialize();
         quote! {
             #columns_struct
 
@@ -220,6 +228,7 @@ impl<'a> TableItem<'a> {
                 #table
                 #starts
                 #relations
+                #serialize
             };
         }
     }
@@ -405,6 +414,30 @@ impl<'a> TableItem<'a> {
 
                 fn key(columns: Self::Columns) -> Self::Key {
                     #value
+                }
+            }
+        })
+    }
+
+    /// Writing a row out under the names of its columns.
+    pub(crate) fn serialize(&self) -> Option<TokenStream> {
+        if !self.serialize {
+            return None;
+        }
+        let (ident, count) = (self.ident, self.columns.len());
+        let name = ident.unraw().to_string();
+        let names = self.columns.iter().map(|column| &column.name);
+        let fields = self.columns.iter().map(|column| column.ident);
+        Some(quote! {
+            impl ::nepheline::internal::serde::Serialize for #ident {
+                fn serialize<S: ::nepheline::internal::serde::Serializer>(
+                    &self,
+                    serializer: S,
+                ) -> ::core::result::Result<S::Ok, S::Error> {
+                    use ::nepheline::internal::serde::ser::SerializeStruct as _;
+                    let mut row = serializer.serialize_struct(#name, #count)?;
+                    #(row.serialize_field(#names, &self.#fields)?;)*
+                    row.end()
                 }
             }
         })

@@ -62,7 +62,7 @@
 //!   another beside each.
 //! - Groups are a selection with [`per`](per()) and aggregates such as [`count`](count()) and
 //!   [`sum`](sum()); [`shape!`] selects into a struct. [`from`](from()) asks the rows of a query further,
-//!   [`Query::union`] makes sets, [`recursive`] follows rows that lead to rows, and
+//!   [`named`] one that is used in several places, [`Query::union`] makes sets, [`recursive`] follows rows that lead to rows, and
 //!   [`row_number`] and its like look at the rows around a row.
 //! - [`verbatim!`] is for the corner where only hand-written SQL will do.
 //! - [`Handle::read_page`] and [`Handle::read_after`] read pages; a [`Record`] tells what ran.
@@ -78,6 +78,7 @@
 //! | `sqlite` | yes | SQLite, embedded in the program, through `rusqlite` |
 //! | `postgres` | no | PostgreSQL, through `tokio-postgres` |
 //! | `mysql` | no | MariaDB and MySQL, through `mysql_async` |
+//! | `serde` | no | dates, UUIDs and decimals in rows that are written out with `#[nepheline(serialize)]` |
 //! | `tls` | no | encrypted connections to servers, through `rustls` |
 
 // The derives write `::nepheline::..`, also inside this crate.

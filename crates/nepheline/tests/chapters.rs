@@ -11,7 +11,7 @@ use nepheline::Readable;
 use nepheline::blocking::Handle;
 use nepheline::prelude::*;
 use nepheline::{TimeUnit, recursive};
-use nepheline_coreshed::{Analyst, Assay, Borehole, Lab, Site, Specimen};
+use nepheline_coreshed::{Analyst, Assay, Borehole, Lab, Rock, Site, Specimen};
 use support::chapter::{Chapter, Shows};
 use support::shed::sheds;
 
@@ -349,6 +349,23 @@ struct Depth { label: String, top_m: f64 }
     );
     ask!(
         chapter,
+        "Subtotals: what stands in `rollup` is `None` in the row for all of it, last of all in the grand total.",
+        Specimen::rows()
+            .filter(|s| s.rock.one_of([Rock::Basalt, Rock::Gneiss]))
+            .select(|s| {
+                (rollup(s.borehole().site().region), rollup(s.rock), count(), max(s.base_m))
+            })
+            .order_by(|s| (rollup(s.borehole().site().region).asc(), rollup(s.rock).asc()))
+    );
+    ask!(
+        chapter,
+        "The values of a group in one list, read as a `Collected<String>`.",
+        Site::rows()
+            .select(|s| (per(s.region), collected(s.name).ordered_by(s.name.asc())))
+            .order_by(|s| per(s.region).asc())
+    );
+    ask!(
+        chapter,
         "Groups of groups: how many boreholes have so many specimens.",
         from(Specimen::rows().select(|s| {
             shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count() })
@@ -387,7 +404,7 @@ struct Depth { label: String, top_m: f64 }
     chapter.section("Windows");
     ask!(
         chapter,
-        "Numbers, ranks, the row before, and a running sum.",
+        "Numbers, the row before, the gap to it (or to the surface), and a running sum.",
         Specimen::rows()
             .filter(|s| s.borehole().name.eq("LM-1"))
             .order_by(|s| s.top_m.asc())
@@ -397,6 +414,7 @@ struct Depth { label: String, top_m: f64 }
                     s.label,
                     row_number().over(|w| w.partition_by(s.rock).order_by(s.top_m.asc())),
                     lag(s.label, 1).over(|w| w.order_by(s.top_m.asc())),
+                    s.top_m - lag_or(s.base_m, 1, 0).over(|w| w.order_by(s.top_m.asc())),
                     deeper,
                 )
             })
@@ -421,23 +439,17 @@ struct Depth { label: String, top_m: f64 }
     );
     ask!(
         chapter,
-        "A grand total below the groups: a set of both. (Engines that have ROLLUP disagree about it.)",
-        Specimen::rows()
-            .select(|s| {
-                shape!(RegionTotal {
-                    region: per(s.borehole().site().region),
-                    specimens: count(),
-                    longest: max(s.borehole().depth_m),
-                })
-            })
-            .union_all(Specimen::rows().select(|s| {
-                shape!(RegionTotal {
-                    region: per(bind("all regions")),
-                    specimens: count(),
-                    longest: max(s.borehole().depth_m),
-                })
-            }))
-            .order_by(|t| (t.specimens.asc(), t.region.asc()))
+        "One query in two places, written and computed once: boreholes with more specimens than most.",
+        {
+            let totals = named(Specimen::rows().select(|s| {
+                shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count() })
+            }));
+            let mean = totals.rows().select(|t| avg(t.specimens)).value();
+            totals
+                .rows()
+                .filter(|t| t.specimens.cast::<f64>().gt(mean * 1.5))
+                .order_by(|t| (t.specimens.desc(), t.borehole_id.asc()))
+        }
     );
     ask!(
         chapter,

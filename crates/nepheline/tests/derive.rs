@@ -24,6 +24,60 @@ fn names_come_from_rust_unless_given() {
     assert_eq!((thickness.sql_type(), thickness.is_nullable()), (SqlType::Real, true));
 }
 
+#[test]
+fn names_are_said_once_for_reading_and_for_writing_out() {
+    #[derive(Debug, Clone, Copy, Storable)]
+    #[nepheline(serialize)]
+    enum Cut {
+        #[nepheline(text = "along the axis")]
+        Axial,
+    }
+
+    #[derive(Debug, Storable)]
+    #[nepheline(serialize)]
+    struct SectionId(i64);
+
+    #[derive(Debug, Table)]
+    #[nepheline(table = "thin sections", serialize)]
+    struct ThinSection {
+        #[nepheline(key)]
+        id: SectionId,
+        #[nepheline(column = "Thickness µm")]
+        thickness: Option<f64>,
+        cut: Cut,
+        #[nepheline(column = "polishedOn")]
+        polished_on: Date,
+    }
+
+    #[derive(Debug, RowShape)]
+    #[nepheline(serialize)]
+    struct PerCut {
+        cut: Cut,
+        #[nepheline(column = "sectionCount")]
+        sections: i64,
+    }
+
+    let section = ThinSection {
+        id: SectionId(4),
+        thickness: None,
+        cut: Cut::Axial,
+        polished_on: Date::constant(2024, 2, 29),
+    };
+    assert_eq!(
+        serde_json::to_string(&section).unwrap(),
+        r#"{"id":4,"Thickness µm":null,"cut":"along the axis","polishedOn":"2024-02-29"}"#,
+    );
+    let total = PerCut { cut: Cut::Axial, sections: 2 };
+    assert_eq!(
+        serde_json::to_string(&total).unwrap(),
+        r#"{"cut":"along the axis","sectionCount":2}"#,
+    );
+    let totals =
+        ThinSection::rows().select(|t| shape!(PerCut { cut: per(t.cut), sections: count() }));
+    let text = totals.sql(Dialect::Sqlite).unwrap();
+    assert!(text.text().contains(r#"AS "sectionCount""#), "{text}");
+}
+
 /// The generated code names everything by its full path, so nothing in scope can get in its way.
 mod shadowed {
     #![allow(

@@ -11,7 +11,9 @@ use std::fmt::Debug;
 use nepheline::blocking::{Database, Handle};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, Isolation, Paging, Readable, Record, TransactionOptions, recursive};
+use nepheline::{
+    BindValue, Collected, Isolation, Paging, Readable, Record, TransactionOptions, recursive,
+};
 use nepheline_coreshed::{Borehole, Site, Specimen};
 use proptest::collection::vec;
 use proptest::option;
@@ -64,7 +66,7 @@ struct Asked {
 }
 
 fn pieces() -> impl Strategy<Value = Vec<Piece>> {
-    let kinds = ["a", "A", "a ", "", "é", "É", "b", "ß", "ss"];
+    let kinds = ["a", "A", "a ", "", "é", "É", "q\"\\\n", "ß", "ss"];
     let days = ["2023-12-31", "2024-01-01", "2024-01-31", "2024-02-29"];
     let row = (
         select(kinds.map(str::to_owned).to_vec()),
@@ -271,6 +273,55 @@ fn groups(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), 
     let expected: Vec<_> = expected.into_iter().map(|(_, row)| row).collect();
     answers.check(&by_month, &expected)?;
 
+    // Subtotals: of each kind and rest of a division, of each kind, and of all.
+    let rest = |p: PieceColumns| (p.grams % modulus).if_null(0);
+    let rolled = Piece::rows()
+        .select(|p| (rollup(p.kind), rollup(rest(p)), count(), sum(p.grams)))
+        .having(|_| count().ge(at_least))
+        .order_by(|p| (rollup(p.kind).asc(), rollup(rest(p)).asc(), max(p.id).asc()));
+    let group = |kind: Option<&str>, rest: Option<i64>| {
+        let of = |p: &&Piece| {
+            kind.is_none_or(|kind| p.kind == kind)
+                && rest.is_none_or(|rest| p.grams % modulus == rest)
+        };
+        let grams: Vec<i64> = pieces.iter().filter(of).map(|p| p.grams).collect();
+        let sum = (!grams.is_empty()).then(|| grams.iter().sum::<i64>());
+        (kind.map(str::to_owned), rest, grams.len() as i64, sum)
+    };
+    let mut expected = Vec::new();
+    for kind in pieces.iter().map(|p| &*p.kind).collect::<BTreeSet<_>>() {
+        let of_kind = pieces.iter().filter(|p| p.kind == kind);
+        let rests: BTreeSet<i64> = of_kind.map(|p| p.grams % modulus).collect();
+        expected.extend(rests.into_iter().map(|rest| group(Some(kind), Some(rest))));
+        expected.push(group(Some(kind), None));
+    }
+    expected.push(group(None, None));
+    expected.retain(|row| row.2 >= at_least);
+    answers.check(&rolled, &expected)?;
+
+    // Collected in an order, NULLs left out, and nothing of no rows.
+    let lists = Piece::rows()
+        .select(|p| {
+            let trays = collected(p.tray).ordered_by(p.id.desc());
+            let light = collected(p.kind)
+                .among(p.grams.lt(at_least))
+                .ordered_by(p.id.asc());
+            (per(p.grams), trays, light)
+        })
+        .order_by(|p| per(p.grams).asc());
+    let expected: Vec<_> = grouped(pieces, |p| p.grams)
+        .into_iter()
+        .map(|(grams, group)| {
+            let trays: Vec<i64> = group.iter().rev().filter_map(|p| p.tray).collect();
+            let light = group
+                .iter()
+                .filter(|p| p.grams < at_least)
+                .map(|p| p.kind.clone());
+            (grams, Collected::from(trays), Collected::from(light.collect::<Vec<_>>()))
+        })
+        .collect();
+    answers.check(&lists, &expected)?;
+
     // Without a key: one row, also of nothing.
     let all = Piece::rows()
         .filter(|p| p.grams.gt(at_least))
@@ -325,6 +376,8 @@ fn kinds_of_rows(
             rank().over(|w| w.partition_by(p.kind).order_by(p.grams.asc())),
             dense_rank().over(|w| w.order_by(p.grams.desc())),
             lag(p.grams, 2).over(|w| w.order_by(p.id.asc())),
+            lag_or(p.tray, 1, 7).over(|w| w.order_by(p.id.asc())),
+            lead_or(p.grams, 2, -1).over(|w| w.order_by(p.id.asc())),
             sum(p.grams).over(|w| w.order_by(p.id.asc()).rows(-1..=1)),
             count()
                 .among(p.tray.eq(1))
@@ -353,6 +406,8 @@ fn kinds_of_rows(
                 lighter as i64 + 1,
                 heavier.collect::<BTreeSet<_>>().len() as i64 + 1,
                 i.checked_sub(2).map(|i| pieces[i].grams),
+                i.checked_sub(1).map_or(Some(7), |i| pieces[i].tray),
+                pieces.get(i + 2).map_or(-1, |p| p.grams),
                 Some(around.iter().map(|p| p.grams).sum()),
                 pieces[..=i].iter().filter(|p| p.tray == Some(1)).count() as i64,
                 greatest,
@@ -363,9 +418,9 @@ fn kinds_of_rows(
 }
 
 fn sets(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), TestCaseError> {
-    let named = |query: Query<Piece>| query.select(|p| shape!(Name { name: p.kind }));
-    let light = || named(Piece::rows().filter(|p| p.grams.le(asked.at_least)));
-    let in_tray = || named(Piece::rows().filter(|p| p.tray.eq(asked.modulus)));
+    let of_names = |query: Query<Piece>| query.select(|p| shape!(Name { name: p.kind }));
+    let light = || of_names(Piece::rows().filter(|p| p.grams.le(asked.at_least)));
+    let in_tray = || of_names(Piece::rows().filter(|p| p.tray.eq(asked.modulus)));
     let names = |keep: &dyn Fn(&&Piece) -> bool| -> BTreeSet<String> {
         pieces.iter().filter(keep).map(|p| p.kind.clone()).collect()
     };
@@ -382,7 +437,7 @@ fn sets(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), Te
     let three = light().union(in_tray()).intersect(light().limit(u64::MAX));
     answers.check(&order(three), &rows(&(&few | &there) & &few))?;
     // Capped per group, an operand's text is told apart by code point all the same.
-    let each = named(
+    let each = of_names(
         Piece::rows()
             .order_by(|p| p.id.asc())
             .limit_each(1, |p| p.kind),
@@ -410,8 +465,47 @@ fn sets(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), Te
         .collect();
     all.extend(all.clone());
     all.sort_by(|a, b| a.name.cmp(&b.name));
-    let twice = named(Piece::rows()).union_all(named(Piece::rows()));
+    let twice = of_names(Piece::rows()).union_all(of_names(Piece::rows()));
     answers.check(&order(twice), &all)?;
+
+    // One query in three places of a statement, and one that uses another.
+    let kinds = named(Piece::rows().select(|p| {
+        shape!(PerKind {
+            kind: per(p.kind),
+            pieces: count(),
+            heavy: count().among(p.grams.gt(asked.at_least)),
+            trays: count_distinct(p.tray),
+            grams: sum(p.grams),
+            mean: avg(p.metres),
+            longest: max(p.metres),
+            all_long: all_true(p.metres.gt(0.5)),
+        })
+    }));
+    let large = named(
+        kinds
+            .rows()
+            .filter(|k| k.pieces.eq(kinds.rows().select(|k| max(k.pieces)).value()))
+            .select(|k| shape!(Name { name: k.kind })),
+    );
+    let largest = kinds
+        .rows()
+        .filter(|k| {
+            let same = large.rows().filter(|l| l.name.eq(k.kind));
+            same.exists() & large.rows().exists()
+        })
+        .order_by(|k| k.kind.asc())
+        .select(|k| (k.kind, k.heavy));
+    let sizes = grouped(pieces, |p| p.kind.clone());
+    let most = sizes.values().map(Vec::len).max();
+    let expected: Vec<_> = sizes
+        .iter()
+        .filter(|(_, group)| Some(group.len()) == most)
+        .map(|(kind, group)| {
+            let heavy = group.iter().filter(|p| p.grams > asked.at_least).count();
+            (kind.clone(), heavy as i64)
+        })
+        .collect();
+    answers.check(&largest, &expected)?;
 
     // Groups of groups: how many kinds there are with so many pieces.
     let sizes = from(Piece::rows().select(|p| {

@@ -10,7 +10,7 @@ use super::{
 };
 use crate::function::{self, Function};
 use crate::query::{SumOf, Summed};
-use crate::storable::{BindValue, ColumnType, MaybeNull, Storable};
+use crate::storable::{BindValue, Collected, ColumnType, InJson, MaybeNull, SqlType, Storable};
 use crate::tree::{self, Call, Node};
 
 /// A value of all rows of a group together: made by [`count`], [`sum`] and their like.
@@ -80,7 +80,14 @@ impl<T: ColumnType> Aggregate<T> {
     }
 }
 
-impl Aggregate<Option<String>> {
+/// What collects values in an order: [`joined`] and [`collected`].
+pub trait TakesOrder {}
+
+impl TakesOrder for Option<String> {}
+
+impl<T> TakesOrder for Collected<T> {}
+
+impl<T: TakesOrder> Aggregate<T> {
     /// The texts in this order, of [`joined`].
     pub fn ordered_by(mut self, orders: impl IntoOrders<PerRow>) -> Self {
         orders.each(&mut |order| self.inner.orders.push(order));
@@ -149,7 +156,34 @@ impl<T: ColumnType, L: HoldsAggregates> Argument<L> for Aggregate<T> {
 /// # Ok::<(), Error>(())
 /// ```
 pub fn per<E: Expression<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
-    Expr::from_node(key.into_node().key())
+    Expr::from_node(key.into_node().key(false))
+}
+
+/// A key by which rows are grouped, with subtotals: besides the groups for each value of it there are
+/// those of all its values together, where it is `None`. Of several such keys the last is added up
+/// first, as in SQL's `ROLLUP`; keys that are marked by [`per`] stay.
+///
+/// The key itself is never NULL, so that a NULL is always a subtotal. Not every engine has `ROLLUP`, so
+/// it is a `UNION ALL` of groups on each.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::rollup;
+/// # #[derive(Debug, Table)] struct Site { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] region: String, agency_id: i64 }
+/// let sites: Query<Site, (Option<String>, i64), _> = Site::rows()
+///     .select(|s| (rollup(s.region), count()))
+///     .order_by(|s| rollup(s.region).asc());
+/// assert_eq!(
+///     sites.sql(Dialect::Sqlite)?.text(),
+///     r#"SELECT q.c0, q.c1 FROM (SELECT "site"."region" AS c0, count(*) AS c1 FROM "site" GROUP BY 1 UNION ALL SELECT NULL AS c0, count(*) AS c1 FROM "site") AS q ORDER BY q.c0 NULLS LAST"#,
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+pub fn rollup<E>(key: E) -> Expr<Option<E::Type>, PerGroup>
+where
+    E: Expression<Type: Storable, Level: KnownPerRow>,
+{
+    Expr::from_node(key.into_node().key(true))
 }
 
 /// How many rows: `count(*)`.
@@ -226,4 +260,34 @@ where
 {
     let between = Node::Bind(BindValue::Text(between.into()));
     Aggregate::new(&function::JOINED, [texts.into_node(), between])
+}
+
+/// What the rows of the group have in an expression, in one list; NULLs are left out, and of no rows it
+/// is empty. In which order it is, [`ordered_by`](Aggregate::ordered_by) says.
+///
+/// On PostgreSQL it is `jsonb_agg`, on SQLite `json_group_array`, on MariaDB and MySQL put together of
+/// `GROUP_CONCAT`. An order needs SQLite 3.44. As a window it is for PostgreSQL and SQLite only.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::{Collected, collected};
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, #[nepheline(by_code_point)] label: String }
+/// let labels: Query<Specimen, (i64, Collected<String>), _> = Specimen::rows()
+///     .select(|s| (per(s.borehole_id), collected(s.label).ordered_by(s.label.asc())));
+/// # assert!(labels.sql(Dialect::Postgres)?.text().contains("jsonb_agg"));
+/// # Ok::<(), Error>(())
+/// ```
+pub fn collected<E>(of: E) -> Aggregate<Collected<BaseOf<E>>>
+where
+    E: Expression<Type: ColumnType<Base: InJson>, Level: KnownPerRow>,
+{
+    let function = match BaseOf::<E>::SQL_TYPE {
+        SqlType::Text => &function::COLLECTED_TEXT,
+        _ => &function::COLLECTED_WHOLE,
+    };
+    let of = of.into_node();
+    let known = E::Type::NULLABLE.then(|| of.clone().is_null().negated());
+    let mut collected = Aggregate::new(function, [of]);
+    collected.inner.among = known;
+    collected
 }

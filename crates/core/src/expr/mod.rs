@@ -20,7 +20,8 @@ use std::fmt;
 use std::marker::PhantomData;
 
 pub use aggregate::{
-    Aggregate, all_true, any_true, avg, count, count_distinct, count_of, joined, max, min, per, sum,
+    Aggregate, all_true, any_true, avg, collected, count, count_distinct, count_of, joined, max,
+    min, per, rollup, sum,
 };
 pub use arithmetic::{Integer, Number, NumberExpression};
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
@@ -37,7 +38,8 @@ pub use text::{AnyCase, Pattern, TextExpression};
 pub use time::{HasDate, HasTime, TimeExpression, TimeUnit};
 pub use verbatim::{Verbatim, argument};
 pub use window::{
-    Over, WindowFunction, dense_rank, first_value, lag, last_value, lead, ntile, rank, row_number,
+    Over, WindowFunction, dense_rank, first_value, lag, lag_or, last_value, lead, lead_or, ntile,
+    rank, row_number,
 };
 
 use crate::function;

@@ -3,10 +3,12 @@
 use std::ops::{Bound, RangeBounds};
 
 use super::level::{KnownPerRow, PerRow};
-use super::{BaseOf, Expr, Expression, IntoOrders, Selectable, Selection};
+use smallvec::SmallVec;
+
+use super::{BaseOf, Expr, Expression, FollowsEither, IntoOrders, Operand, Selectable, Selection};
 use crate::function::{self, Function};
 use crate::storable::{ColumnType, SqlType, Storable};
-use crate::tree::{Aggregate, Call, Frame, Node, OrderTerm, Window};
+use crate::tree::{Aggregate, Call, Case, Comparison, Frame, Node, OrderTerm, Window};
 
 /// Which rows are around a row, and in which order: what the closure of `over` says.
 #[derive(Debug, Clone, Default)]
@@ -63,6 +65,8 @@ impl Over {
 pub struct WindowFunction<T> {
     of: Aggregate,
     frame: Option<Frame>,
+    /// What it is where the row at this place from the own one does not exist.
+    beyond: Option<(i32, Node)>,
     holds: std::marker::PhantomData<fn() -> T>,
 }
 
@@ -74,7 +78,7 @@ impl<T> WindowFunction<T> {
     ) -> WindowFunction<T> {
         let arguments = arguments.into_iter().collect();
         let of = Node::of_rows(Call { function, sql_type, arguments, asked_at: None });
-        WindowFunction { of, frame: None, holds: std::marker::PhantomData }
+        WindowFunction { of, frame: None, beyond: None, holds: std::marker::PhantomData }
     }
 
     /// Of this window.
@@ -92,11 +96,31 @@ impl<T> WindowFunction<T> {
     ///
     /// A filter with it is [`UnfitParts`](crate::ErrorKind::UnfitParts) when compiled: filter
     /// `from(query)`, or ask for so many of each with [`limit_each`](crate::Query::limit_each).
-    pub fn over(self, window: impl FnOnce(Over) -> Over) -> Expr<T> {
+    pub fn over(self, window: impl FnOnce(Over) -> Over) -> Expr<T>
+    where
+        T: ColumnType,
+    {
         let mut over = window(Over::default());
         over.frame = over.frame.or(self.frame);
-        over.of(self.of)
+        let Some((place, default)) = self.beyond else { return over.of(self.of) };
+        // Not every engine takes a default itself, and COALESCE would replace what is NULL there.
+        let sql_type = self.of.call.sql_type;
+        let there: Expr<i64> = over.clone().rows(place..=place).of(rows_there());
+        let nobody = Node::compare(Comparison::Equal, there.into_node(), Node::number(0));
+        let value: Expr<T> = over.of(self.of);
+        let branches = vec![[nobody, default]];
+        Expr::from_node(Node::of_case(Case {
+            branches,
+            otherwise: Some(value.into_node()),
+            sql_type,
+        }))
     }
+}
+
+fn rows_there() -> Aggregate {
+    let function = &function::COUNT_ROWS;
+    let arguments = SmallVec::new();
+    Node::of_rows(Call { function, sql_type: SqlType::BigInt, arguments, asked_at: None })
 }
 
 fn number(function: &'static Function) -> WindowFunction<i64> {
@@ -140,6 +164,55 @@ pub fn lead<E: Expression<Level: KnownPerRow>>(
 ) -> WindowFunction<Option<BaseOf<E>>> {
     let arguments = [of.into_node(), Node::number(rows)];
     WindowFunction::new(&function::LEAD, BaseOf::<E>::SQL_TYPE, arguments)
+}
+
+/// An expression of the row so many rows before, or `default` where there is no such row. What is NULL
+/// there stays NULL.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, top_m: f64, base_m: f64 }
+/// // How far below the end of the one above it each begins; the first of all below the surface.
+/// let gaps: Query<Specimen, f64> = Specimen::rows()
+///     .select(|s| s.top_m - lag_or(s.base_m, 1, 0).over(|w| w.order_by(s.top_m.asc())));
+/// # assert!(gaps.sql(Dialect::Sqlite)?.text().contains("ROWS BETWEEN 1 PRECEDING AND 1 PRECEDING) = 0 THEN ? ELSE"));
+/// # Ok::<(), Error>(())
+/// ```
+pub fn lag_or<E, O>(
+    of: E,
+    rows: u32,
+    default: O,
+) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>>
+where
+    E: Expression<Level: KnownPerRow>,
+    O: Operand<BaseOf<E>>,
+{
+    let place = i32::try_from(rows).map_or(i32::MIN, |rows| -rows);
+    with_default(lag(of, rows), place, default)
+}
+
+/// An expression of the row so many rows after, or `default` where there is no such row; otherwise as
+/// [`lag_or`].
+pub fn lead_or<E, O>(
+    of: E,
+    rows: u32,
+    default: O,
+) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>>
+where
+    E: Expression<Level: KnownPerRow>,
+    O: Operand<BaseOf<E>>,
+{
+    let place = i32::try_from(rows).unwrap_or(i32::MAX);
+    with_default(lead(of, rows), place, default)
+}
+
+fn with_default<T, U, B: Storable, O: Operand<B>>(
+    function: WindowFunction<T>,
+    place: i32,
+    default: O,
+) -> WindowFunction<U> {
+    let beyond = Some((place, default.into_operand()));
+    WindowFunction { of: function.of, frame: None, beyond, holds: std::marker::PhantomData }
 }
 
 /// An expression of the first row of the window.

@@ -1,7 +1,9 @@
 //! Queries as sources: the rows of a query asked further, and sets of rows.
 
+use std::fmt;
 use std::marker::PhantomData;
 use std::panic::Location;
+use std::sync::Arc;
 
 use smallvec::SmallVec;
 
@@ -11,7 +13,9 @@ use crate::function;
 use crate::origin::Origin;
 use crate::storable::{BindValue, SqlType};
 use crate::table::{ColumnInfo, ColumnRole, RowStruct};
-use crate::tree::{Asked, Body, Comparison, Node, RawColumn, Recursion, Select, SetOperator, Sets};
+use crate::tree::{
+    Asked, Body, Comparison, Named, Node, RawColumn, Recursion, Select, SetOperator, Sets,
+};
 
 /// The rows of a query as a table of their own, whose columns are the fields of the struct that they
 /// are read into: to filter by what was computed, to group groups, to join totals.
@@ -48,6 +52,62 @@ use crate::tree::{Asked, Body, Comparison, Node, RawColumn, Recursion, Select, S
 #[track_caller]
 pub fn from<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> Query<R> {
     Query::over_body(Body::Query(Box::new(query.into_source())))
+}
+
+/// A query that one statement uses in several places, and is written and computed once: `WITH`.
+///
+/// ```
+/// use nepheline::named;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64 }
+/// #[derive(Debug, RowShape)]
+/// struct PerBorehole {
+///     borehole_id: i64,
+///     specimens: i64,
+/// }
+///
+/// let totals = named(
+///     Specimen::rows().select(|s| shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count() })),
+/// );
+/// let mean = totals.rows().select(|t| avg(t.specimens)).value();
+/// let above: Query<PerBorehole> = totals.rows().filter(|t| t.specimens.cast::<f64>().gt(mean));
+/// assert_eq!(
+///     above.sql(Dialect::Sqlite)?.text(),
+///     r#"WITH "nepheline_1" AS (SELECT "specimen"."borehole_id" AS "borehole_id", count(*) AS "specimens" FROM "specimen" GROUP BY 1) SELECT "per_borehole"."borehole_id", "per_borehole"."specimens" FROM "nepheline_1" AS "per_borehole" WHERE CAST("per_borehole"."specimens" AS REAL) > (SELECT avg("per_borehole_2"."specimens") FROM "nepheline_1" AS "per_borehole_2")"#,
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+pub fn named<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> NamedQuery<R> {
+    let (id, fields) = (Source::fresh().id, R::INFO);
+    let named = Named { id, select: query.into_source(), fields };
+    NamedQuery { named: Arc::new(named), rows: PhantomData }
+}
+
+/// A query for several places of a statement; made by [`named`].
+pub struct NamedQuery<R> {
+    named: Arc<Named>,
+    rows: PhantomData<fn() -> R>,
+}
+
+impl<R: RowStruct> NamedQuery<R> {
+    /// Its rows, to be asked further; each call is another place.
+    #[track_caller]
+    pub fn rows(&self) -> Query<R> {
+        Query::over_body(Body::Named(self.named.clone()))
+    }
+}
+
+// By hand, because the derives would ask for `R: Clone` and `R: Debug`.
+impl<R> Clone for NamedQuery<R> {
+    fn clone(&self) -> Self {
+        NamedQuery { named: self.named.clone(), rows: PhantomData }
+    }
+}
+
+impl<R> fmt::Debug for NamedQuery<R> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("NamedQuery").field(&self.named).finish()
+    }
 }
 
 /// Queries stand in queries no deeper than this, so that cloning and dropping them may recurse.

@@ -17,7 +17,7 @@ pub use alongside::{
     KeyedRow, Lookup, MappedRows, Selects, Sole, StandsAlongside,
 };
 pub(crate) use from::ROUND;
-pub use from::{from, recursive};
+pub use from::{NamedQuery, from, named, recursive};
 pub use join::{Append, JoinsTo, Places, Tables};
 pub use keyset::Keyset;
 pub use related::{SumOf, Summed};
@@ -290,7 +290,9 @@ impl<T: Tables, R> Query<T, R, PerGroup> {
         let at = Origin::of(Location::caller());
         let keys = Selection::of(keys(self.columns()));
         let kept = &mut self.select.special_mut().group_keys;
-        let keys = keys.into_iter().map(|key| Asked { what: key.key(), at });
+        let keys = keys
+            .into_iter()
+            .map(|key| Asked { what: key.key(false), at });
         kept.extend(keys);
         self
     }

@@ -4,6 +4,7 @@
 //! [`ColumnType`] adds it, for every storable type, as `Option`.
 
 mod bind;
+mod collected;
 mod exact;
 mod nullness;
 mod scalar;
@@ -13,6 +14,7 @@ use std::borrow::Cow;
 
 pub use bind::{BindValue, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
+pub use collected::{Collected, InJson};
 pub use nullness::{MaybeNull, NeverNull, Nullness};
 
 use crate::row::Cell;

@@ -4,7 +4,7 @@
 use std::ptr;
 
 use super::{
-    Aggregate, AskedOf, Call, Case, Comparison, DEEPEST, Facts, InQuery, Like, Node, OneOf,
+    Aggregate, AskedOf, Call, Case, Comparison, DEEPEST, Facts, InQuery, Key, Like, Node, OneOf,
     Refused, Select, Subquery, Trusted, Window, together,
 };
 use crate::function::{self, Function};
@@ -217,9 +217,9 @@ impl Node {
     }
 
     /// What rows are grouped by. Text is a key by code point.
-    pub(crate) fn key(self) -> Node {
-        let key = self.in_code_point_order();
-        Node::above(key.facts(), |facts| Node::Key(facts, Box::new(key)))
+    pub(crate) fn key(self, rolled_up: bool) -> Node {
+        let key = Key { of: self.in_code_point_order(), rolled_up };
+        Node::above(key.of.facts(), |facts| Node::Key(facts, Box::new(key)))
     }
 
     /// A number that is part of the text.

@@ -10,8 +10,8 @@ mod walk;
 use smallvec::SmallVec;
 
 pub(crate) use select::{
-    Asked, Body, Join, Lock, OfEach, OrderTerm, Recursion, RelationName, Select, SetOperator, Sets,
-    Special,
+    Asked, Body, Join, Lock, Named, OfEach, OrderTerm, Recursion, RelationName, Select,
+    SetOperator, Sets, Special,
 };
 
 use crate::function::Function;
@@ -65,7 +65,7 @@ pub enum Node {
     Aggregate(Facts, Box<Aggregate>),
     Window(Facts, Box<Window>),
     /// What rows are grouped by.
-    Key(Facts, Box<Node>),
+    Key(Facts, Box<Key>),
     /// SQL text that was made at run time and is trusted.
     Trusted(Box<Trusted>),
     /// A value that makes no sense where it was given; no dialect prints it.
@@ -200,6 +200,14 @@ pub struct Aggregate {
     pub(crate) orders: Vec<OrderTerm>,
 }
 
+/// What rows are grouped by.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Key {
+    pub(crate) of: Node,
+    /// Whether there are groups of all its values together too.
+    pub(crate) rolled_up: bool,
+}
+
 /// A function of the rows around each row.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Window {
@@ -272,7 +280,7 @@ impl Node {
             Node::Case(_, case) => case.sql_type,
             Node::Aggregate(_, aggregate) => aggregate.call.sql_type,
             Node::Window(_, window) => window.of.call.sql_type,
-            Node::Key(_, key) => key.sql_type(),
+            Node::Key(_, key) => key.of.sql_type(),
             Node::Trusted(trusted) => trusted.sql_type,
             Node::Refused(refused) => refused.value.sql_type(),
             Node::Subquery(_, subquery) => match subquery.asked {
@@ -294,7 +302,7 @@ impl Node {
             Node::Call(_, call) => {
                 call.sql_type == SqlType::Text && !call.function.is_by_code_point()
             }
-            Node::Key(_, key) => key.needs_collation(),
+            Node::Key(_, key) => key.of.needs_collation(),
             Node::Bind(_) => false,
             other => other.sql_type() == SqlType::Text,
         }

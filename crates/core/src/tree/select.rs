@@ -1,5 +1,7 @@
 //! A query in the tree: its clauses, each with who asked for it.
 
+use std::sync::Arc;
+
 use smallvec::SmallVec;
 
 use super::{Facts, Node, RawColumn, together};
@@ -66,10 +68,22 @@ pub(crate) enum Body {
     #[default]
     Table,
     Query(Box<Select>),
+    /// A query that stands in several places and is written once.
+    Named(Arc<Named>),
     Sets(Box<Sets>),
     Recursion(Box<Recursion>),
     /// The rows that the round before gave, inside of a recursion.
     Again,
+}
+
+/// A query that has a name in the statement.
+#[derive(Debug, Clone)]
+pub(crate) struct Named {
+    /// Tells it apart from the others, however often it is copied.
+    pub(crate) id: SourceId,
+    pub(crate) select: Select,
+    /// What its rows are read into.
+    pub(crate) fields: &'static TableInfo,
 }
 
 /// Rows that lead to further rows: those to start with, and those that each round finds by the ones
@@ -113,6 +127,7 @@ impl Body {
             Body::Table | Body::Again => 0,
             Body::Recursion(recursion) => 1 + recursion.start.depth().max(recursion.step.depth()),
             Body::Query(select) => 1 + select.depth(),
+            Body::Named(named) => 1 + named.select.depth(),
             Body::Sets(sets) => {
                 let others = sets.others.iter().map(|(_, select)| select.depth());
                 1 + others.fold(sets.first.depth(), usize::max)

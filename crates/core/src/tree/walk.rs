@@ -46,10 +46,8 @@ impl Node {
             Node::Compare(_, _, sides) => sides.iter().for_each(see),
             Node::Between(_, parts) => parts.iter().for_each(see),
             Node::All(_, terms) | Node::Any(_, terms) => terms.iter().for_each(see),
-            Node::Not(_, inner)
-            | Node::IsNull(_, inner)
-            | Node::IsNotNull(_, inner)
-            | Node::Key(_, inner) => see(inner),
+            Node::Not(_, inner) | Node::IsNull(_, inner) | Node::IsNotNull(_, inner) => see(inner),
+            Node::Key(_, key) => see(&key.of),
             Node::OneOf(_, one_of) => see(&one_of.operand),
             Node::InQuery(_, in_query) => see(&in_query.operand),
             Node::Like(_, like) => see(&like.operand),
@@ -125,7 +123,7 @@ impl Node {
                 }
                 return;
             }
-            Node::Key(_, key) => slice::from_mut(&mut **key),
+            Node::Key(_, key) => slice::from_mut(&mut key.of),
         };
         for child in children {
             child.each_column(change);

@@ -46,28 +46,24 @@ impl<'q> Writer<'q> {
         if let Some(values) = &select.values {
             self.asked_at = values.at;
         }
+        let rolled_up: Vec<&Node> = keys
+            .all
+            .iter()
+            .copied()
+            .filter(|key| key.is_rolled_up())
+            .collect();
+        if !rolled_up.is_empty() {
+            if keys.again {
+                return Err(Error::unfit_parts(COMPUTED_ROLLUP));
+            }
+            return self.write_rollup(select, special, &keys.all, &rolled_up, naming, cap);
+        }
         if keys.again {
             return self.write_groups_of_inside(select, special, keys.all, naming, cap);
         }
         self.write_list(select, naming, false)?;
         self.write_from(select)?;
-        let at = select
-            .values
-            .as_ref()
-            .map_or(select.asked_at, |values| values.at);
-        for (number, key) in keys.all.iter().enumerate() {
-            match number {
-                0 => self.clause(" GROUP BY ", at),
-                _ => self.push(", "),
-            }
-            // By its place, so that a bind in it is one bind.
-            let place = listed.iter().position(|value| value == *key);
-            match place {
-                Some(place) => push_number(&mut self.text, place + 1),
-                None => self.write_node(key)?,
-            }
-        }
-        self.write_having(special)?;
+        self.write_grouping(select, special, &keys.all)?;
         self.write_orders_by(select, |this, order| {
             let place = listed.iter().position(|value| *value == order.by);
             match place {
@@ -76,6 +72,102 @@ impl<'q> Writer<'q> {
             }
         })?;
         self.write_limit(select, cap)
+    }
+
+    /// GROUP BY and HAVING.
+    fn write_grouping(
+        &mut self,
+        select: &'q Select,
+        special: &'q Special,
+        keys: &[&'q Node],
+    ) -> Result<(), Error> {
+        let values = select.values.as_ref();
+        let listed = values.map_or(&[][..], |values| &*values.what);
+        let at = values.map_or(select.asked_at, |values| values.at);
+        let mut opening = " GROUP BY ";
+        for key in keys {
+            if self.is_of_all(key) {
+                continue;
+            }
+            match opening {
+                ", " => self.push(opening),
+                opening => self.clause(opening, at),
+            }
+            opening = ", ";
+            // By its place, so that a bind in it is one bind.
+            match listed.iter().position(|value| value == *key) {
+                Some(place) => push_number(&mut self.text, place + 1),
+                None => self.write_node(key)?,
+            }
+        }
+        self.write_having(special)
+    }
+
+    /// The groups for all values of the keys, and those where the last are added up: one query for
+    /// each, since not every engine has ROLLUP.
+    fn write_rollup(
+        &mut self,
+        select: &'q Select,
+        special: &'q Special,
+        keys: &[&'q Node],
+        rolled_up: &[&'q Node],
+        naming: Naming,
+        cap: Option<Cap>,
+    ) -> Result<(), Error> {
+        let values = select.values.as_ref();
+        let listed = values.map_or(&[][..], |values| &*values.what);
+        let place = |order: &OrderTerm| listed.iter().position(|value| *value == order.by);
+        let mut places = 0..;
+        for cell in 0..self.width(select) {
+            self.named(naming, &mut places, |this| {
+                this.push("q.c");
+                push_number(&mut this.text, cell);
+                Ok(())
+            })?;
+        }
+        self.push(" FROM (");
+        for level in (0..=rolled_up.len()).rev() {
+            let outside = std::mem::replace(&mut self.of_all, rolled_up[level..].to_vec());
+            if level < rolled_up.len() {
+                self.clause(" UNION ALL ", values.map_or(select.asked_at, |values| values.at));
+            }
+            self.push("SELECT ");
+            self.write_list(select, Naming::Places, false)?;
+            for (number, order) in select.orders.iter().enumerate() {
+                if place(&order.what).is_none() {
+                    self.push(", ");
+                    self.guarded(|this| this.write_node(&order.what.by))?;
+                    self.push(" AS o");
+                    push_number(&mut self.text, number);
+                }
+            }
+            self.write_from(select)?;
+            self.write_grouping(select, special, keys)?;
+            let groups = keys.len() > self.of_all.len();
+            // Without keys, what makes it one group is an aggregate.
+            if !groups && special.having.is_empty() && !listed.iter().any(Node::holds_aggregates) {
+                self.push(" HAVING count(*) >= 0");
+            }
+            self.of_all = outside;
+        }
+        self.push(") AS q");
+        self.write_orders_by(select, |this, order| {
+            let number = select
+                .orders
+                .iter()
+                .position(|asked| std::ptr::eq(&asked.what, order));
+            let (name, number) = match place(order) {
+                Some(place) => ("q.c", place),
+                None => ("q.o", number.unwrap_or_default()),
+            };
+            this.write_order_outside(order, name, number)
+        })?;
+        self.write_limit(select, cap)
+    }
+
+    /// Whether it is a key of which all values together are one group here.
+    pub(super) fn is_of_all(&self, node: &Node) -> bool {
+        self.of_all.contains(&node)
     }
 
     /// Whether an order can be written as a place alone.
@@ -116,7 +208,8 @@ impl<'q> Writer<'q> {
             let mut others = 0;
             what.by.visit_keys(&mut |key| {
                 others += 1;
-                if !(self.has_place(what) && listed.contains(key)) {
+                let of_list = self.has_place(what) || key.is_rolled_up();
+                if !(of_list && listed.contains(key)) {
                     inside.push(key);
                 }
             });
@@ -131,7 +224,7 @@ impl<'q> Writer<'q> {
             return Err(Error::unfit_parts(STRANGE_KEY));
         }
         let is_computed =
-            |key: &&Node| !matches!(key, Node::Key(_, key) if matches!(**key, Node::Column(_)));
+            |key: &&Node| !matches!(key, Node::Key(_, key) if matches!(key.of, Node::Column(_)));
         keys.again = inside.iter().any(is_computed);
         Ok(keys)
     }
@@ -214,6 +307,11 @@ impl<'q> Writer<'q> {
         if over.is_none() && aggregate.nodes().any(|node| node.facts().windows) {
             return Err(Error::unfit_parts(WINDOW_IN_TOTAL));
         }
+        if over.is_some() && !form.contains("{*}") {
+            let way_out = "compute it in groups, and join them";
+            let what = format!("{} as a window", aggregate.call.function.what());
+            return Err(Error::unsupported(&what, self.dialect, way_out));
+        }
         let filters = self.grammar.has_filter();
         if let (Some(among), false, true) =
             (&aggregate.among, filters, aggregate.call.arguments.is_empty())
@@ -285,7 +383,20 @@ impl<'q> Writer<'q> {
 const ORDERED_INSIDE: &str = "a joined text with an order cannot stand beside a computed key that is used \
      again; group by a column, or compute the key in a query and group `from(query)`";
 
+const COMPUTED_ROLLUP: &str = "a computed key with subtotals cannot be used again inside an expression; \
+     compute it in a query, and group `from(query)`";
+
 impl Node {
+    fn is_rolled_up(&self) -> bool {
+        matches!(self, Node::Key(_, key) if key.rolled_up)
+    }
+
+    fn holds_aggregates(&self) -> bool {
+        let mut holds = matches!(self, Node::Aggregate(..));
+        self.children(&mut |child| holds |= child.holds_aggregates());
+        holds
+    }
+
     /// Shows the keys in it that are not inside of aggregates.
     fn visit_keys<'n>(&'n self, see: &mut dyn FnMut(&'n Node)) {
         match self {

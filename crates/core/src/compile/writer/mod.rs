@@ -22,7 +22,7 @@ use super::{Dialect, Mark, Statement, Wanted};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::storable::{BindValue, SqlType};
-use crate::tree::{Asked, Node, RelationName, Select};
+use crate::tree::{Asked, Named, Node, RelationName, Select};
 
 pub(super) struct Writer<'q> {
     select: &'q Select,
@@ -41,6 +41,14 @@ pub(super) struct Writer<'q> {
     names: Names,
     /// The query inside that computes the keys of the one that is being written, if there is one.
     inside: Option<groups::Inside<'q>>,
+    /// The keys of which all values together are one group where the text is being written.
+    of_all: Vec<&'q Node>,
+    /// The queries that have a name in the statement, each after those that it uses.
+    named: Vec<&'q Named>,
+    /// One that is used before its turn, and where it has to go.
+    misplaced: Option<(usize, &'q Named)>,
+    /// How many of the named ones can be used where the text is being written.
+    defined: usize,
     /// Whether what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
 }
@@ -66,6 +74,10 @@ impl<'q> Writer<'q> {
             asked_at: select.asked_at,
             names: Names::default(),
             inside: None,
+            of_all: Vec::new(),
+            named: Vec::new(),
+            misplaced: None,
+            defined: 0,
             guarded: false,
         }
     }
@@ -77,7 +89,18 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
-        match self.write_wanted(wanted) {
+        let mut written = self.write_wanted(wanted);
+        // Which queries have to be named first is known when the others have been written.
+        while let (Ok(()), Some((place, named))) = (&written, self.misplaced.take()) {
+            self.named.retain(|other| other.id != named.id);
+            self.named.insert(place.min(self.named.len()), named);
+            self.text.clear();
+            self.binds.clear();
+            self.marks.iter_mut().for_each(Vec::clear);
+            self.names = Names::default();
+            written = self.write_named().and_then(|()| self.write_wanted(wanted));
+        }
+        match written {
             Ok(()) => Ok(Statement {
                 key_cells: match self.select.keys.is_empty() {
                     true => SmallVec::new(),

@@ -54,9 +54,13 @@ impl<'q> Writer<'q> {
             Node::Case(_, case) => self.guarded(|this| this.write_case(case)),
             Node::Aggregate(_, aggregate) => self.write_aggregate(aggregate, None),
             Node::Window(_, window) => self.write_aggregate(&window.of, Some(window)),
+            Node::Key(..) if self.is_of_all(node) => {
+                self.push("NULL");
+                Ok(())
+            }
             Node::Key(_, key) => match self.write_from_inside(node) {
                 true => Ok(()),
-                false => self.write_node(key),
+                false => self.write_node(&key.of),
             },
             Node::Trusted(trusted) => {
                 self.push(&trusted.text);
@@ -94,7 +98,9 @@ impl<'q> Writer<'q> {
             Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
             Node::Aggregate(_, aggregate) => self.is_closed_call(&aggregate.call),
             Node::Window(_, window) => self.is_closed_call(&window.of.call),
-            Node::Key(_, key) => self.inside.is_some() || self.is_closed(key),
+            Node::Key(_, key) => {
+                self.inside.is_some() || self.is_of_all(node) || self.is_closed(&key.of)
+            }
             Node::Call(_, call) => self.is_closed_call(call),
             _ => false,
         }

@@ -6,7 +6,7 @@ use crate::error::Error;
 use crate::query::{Path, ROUND, Source};
 use crate::storable::SqlType;
 use crate::table::{ColumnInfo, TableInfo};
-use crate::tree::{Asked, Body, Join, Node, Select, SetOperator};
+use crate::tree::{Asked, Body, Join, Named, Node, Select, SetOperator};
 
 impl<'q> Writer<'q> {
     /// FROM and WHERE: which rows there are, whatever is wanted of them.
@@ -50,6 +50,17 @@ impl<'q> Writer<'q> {
                 push_identifier(&mut self.text, &name, MARKS[self.quote]);
                 return Ok(());
             }
+            (Body::Named(named), Some(visible)) => {
+                let name = visible
+                    .alias
+                    .as_deref()
+                    .unwrap_or(visible.table.name())
+                    .to_owned();
+                self.write_use_of(named);
+                self.push(" AS ");
+                push_identifier(&mut self.text, &name, MARKS[self.quote]);
+                return Ok(());
+            }
             (_, Some(visible)) => visible.table,
         };
         // What is written for the query around has nothing to do with it.
@@ -59,7 +70,7 @@ impl<'q> Writer<'q> {
         self.depth += 1;
         self.push("(");
         match body {
-            Body::Table | Body::Again => {}
+            Body::Table | Body::Again | Body::Named(_) => {}
             Body::Query(select) => self.write_derived(select, fields)?,
             Body::Recursion(recursion) => {
                 let mark = MARKS[self.quote];
@@ -109,6 +120,38 @@ impl<'q> Writer<'q> {
         let name = visible.alias.as_deref().unwrap_or(visible.table.name());
         push_identifier(&mut self.text, name, MARKS[self.quote]);
         Ok(())
+    }
+
+    /// WITH: the queries that the statement uses in several places.
+    pub(super) fn write_named(&mut self) -> Result<(), Error> {
+        for number in 0..self.named.len() {
+            let Some(named) = self.named.get(number).copied() else { break };
+            self.clause(if number == 0 { "WITH " } else { ", " }, named.select.asked_at);
+            self.defined = number;
+            self.write_name(number);
+            self.push(" AS (");
+            self.depth += 1;
+            self.write_derived(&named.select, named.fields)?;
+            self.depth -= 1;
+            self.push(")");
+        }
+        self.defined = self.named.len();
+        self.push(" ");
+        Ok(())
+    }
+
+    fn write_use_of(&mut self, named: &'q Named) {
+        match self.named.iter().position(|other| other.id == named.id) {
+            Some(number) if number < self.defined => self.write_name(number),
+            _ => {
+                self.misplaced.get_or_insert((self.defined, named));
+            }
+        }
+    }
+
+    fn write_name(&mut self, number: usize) {
+        let name = format!("nepheline_{}", number + 1);
+        push_identifier(&mut self.text, &name, MARKS[self.quote]);
     }
 
     /// What an operand of a set gives: all of it, its text by code point where rows are compared.

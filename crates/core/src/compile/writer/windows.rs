@@ -115,15 +115,20 @@ impl<'q> Writer<'q> {
                 Some(_) => self.clause(", ", order.at),
                 None => self.clause(" ORDER BY ", order.at),
             }
-            self.write_order_outside(&order.what, number)?;
+            self.write_order_outside(&order.what, "q.o", number)?;
         }
         self.write_limit(select, cap)
     }
 
     /// An order by what a query inside computed.
-    fn write_order_outside(&mut self, order: &OrderTerm, number: usize) -> Result<(), Error> {
+    pub(super) fn write_order_outside(
+        &mut self,
+        order: &OrderTerm,
+        name: &'static str,
+        number: usize,
+    ) -> Result<(), Error> {
         let place = move |this: &mut Self| {
-            this.push("q.o");
+            this.push(name);
             push_number(&mut this.text, number);
             Ok(())
         };

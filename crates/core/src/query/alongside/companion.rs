@@ -177,7 +177,7 @@ impl Select {
             let keys = own
                 .iter()
                 .cloned()
-                .map(|what| Asked { what: what.key(), at });
+                .map(|what| Asked { what: what.key(false), at });
             self.special_mut().group_keys.extend(keys);
         }
         if let Some(each) = self
