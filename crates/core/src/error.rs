@@ -35,6 +35,8 @@ pub enum ErrorKind {
     ForeignColumn,
     /// Parts of a query were put together in a way that has no meaning.
     UnfitParts,
+    /// A policy or a fill needs a value that the handle does not carry.
+    MissingCarried,
     /// A page was asked for that there cannot be, or with a cursor of another query.
     UnfitPage,
     /// A required row of another table is missing: a reference leads nowhere.
@@ -213,6 +215,15 @@ impl Error {
     #[cold]
     pub(crate) fn unfit_parts(reason: &str) -> Error {
         Error::new(ErrorKind::UnfitParts, format!("the parts of the query do not fit: {reason}"))
+    }
+
+    #[cold]
+    pub(crate) fn missing_carried(policy: &str, table: &str, value: &str) -> Error {
+        let message = format!(
+            "the policy `{policy}` of `{table}` needs a carried `{value}`, and there is none; give it to the \
+             handle with `carrying(..)`"
+        );
+        Error::new(ErrorKind::MissingCarried, message)
     }
 
     /// A row of a table that refers by some of its columns to a row of another, which is not there.

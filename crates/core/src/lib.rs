@@ -51,6 +51,7 @@ mod error;
 mod expr;
 mod function;
 mod origin;
+mod policy;
 mod query;
 mod row;
 mod storable;
@@ -71,6 +72,7 @@ pub use expr::{
     sum,
 };
 pub use origin::Origin;
+pub use policy::{Carried, Policy, PolicyUse};
 pub use query::{
     Alongside, Append, Beside, JoinsTo, MappedRows, NamedQuery, Query, Scope, SumOf, Summed,
     Tables, all_scopes, any_scope, from, named, recursive,
@@ -87,9 +89,10 @@ pub use table::{ColumnInfo, Keyed, RefersTo, RowStruct, Table, TableInfo};
 pub mod internal {
     pub use serde;
 
-    pub use crate::compile::{Statement, Wanted};
+    pub use crate::compile::{Asking, Statement, Wanted};
     pub use crate::expr::{Gives, Selection, argument};
     pub use crate::function::Function;
+    pub use crate::policy::{PolicyInfo, policy_id};
     pub use crate::query::{
         AndThen, AtMostSole, Companion, Companions, Each, Found, Key, KeyPart, KeyedRow, Keyset,
         Lookup, Places, Selects, Sole, Source, StandsAlongside,

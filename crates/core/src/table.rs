@@ -1,6 +1,7 @@
 //! Static descriptors of tables and columns. `#[derive(Table)]` writes them; everything else reads them.
 
 use crate::expr::RowColumns;
+use crate::policy::PolicyInfo;
 use crate::query::{Query, Source};
 use crate::row::RowShape;
 use crate::storable::{BindValue, SqlType};
@@ -73,6 +74,7 @@ pub struct TableInfo {
     select_list: PerQuote,
     columns: &'static [ColumnInfo],
     references: &'static [Reference],
+    policies: &'static [PolicyInfo],
 }
 
 /// From the rows of a table to at most one row of another: a foreign key, or the other side of one
@@ -163,7 +165,13 @@ impl TableInfo {
         columns: &'static [ColumnInfo],
         references: &'static [Reference],
     ) -> TableInfo {
-        TableInfo { name, schema, from, select_list, columns, references }
+        TableInfo { name, schema, from, select_list, columns, references, policies: &[] }
+    }
+
+    #[doc(hidden)]
+    pub const fn under(mut self, policies: &'static [PolicyInfo]) -> TableInfo {
+        self.policies = policies;
+        self
     }
 
     /// The table's name in the database, without its schema.
@@ -184,6 +192,10 @@ impl TableInfo {
     /// The columns of the primary key, in the order of the struct's fields.
     pub fn key(&self) -> impl Iterator<Item = &'static ColumnInfo> {
         self.columns.iter().filter(|column| column.is_key())
+    }
+
+    pub(crate) fn policies(&self) -> &'static [PolicyInfo] {
+        self.policies
     }
 
     pub(crate) fn references(&self) -> &'static [Reference] {

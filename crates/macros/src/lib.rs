@@ -26,6 +26,7 @@ use syn::{DeriveInput, parse_macro_input};
 /// | `child(collar: Collar by borehole_id)` | the same where there is at most one such row |
 /// | `linked(hazards: Hazard via SpecimenHazard)` | the rows of another table that a table between leads to; that has one reference to each of the two |
 /// | `references(tray: Tray by (shelf, slot))` | the row of another table whose key is equal to several fields |
+/// | `policies(not_withdrawn, own_agency)` | functions whose conditions hold wherever the table appears, until they are waived; see `Policy` |
 /// | `serialize` | serde writes rows out under the names of the columns, so that names are said once; dates, UUIDs and decimals need the feature `serde` |
 ///
 /// | attribute of a field | meaning |

@@ -1,10 +1,11 @@
 //! `#[derive(Table)]`: parse the struct, check it, write its descriptors, columns and row reading.
 
 use proc_macro2::{Ident, TokenStream};
-use quote::{format_ident, quote};
+use quote::{format_ident, quote, quote_spanned};
 use syn::ext::IdentExt;
+use syn::punctuated::Punctuated;
 use syn::spanned::Spanned;
-use syn::{Data, DeriveInput, Fields, Visibility};
+use syn::{Data, DeriveInput, Fields, Path, Token, Visibility};
 
 use crate::attr::{self, Mistakes};
 use crate::column::{ColumnField, is_option};
@@ -31,6 +32,8 @@ pub(crate) struct TableItem<'a> {
     linked: Vec<Linked>,
     /// Whether rows can be written out by serde, under the names of the columns.
     serialize: bool,
+    /// The functions that are its policies.
+    policies: Vec<Path>,
 }
 
 impl<'a> TableItem<'a> {
@@ -65,9 +68,10 @@ impl<'a> TableItem<'a> {
             children: Vec::new(),
             linked: Vec::new(),
             serialize: false,
+            policies: Vec::new(),
         };
         let allowed = "`table = \"...\"`, `schema = \"...\"`, `references(..)`, `children(..)`, \
-                       `child(..)`, `linked(..)` and `serialize`";
+                       `child(..)`, `linked(..)`, `policies(..)` and `serialize`";
         let (mut several, mut child) = (Vec::new(), Vec::new());
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
             if part.path.is_ident("table") {
@@ -76,6 +80,11 @@ impl<'a> TableItem<'a> {
                 table.schema = Some(attr::text(part)?.value());
             } else if part.path.is_ident("serialize") {
                 table.serialize = true;
+            } else if part.path.is_ident("policies") {
+                let content;
+                syn::parenthesized!(content in part.input);
+                let paths = Punctuated::<Path, Token![,]>::parse_terminated(&content)?;
+                table.policies.extend(paths);
             } else if part.path.is_ident("references") {
                 several.extend(relation::references(part)?);
             } else if part.path.is_ident("children") {
@@ -131,6 +140,7 @@ impl<'a> TableItem<'a> {
             children: Vec::new(),
             linked: Vec::new(),
             serialize,
+            policies: Vec::new(),
         }
     }
 
@@ -306,6 +316,8 @@ impl<'a> TableItem<'a> {
             .references
             .iter()
             .map(|reference| reference.descriptor(&owner, self.is_nullable(reference)));
+        let policies = self.policies();
+        let policy_count = self.policies.len();
         quote! {
             static COLUMNS: [::nepheline::ColumnInfo; #count] = [#(#columns),*];
             static INFO: ::nepheline::TableInfo = ::nepheline::TableInfo::new(
@@ -315,10 +327,35 @@ impl<'a> TableItem<'a> {
                 [#list_double, #list_backtick],
                 &COLUMNS,
                 &REFERENCES,
-            );
+            )
+            .under(&POLICIES);
+            static POLICIES: [::nepheline::internal::PolicyInfo; #policy_count] = [#(#policies),*];
             static REFERENCES: [::nepheline::internal::Reference; #reference_count] =
                 [#(#references),*];
         }
+    }
+
+    /// What tells each policy apart, and how its condition is had where the table stands. They carry the
+    /// place where they are named here, which origins show.
+    fn policies(&self) -> impl Iterator<Item = TokenStream> {
+        let (ident, columns) = (self.ident, self.columns_ident());
+        self.policies.iter().map(move |policy| {
+            let last = policy
+                .segments
+                .last()
+                .map(|segment| segment.ident.unraw().to_string());
+            let name = last.unwrap_or_default();
+            quote_spanned! {policy.span()=>
+                ::nepheline::internal::PolicyInfo::new(
+                    #name,
+                    || ::nepheline::internal::policy_id(&#policy),
+                    |source, carried| {
+                        let columns = <#ident as ::nepheline::RowStruct>::columns(source);
+                        ::nepheline::Policy::<#columns, _>::condition(#policy, columns, carried)
+                    },
+                )
+            }
+        })
     }
 
     /// A column that is NULL only where there is no row: of the key, or whichever is first.

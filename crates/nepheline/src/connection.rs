@@ -5,7 +5,7 @@ use futures_util::stream::BoxStream;
 use nepheline_core::internal::Statement;
 use nepheline_core::{Dialect, Error, RowShape};
 
-use crate::record::Watch;
+use crate::setting::Setting;
 use crate::verbs::{Gather, Verb};
 
 pub(crate) enum Connection {
@@ -29,23 +29,23 @@ impl Connection {
         }
     }
 
-    pub(crate) async fn run<V: Verb>(&self, watch: &Watch, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(self.dialect())?;
-        let gathered = self.fetch(watch, &statement).await?;
+    pub(crate) async fn run<V: Verb>(&self, setting: &Setting, verb: V) -> Result<V::Output, Error> {
+        let statement = verb.statement(setting.asking(self.dialect()))?;
+        let gathered = self.fetch(setting, &statement).await?;
         drop(statement);
         verb.finish(gathered)
     }
 
     pub(crate) async fn fetch<R, G>(
         &self,
-        watch: &Watch,
+        setting: &Setting,
         statement: &Statement<'_>,
     ) -> Result<G, Error>
     where
         R: RowShape + Send + 'static,
         G: Gather<R>,
     {
-        let running = watch.begin(statement);
+        let running = setting.begin(statement);
         let fetched = match self {
             #[cfg(feature = "sqlite")]
             Connection::Sqlite(connection) => connection.fetch(statement).await,
@@ -74,10 +74,10 @@ impl Connection {
 
     pub(crate) fn stream<'a, R: RowShape + Send + 'static>(
         &'a self,
-        watch: &Watch,
+        setting: &Setting,
         statement: Statement<'a>,
     ) -> BoxStream<'a, Result<R, Error>> {
-        let running = watch.begin(&statement);
+        let running = setting.begin(&statement);
         let rows = match self {
             #[cfg(feature = "sqlite")]
             Connection::Sqlite(connection) => connection.stream(statement),

@@ -1,5 +1,6 @@
 //! The async handle of a database: a pool of connections.
 
+use std::any::Any;
 use std::fmt;
 use std::future::Future;
 use std::sync::Arc;
@@ -8,13 +9,14 @@ use std::time::Duration;
 use deadpool::Runtime;
 use deadpool::managed::{self, Manager, Object, PoolError, TimeoutType, Timeouts};
 use futures_util::stream::{BoxStream, TryStreamExt};
-use nepheline_core::internal::{Selects, Wanted};
+use nepheline_core::internal::{Asking, Selects, Wanted};
 use nepheline_core::{BindValue, Dialect, Error};
 
 use crate::connection::Connection;
 use crate::handle::sealed;
 use crate::options::{Options, Target};
-use crate::record::{Record, Watch};
+use crate::record::Record;
+use crate::setting::Setting;
 use crate::transaction::{Begun, Transaction, TransactionOptions};
 use crate::verbs::Verb;
 
@@ -36,7 +38,7 @@ use crate::verbs::Verb;
 #[derive(Clone)]
 pub struct Database {
     shared: Arc<Shared>,
-    watch: Watch,
+    setting: Setting,
 }
 
 struct Shared {
@@ -71,12 +73,31 @@ impl Database {
         // One connection now, so that what is wrong is told here and not by the first query.
         let dialect = pool.acquire(&options).await?.dialect();
         let shared = Arc::new(Shared { pool, dialect, options });
-        Ok(Database { shared, watch: Watch::default() })
+        Ok(Database { shared, setting: Setting::default() })
+    }
+
+    /// A handle of the same database that carries a value, such as who is asking, for policies and fills;
+    /// its transactions carry it too. There is one of each type: a later one takes the place of an earlier.
+    ///
+    /// ```no_run
+    /// # use nepheline::Database;
+    /// # struct AgencyId(i64);
+    /// # fn f(db: Database) {
+    /// let db = db.carrying(AgencyId(3));
+    /// # }
+    /// ```
+    pub fn carrying<V: Any + Send + Sync>(&self, value: V) -> Database {
+        self.set(|setting| setting.carrying(value))
     }
 
     /// A handle of the same database that notes in `record` what it runs, as its transactions do.
     pub fn recording_to(&self, record: &Record) -> Database {
-        Database { shared: self.shared.clone(), watch: self.watch.recording_to(record) }
+        self.set(|setting| setting.recording_to(record))
+    }
+
+    /// The same database with another setting.
+    pub(crate) fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {
+        Database { shared: self.shared.clone(), setting: change(&self.setting) }
     }
 
     /// The dialect that the database is asked in.
@@ -180,7 +201,7 @@ impl Database {
     }
 
     pub(crate) async fn begin(&self, options: TransactionOptions) -> Result<Begun, Error> {
-        Begun::begin(self.acquire().await?, self.watch.clone(), options).await
+        Begun::begin(self.acquire().await?, self.setting.clone(), options).await
     }
 
     pub(crate) async fn acquire(&self) -> Result<Connection, Error> {
@@ -274,9 +295,9 @@ async fn take_from<M: Manager<Error = Error>>(
 
 impl sealed::Handle for Database {
     async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(self.shared.dialect)?;
+        let statement = verb.statement(self.asking())?;
         let connection = self.acquire().await.map_err(|err| statement.context(err))?;
-        let gathered = connection.fetch(&self.watch, &statement).await?;
+        let gathered = connection.fetch(&self.setting, &statement).await?;
         drop(statement);
         verb.finish(gathered)
     }
@@ -286,18 +307,18 @@ impl sealed::Handle for Database {
         query: &'a Q,
     ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(async_stream::try_stream! {
-            let statement = query.statement(self.shared.dialect, Wanted::Rows)?;
+            let statement = query.statement(self.asking(), Wanted::Rows)?;
             let origin = statement.origin();
             let connection = self.acquire().await?;
-            let mut rows = connection.stream(&self.watch, statement);
+            let mut rows = connection.stream(&self.setting, statement);
             while let Some(row) = rows.try_next().await.map_err(|err| err.asked_at(origin))? {
                 yield row;
             }
         })
     }
 
-    fn dialect(&self) -> Dialect {
-        self.shared.dialect
+    fn asking(&self) -> Asking<'_> {
+        self.setting.asking(self.shared.dialect)
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

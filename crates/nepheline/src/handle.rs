@@ -17,8 +17,8 @@ pub(crate) mod sealed {
     use std::future::Future;
 
     use futures_util::stream::BoxStream;
-    use nepheline_core::internal::Selects;
-    use nepheline_core::{Dialect, Error};
+    use nepheline_core::Error;
+    use nepheline_core::internal::{Asking, Selects};
 
     use crate::verbs::Verb;
 
@@ -30,7 +30,7 @@ pub(crate) mod sealed {
             query: &'a Q,
         ) -> BoxStream<'a, Result<Q::Read, Error>>;
 
-        fn dialect(&self) -> Dialect;
+        fn asking(&self) -> Asking<'_>;
 
         /// Whether statements can run while a stream is read.
         fn check_beside_stream(&self) -> Result<(), Error>;
@@ -234,7 +234,7 @@ async fn read_stretch<H: sealed::Handle, Q: Readable>(
     rows: u32,
     way: Way,
 ) -> Result<Stretch<Q::Row>, Error> {
-    let asked = page::Asked::new(query, handle.dialect(), cursor, rows, way)?;
+    let asked = page::Asked::new(query, handle.asking(), cursor, rows, way)?;
     let verb = ReadStretch::<Q::Base> { asked: &asked, rows: PhantomData };
     let mut arrived = handle.run(verb).await?;
     let more = asked.has_more(&mut arrived);

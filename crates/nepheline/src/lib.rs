@@ -106,6 +106,7 @@ macros::with_an_engine! {
     mod page;
     mod readable;
     mod record;
+    mod setting;
     mod transaction;
     mod verbs;
 

@@ -8,8 +8,8 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
-use nepheline_core::internal::{KeyPart, Keyset};
-use nepheline_core::{BindValue, Dialect, Error, SqlType, Storable};
+use nepheline_core::internal::{Asking, KeyPart, Keyset};
+use nepheline_core::{BindValue, Error, SqlType, Storable};
 use rust_decimal::Decimal;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
@@ -278,7 +278,7 @@ pub(crate) struct Asked {
 impl Asked {
     pub(crate) fn new<Q: nepheline_core::internal::Selects>(
         query: &Q,
-        dialect: Dialect,
+        asking: Asking<'_>,
         cursor: Option<&Cursor>,
         rows: u32,
         way: Way,
@@ -288,7 +288,7 @@ impl Asked {
                 return Err(Error::unfit_page("a page has one row at least"));
             }
             let mut keyset = Keyset::of(query, false)?;
-            let structure = keyset.structure(dialect)?;
+            let structure = keyset.structure(asking)?;
             if way == Way::Before {
                 keyset = Keyset::of(query, true)?;
             }

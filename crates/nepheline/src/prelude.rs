@@ -2,10 +2,10 @@
 
 pub use crate::RowStruct as _;
 pub use crate::{
-    Argument, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression, JsonExpression,
-    Maybe, NumberExpression, Order, Query, RowShape, Scope, Storable, Table, TextExpression,
-    TimeExpression, all_of, all_true, any_of, any_true, avg, bind, case, coalesce, collected,
-    count, count_distinct, count_of, dense_rank, first_value, from, joined, lag, lag_or,
+    Argument, Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression,
+    JsonExpression, Maybe, NumberExpression, Order, Query, RowShape, Scope, Storable, Table,
+    TextExpression, TimeExpression, all_of, all_true, any_of, any_true, avg, bind, case, coalesce,
+    collected, count, count_distinct, count_of, dense_rank, first_value, from, joined, lag, lag_or,
     last_value, lead, lead_or, max, min, named, ntile, per, rank, rollup, row_number, shape, sum,
     verbatim,
 };

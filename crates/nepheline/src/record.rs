@@ -134,21 +134,13 @@ impl fmt::Display for Ran {
     }
 }
 
-/// What a handle does around each statement.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Watch {
-    record: Option<Record>,
-}
+/// A statement that runs. Dropped, it is noted as it is then.
+pub(crate) struct Running(Option<Box<Noted>>);
 
-impl Watch {
-    pub(crate) fn recording_to(&self, record: &Record) -> Watch {
-        Watch { record: Some(record.clone()) }
-    }
-
+impl Record {
     /// To be called when a statement is sent.
-    #[inline]
-    pub(crate) fn begin(&self, statement: &Statement<'_>) -> Running {
-        Running(self.record.as_ref().map(|record| Box::new(Noted {
+    pub(crate) fn begin(record: Option<&Record>, statement: &Statement<'_>) -> Running {
+        Running(record.map(|record| Box::new(Noted {
             record: record.clone(),
             began: Instant::now(),
             ran: Ran {
@@ -161,9 +153,6 @@ impl Watch {
         })))
     }
 }
-
-/// A statement that runs. Dropped, it is noted as it is then.
-pub(crate) struct Running(Option<Box<Noted>>);
 
 struct Noted {
     record: Record,

@@ -5,13 +5,13 @@ use std::sync::{Arc, OnceLock};
 
 use async_stream::try_stream;
 use futures_util::stream::{BoxStream, TryStreamExt};
-use nepheline_core::internal::{Selects, Wanted};
+use nepheline_core::internal::{Asking, Selects, Wanted};
 use nepheline_core::{Dialect, Error, ErrorKind};
 use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard};
 
 use crate::connection::Connection;
 use crate::handle::sealed;
-use crate::record::Watch;
+use crate::setting::Setting;
 use crate::verbs::Verb;
 
 /// How a transaction is shielded from others that run beside it.
@@ -115,7 +115,7 @@ pub struct Transaction {
 struct Shared {
     /// Taken away at the end, so that nothing can run after it.
     connection: Mutex<Option<Connection>>,
-    watch: Watch,
+    setting: Setting,
     dialect: Dialect,
     over: OnceLock<Over>,
 }
@@ -180,12 +180,12 @@ pub(crate) struct Begun {
 impl Begun {
     pub(crate) async fn begin(
         connection: Connection,
-        watch: Watch,
+        setting: Setting,
         options: TransactionOptions,
     ) -> Result<Begun, Error> {
         let dialect = connection.dialect();
         let connection = Mutex::new(Some(connection));
-        let shared = Arc::new(Shared { connection, watch, dialect, over: OnceLock::new() });
+        let shared = Arc::new(Shared { connection, setting, dialect, over: OnceLock::new() });
         for begin in options.begin(dialect) {
             shared.command(begin).await?;
         }
@@ -284,8 +284,8 @@ pub(crate) fn savepoint_name(depth: u32) -> String {
 impl sealed::Handle for Transaction {
     async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         let connection = self.shared.connection().await?;
-        let watch = &self.shared.watch;
-        connection.run(watch, verb).await.map_err(|err| self.shared.note(err))
+        let setting = &self.shared.setting;
+        connection.run(setting, verb).await.map_err(|err| self.shared.note(err))
     }
 
     fn stream<'a, Q: Selects + Sync>(
@@ -294,16 +294,16 @@ impl sealed::Handle for Transaction {
     ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
             let connection = self.shared.connection().await?;
-            let statement = query.statement(self.shared.dialect, Wanted::Rows)?;
-            let mut rows = connection.stream(&self.shared.watch, statement);
+            let statement = query.statement(self.asking(), Wanted::Rows)?;
+            let mut rows = connection.stream(&self.shared.setting, statement);
             while let Some(row) = rows.try_next().await.map_err(|err| self.shared.note(err))? {
                 yield row;
             }
         })
     }
 
-    fn dialect(&self) -> Dialect {
-        self.shared.dialect
+    fn asking(&self) -> Asking<'_> {
+        self.shared.setting.asking(self.shared.dialect)
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

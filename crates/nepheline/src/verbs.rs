@@ -3,8 +3,8 @@
 
 use std::marker::PhantomData;
 
-use nepheline_core::internal::{Key, KeyedRow, Selects, Statement, Wanted};
-use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, RowShape};
+use nepheline_core::internal::{Asking, Key, KeyedRow, Selects, Statement, Wanted};
+use nepheline_core::{BindValue, Cell, Cells, Error, RowShape};
 
 use crate::page;
 
@@ -18,7 +18,7 @@ pub trait Verb: Send {
     type Output;
 
     /// The statement to run.
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error>;
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error>;
 
     /// Makes the answer of what arrived.
     fn finish(self, gathered: Self::Gathered) -> Result<Self::Output, Error>;
@@ -110,8 +110,8 @@ impl<Q: Selects + Sync> Verb for Read<'_, Q> {
     type Gathered = Vec<Q::Read>;
     type Output = Vec<Q::Read>;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.0.statement(dialect, Wanted::Rows)
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.0.statement(asking, Wanted::Rows)
     }
 
     fn finish(self, rows: Vec<Q::Read>) -> Result<Vec<Q::Read>, Error> {
@@ -127,8 +127,8 @@ impl<Q: Selects + Sync> Verb for ReadKeyed<'_, Q> {
     type Gathered = Vec<KeyedRow<Q::Base>>;
     type Output = Vec<KeyedRow<Q::Base>>;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.0.statement(dialect, Wanted::Rows)
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.0.statement(asking, Wanted::Rows)
     }
 
     fn finish(self, rows: Self::Gathered) -> Result<Self::Output, Error> {
@@ -148,8 +148,8 @@ impl<Q: Selects + Sync> Verb for ReadPage<'_, Q> {
     type Gathered = Vec<Q::Read>;
     type Output = Vec<Q::Read>;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.query.statement(dialect, Wanted::Page { after: self.after, rows: self.rows })
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.query.statement(asking, Wanted::Page { after: self.after, rows: self.rows })
     }
 
     fn finish(self, rows: Vec<Q::Read>) -> Result<Vec<Q::Read>, Error> {
@@ -168,8 +168,8 @@ impl<R: RowShape + Send + 'static> Verb for ReadStretch<'_, R> {
     type Gathered = Vec<KeyedRow<R>>;
     type Output = Vec<KeyedRow<R>>;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.asked.keyset.statement(dialect)
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.asked.keyset.statement(asking)
     }
 
     fn finish(self, rows: Self::Gathered) -> Result<Self::Output, Error> {
@@ -198,8 +198,8 @@ impl<Q: Selects + Sync> Verb for ReadFirst<'_, Q> {
     type Gathered = Last<Q::Read>;
     type Output = Option<Q::Read>;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.0.statement(dialect, Wanted::AtMost(1))
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.0.statement(asking, Wanted::AtMost(1))
     }
 
     fn finish(self, rows: Last<Q::Read>) -> Result<Self::Output, Error> {
@@ -215,9 +215,9 @@ impl<Q: Selects + Sync> Verb for ReadAtMostOne<'_, Q> {
     type Gathered = Last<Q::Read>;
     type Output = Option<Q::Read>;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
         // A second row is asked for only to learn that there is one.
-        self.0.statement(dialect, Wanted::AtMost(2))
+        self.0.statement(asking, Wanted::AtMost(2))
     }
 
     fn finish(self, rows: Last<Q::Read>) -> Result<Self::Output, Error> {
@@ -242,8 +242,8 @@ impl<Q: Selects + Sync> Verb for Count<'_, Q> {
     type Gathered = Last<i64>;
     type Output = u64;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.0.statement(dialect, Wanted::Count)
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.0.statement(asking, Wanted::Count)
     }
 
     fn finish(self, rows: Last<i64>) -> Result<u64, Error> {
@@ -259,8 +259,8 @@ impl<Q: Selects + Sync> Verb for HasRows<'_, Q> {
     type Gathered = Last<bool>;
     type Output = bool;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.0.statement(dialect, Wanted::Presence)
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.0.statement(asking, Wanted::Presence)
     }
 
     fn finish(self, rows: Last<bool>) -> Result<bool, Error> {
@@ -279,8 +279,8 @@ impl<Q: Selects + Sync> Verb for Explain<'_, Q> {
     type Gathered = Vec<PlanLine>;
     type Output = String;
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        self.query.statement(dialect, Wanted::Rows)?.explained(self.analyze)
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.query.statement(asking, Wanted::Rows)?.explained(self.analyze)
     }
 
     fn finish(self, lines: Vec<PlanLine>) -> Result<String, Error> {
@@ -337,8 +337,8 @@ impl Verb for Run<'_> {
     type Gathered = Vec<Nothing>;
     type Output = ();
 
-    fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        Ok(Statement::of_text(dialect, self.0, self.1.clone()))
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        Ok(Statement::of_text(asking.dialect, self.0, self.1.clone()))
     }
 
     fn finish(self, _: Vec<Nothing>) -> Result<(), Error> {

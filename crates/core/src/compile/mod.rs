@@ -17,6 +17,7 @@ pub use sql::{ByClause, Sql};
 
 use crate::error::{Error, ErrorKind};
 use crate::origin::Origin;
+use crate::policy::{Carried, Guard, PolicyUse};
 use crate::storable::BindValue;
 use crate::tree::{RelationName, Select};
 use writer::Writer;
@@ -35,6 +36,14 @@ pub enum Wanted {
     Count,
     /// Whether it has any row.
     Presence,
+}
+
+/// Who asks: in which dialect, and with which values for the policies.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy)]
+pub struct Asking<'a> {
+    pub dialect: Dialect,
+    pub carried: &'a Carried,
 }
 
 /// A place in the text where a clause begins, and who asked for it.
@@ -65,21 +74,35 @@ impl<'q> Statement<'q> {
     /// Compiles for a driver, which needs no more than the text and the binds.
     pub(crate) fn to_run(
         select: &'q Select,
-        dialect: Dialect,
+        asking: Asking<'_>,
         wanted: Wanted,
     ) -> Result<Statement<'q>, Error> {
-        Writer::new(select, dialect).write(wanted)
+        if !select.is_under_policies() {
+            return Writer::new(select, asking.dialect).write(wanted);
+        }
+        let (guarded, _) = Statement::guarded(select, asking)?;
+        let statement = Writer::new(&guarded, asking.dialect).write(wanted)?;
+        Ok(statement.into_owned_binds())
+    }
+
+    /// The query with the policies of its tables in it, and which these are.
+    fn guarded(select: &Select, asking: Asking<'_>) -> Result<(Select, Vec<PolicyUse>), Error> {
+        let (mut guarded, mut guard) = (select.clone(), Guard::new(asking.carried));
+        guard.select(&mut guarded)?;
+        Ok((guarded, guard.into_met()))
     }
 
     /// Compiles for people, who want to see where each clause begins and who asked for it.
     pub(crate) fn to_show(
         select: &'q Select,
-        dialect: Dialect,
+        asking: Asking<'_>,
         wanted: Wanted,
     ) -> Result<Sql, Error> {
-        let statement = Writer::new(select, dialect).with_marks().write(wanted)?;
+        let (guarded, policies) = Statement::guarded(select, asking)?;
+        let writer = Writer::new(&guarded, asking.dialect).with_marks();
+        let statement = writer.write(wanted)?;
         let binds = statement.binds.into_iter().map(Cow::into_owned).collect();
-        Ok(Sql::new(dialect, statement.text, binds, statement.marks))
+        Ok(Sql::new(asking.dialect, statement.text, binds, statement.marks, policies))
     }
 
     /// Text of our own, or of a test: never of a user's value.
@@ -106,6 +129,15 @@ impl<'q> Statement<'q> {
         self.text.insert_str(0, verb);
         self.most_rows = usize::MAX;
         Ok(self)
+    }
+
+    fn into_owned_binds<'o>(self) -> Statement<'o> {
+        let Statement { dialect, text, binds, marks, origin, most_rows, key_cells } = self;
+        let binds = binds
+            .into_iter()
+            .map(|bind| Cow::Owned(bind.into_owned()))
+            .collect();
+        Statement { dialect, text, binds, marks, origin, most_rows, key_cells }
     }
 
     /// The same statement with its binds copied, for a driver that works on another thread.

@@ -4,6 +4,7 @@ use std::fmt;
 
 use super::{Dialect, Mark};
 use crate::origin::Origin;
+use crate::policy::PolicyUse;
 use crate::storable::BindValue;
 
 /// The SQL of a query in one dialect.
@@ -28,6 +29,7 @@ pub struct Sql {
     text: String,
     binds: Vec<BindValue>,
     marks: Vec<Mark>,
+    policies: Vec<PolicyUse>,
 }
 
 impl Sql {
@@ -36,8 +38,9 @@ impl Sql {
         text: String,
         binds: Vec<BindValue>,
         marks: Vec<Mark>,
+        policies: Vec<PolicyUse>,
     ) -> Sql {
-        Sql { dialect, text, binds, marks }
+        Sql { dialect, text, binds, marks, policies }
     }
 
     /// The dialect that it is written in.
@@ -53,6 +56,11 @@ impl Sql {
     /// The values, in the order of their placeholders.
     pub fn binds(&self) -> &[BindValue] {
         &self.binds
+    }
+
+    /// The policies of the tables in it, in queries inside too: which were applied and which waived.
+    pub fn policies(&self) -> &[PolicyUse] {
+        &self.policies
     }
 
     /// Each clause of the text, with the line of the program that asked for it. Put together, with
@@ -78,7 +86,8 @@ impl Sql {
     }
 
     /// The same SQL to print with one clause a line, each followed by `@` and the line of the
-    /// program that asked for it, and by the relations that are followed or asked in it.
+    /// program that asked for it, and by the relations that are followed or asked in it. What a policy
+    /// asked for has the line where its table declares it.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -144,6 +153,12 @@ impl fmt::Display for ByClause<'_> {
             if self.origins {
                 let gap = aligned.saturating_sub(width(clause));
                 write!(f, "{:gap$}  @ {}", "", mark.origin)?;
+                let mut policies = self.sql.policies.iter();
+                let policy =
+                    policies.find(|used| !used.is_waived() && used.origin() == mark.origin);
+                if let Some(policy) = policy {
+                    write!(f, " by policy {}", policy.policy())?;
+                }
                 for (i, relation) in mark.relations.iter().enumerate() {
                     let [table, name] = relation;
                     write!(f, "{}{table}.{name}", if i == 0 { " for " } else { ", " })?;

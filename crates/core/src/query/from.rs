@@ -5,8 +5,6 @@ use std::marker::PhantomData;
 use std::panic::Location;
 use std::sync::Arc;
 
-use smallvec::SmallVec;
-
 use super::{Path, Query, Source, Tables};
 use crate::expr::Level;
 use crate::function;
@@ -116,26 +114,7 @@ const DEEPEST: usize = 50;
 impl<R: RowStruct> Query<R> {
     #[track_caller]
     pub(crate) fn over_body(body: Body) -> Query<R> {
-        let here = Source::fresh();
-        let mut select = Select {
-            source: here.id,
-            table: R::INFO,
-            body,
-            rows: smallvec::smallvec![here],
-            joins: Vec::new(),
-            asked_at: Origin::of(Location::caller()),
-            values: None,
-            named: None,
-            at_most_one: false,
-            filters: SmallVec::new(),
-            orders: SmallVec::new(),
-            limit: None,
-            offset: None,
-            keys: Vec::new(),
-            special: None,
-            lock: None,
-            relation: None,
-        };
+        let mut select = Select::over(R::INFO, body, Origin::of(Location::caller()));
         if select.body.depth() > DEEPEST {
             select.body = Body::Table;
             select

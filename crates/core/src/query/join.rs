@@ -2,8 +2,9 @@
 
 use std::marker::PhantomData;
 
-use super::{Query, Source};
+use super::{Path, Query, Source};
 use crate::expr::{Maybe, RowColumns};
+use crate::policy::Waiver;
 use crate::row::RowShape;
 use crate::table::RowStruct;
 use crate::tree::{Asked, Join, Node, Select};
@@ -159,6 +160,23 @@ impl Select {
         self.at_most_one = false;
         self.rows.push(other.entry());
         self.orders.append(&mut other.orders);
+        if let Some(mut waived) = other.waived {
+            let kept = self.waived.get_or_insert_default();
+            kept.here.append(&mut waived.here);
+            // What it waives for itself does not hold for what it is joined to.
+            let here = Source { id: other.source, path: Path::HERE };
+            let all = waived
+                .all
+                .into_iter()
+                .flat_map(|at| Waiver::of_all(other.table, at));
+            kept.here.extend(
+                waived
+                    .everywhere
+                    .into_iter()
+                    .chain(all)
+                    .map(|waiver| (here, waiver)),
+            );
+        }
         self.joins.push(Join {
             source: other.source,
             table: other.table,

@@ -1,7 +1,7 @@
 //! Pages that go on after a row: the condition that a row comes after another in the order of a query.
 
 use super::Selects;
-use crate::compile::{Dialect, Statement, Wanted};
+use crate::compile::{Asking, Statement, Wanted};
 use crate::error::Error;
 use crate::query::Path;
 use crate::storable::{BindValue, SqlType};
@@ -70,8 +70,8 @@ impl Keyset {
     }
 
     /// What the query is, without the values in it.
-    pub fn structure(&self, dialect: Dialect) -> Result<String, Error> {
-        let statement = Statement::to_run(&self.select, dialect, Wanted::Rows)?;
+    pub fn structure(&self, asking: Asking<'_>) -> Result<String, Error> {
+        let statement = Statement::to_run(&self.select, asking, Wanted::Rows)?;
         Ok(statement.text().to_owned())
     }
 
@@ -93,8 +93,8 @@ impl Keyset {
         self
     }
 
-    pub fn statement(&self, dialect: Dialect) -> Result<Statement<'_>, Error> {
-        Statement::to_run(&self.select, dialect, Wanted::Rows)
+    pub fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        Statement::to_run(&self.select, asking, Wanted::Rows)
     }
 }
 

@@ -26,13 +26,14 @@ pub(crate) use source::Path;
 pub use source::Source;
 pub(crate) use source::SourceId;
 
-use crate::compile::{Dialect, Sql, Statement, Wanted};
+use crate::compile::{Asking, Dialect, Sql, Statement, Wanted};
 use crate::error::Error;
 use crate::expr::{
     Condition, Expression, IntoOrders, KnownPerGroup, KnownPerRow, Level, MaybeCondition, PerGroup,
     PerRow, Selectable, Selection, ShapedFrom,
 };
 use crate::origin::Origin;
+use crate::policy::Carried;
 use crate::storable::BindValue;
 use crate::table::{RowStruct, Table};
 use crate::tree::{Asked, Body, Lock, Node, OfEach, Select};
@@ -400,9 +401,21 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) where the dialect has no form with the
     /// same meaning, [`RefusedValue`](crate::ErrorKind::RefusedValue) for a value that no database
     /// should be sent, [`TooDeep`](crate::ErrorKind::TooDeep) and
-    /// [`ForeignColumn`](crate::ErrorKind::ForeignColumn).
+    /// [`ForeignColumn`](crate::ErrorKind::ForeignColumn); [`MissingCarried`](crate::ErrorKind::MissingCarried)
+    /// where a policy needs a value: give it with [`sql_carrying`](Self::sql_carrying).
     pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        Statement::to_show(&self.select, dialect, Wanted::Rows)
+        self.sql_carrying(dialect, &Carried::new())
+    }
+
+    /// The SQL that this query is on a handle that carries these values: where its tables have policies
+    /// that need some, [`sql`](Self::sql) is refused.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`sql`](Self::sql), and [`MissingCarried`](crate::ErrorKind::MissingCarried) for a value that a
+    /// policy needs and nobody carries.
+    pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
+        Statement::to_show(&self.select, Asking { dialect, carried }, Wanted::Rows)
     }
 
     /// The SQL that a handle runs to count the rows of this query.
@@ -411,7 +424,8 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     ///
     /// Those of [`sql`](Self::sql).
     pub fn count_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        Statement::to_show(&self.select, dialect, Wanted::Count)
+        let carried = &Carried::new();
+        Statement::to_show(&self.select, Asking { dialect, carried }, Wanted::Count)
     }
 
     /// The SQL that a handle runs to learn whether this query has any row.
@@ -420,13 +434,18 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     ///
     /// Those of [`sql`](Self::sql).
     pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        Statement::to_show(&self.select, dialect, Wanted::Presence)
+        let carried = &Carried::new();
+        Statement::to_show(&self.select, Asking { dialect, carried }, Wanted::Presence)
     }
 
     /// The columns that closures are given.
     #[inline]
     pub(crate) fn columns(&self) -> T::Columns {
         T::columns(&mut Places::of(&self.select.rows))
+    }
+
+    pub(crate) fn select_mut(&mut self) -> &mut Select {
+        &mut self.select
     }
 
     pub(crate) fn into_select(self) -> Box<Select> {

@@ -150,7 +150,7 @@ impl Node {
 
     /// `select` has one column.
     pub(crate) fn in_query(self, select: Box<Select>, may_be_null: bool, negated: bool) -> Node {
-        let of_select = Facts { windows: false, ..select.facts() };
+        let of_select = Facts { windows: false, queries: true, ..select.facts() };
         let facts = self.facts().beside(of_select);
         let in_query = InQuery { operand: self, select, may_be_null, negated };
         Node::above(facts, |facts| Node::InQuery(facts, Box::new(in_query)))
@@ -158,7 +158,7 @@ impl Node {
 
     pub(crate) fn subquery(select: Box<Select>, asked: AskedOf) -> Node {
         let subquery = Subquery { select, asked };
-        let facts = Facts { windows: false, ..subquery.select.facts() };
+        let facts = Facts { windows: false, queries: true, ..subquery.select.facts() };
         Node::above(facts, |facts| Node::Subquery(facts, Box::new(subquery)))
     }
 

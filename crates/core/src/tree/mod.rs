@@ -84,6 +84,8 @@ pub struct Facts {
     pub(crate) follows: bool,
     /// Whether a function of a window is among them, outside of queries inside.
     pub(crate) windows: bool,
+    /// Whether a query stands in it.
+    pub(crate) queries: bool,
 }
 
 impl Facts {
@@ -92,6 +94,7 @@ impl Facts {
             depth: self.depth.max(other.depth),
             follows: self.follows | other.follows,
             windows: self.windows | other.windows,
+            queries: self.queries | other.queries,
         }
     }
 

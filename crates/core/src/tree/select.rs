@@ -6,6 +6,7 @@ use smallvec::SmallVec;
 
 use super::{Facts, Node, RawColumn, together};
 use crate::origin::Origin;
+use crate::policy::Waived;
 use crate::query::{Path, Source, SourceId};
 use crate::storable::BindValue;
 use crate::table::TableInfo;
@@ -60,6 +61,12 @@ pub struct Select {
     pub(crate) lock: Option<Asked<Lock>>,
     /// The relation that the query began at.
     pub(crate) relation: Option<RelationName>,
+    /// The policies that it waives.
+    pub(crate) waived: Option<Box<Waived>>,
+    /// The parents that are read alongside, and must be there to be read.
+    pub(crate) beside: Vec<Source>,
+    /// What stands in the place of a parent that is followed, where not all of its rows may be seen.
+    pub(crate) parents: Vec<(Source, Body)>,
 }
 
 /// What stands in the place of a table.
@@ -199,6 +206,33 @@ impl PartialEq for Select {
 }
 
 impl Select {
+    /// All rows of a table, or of what stands in its place.
+    pub(crate) fn over(table: &'static TableInfo, body: Body, asked_at: Origin) -> Select {
+        let here = Source::fresh();
+        Select {
+            source: here.id,
+            table,
+            body,
+            rows: smallvec::smallvec![here],
+            joins: Vec::new(),
+            asked_at,
+            values: None,
+            named: None,
+            at_most_one: false,
+            filters: SmallVec::new(),
+            orders: SmallVec::new(),
+            limit: None,
+            offset: None,
+            keys: Vec::new(),
+            special: None,
+            lock: None,
+            relation: None,
+            waived: None,
+            beside: Vec::new(),
+            parents: Vec::new(),
+        }
+    }
+
     /// Where the first table whose rows are meant stands.
     pub(crate) fn entry(&self) -> Source {
         let here = Source { id: self.source, path: Path::HERE };
@@ -315,11 +349,20 @@ impl Select {
             }
         };
         copy.rows.iter_mut().for_each(renumber);
+        copy.beside.iter_mut().for_each(renumber);
+        let waived = copy.waived.iter_mut().flat_map(|waived| &mut waived.here);
+        waived.for_each(|(source, _)| renumber(source));
         copy.each_column(&mut |column| renumber(&mut column.source));
         copy
     }
 
     pub(crate) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
+        for node in self.nodes_mut() {
+            node.each_column(change);
+        }
+    }
+
+    pub(crate) fn nodes_mut(&mut self) -> impl Iterator<Item = &mut Node> {
         let values = self.values.iter_mut().flat_map(|values| &mut values.what);
         let filters = self.filters.iter_mut().map(|filter| &mut filter.what);
         let orders = self.orders.iter_mut().map(|order| &mut order.what.by);
@@ -330,21 +373,29 @@ impl Select {
             .iter_mut()
             .flat_map(|special| special.nodes_mut());
         let nodes = values.chain(filters).chain(orders).chain(joins);
-        for node in nodes.chain(special).chain(&mut self.keys) {
-            node.each_column(change);
-        }
+        nodes.chain(special).chain(&mut self.keys)
     }
 
-    /// Whether a column of a followed parent is in it. Every query is asked, so by plain loops.
+    /// Whether a column of a followed parent is in it.
     pub(crate) fn follows(&self) -> bool {
-        let follows = |node: &Node| node.facts().follows;
+        self.any_node(|node| node.facts().follows)
+    }
+
+    /// Whether a query stands in it, besides those in the place of its tables.
+    pub(crate) fn holds_queries(&self) -> bool {
+        self.any_node(|node| node.facts().queries)
+    }
+
+    /// Every query is asked, so by plain loops.
+    #[inline]
+    fn any_node(&self, follows: impl Fn(&Node) -> bool) -> bool {
         self.filters.iter().any(|filter| follows(&filter.what))
             || self.orders.iter().any(|order| follows(&order.what.by))
             || self
                 .values
                 .as_ref()
-                .is_some_and(|values| values.what.iter().any(follows))
-            || self.keys.iter().any(follows)
+                .is_some_and(|values| values.what.iter().any(&follows))
+            || self.keys.iter().any(&follows)
             || self
                 .joins
                 .iter()

@@ -1,8 +1,6 @@
 //! Walks over the columns of a tree, those in subqueries too.
 
-use std::slice;
-
-use super::{Aggregate, Node, RawColumn, Window};
+use super::{Aggregate, Node, RawColumn, Select, Window};
 use crate::query::Source;
 
 impl Aggregate {
@@ -11,17 +9,10 @@ impl Aggregate {
         self.call.arguments.iter().chain(&self.among).chain(orders)
     }
 
-    fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
+    fn nodes_mut(&mut self) -> impl Iterator<Item = &mut Node> {
         let orders = self.orders.iter_mut().map(|order| &mut order.by);
-        for node in self
-            .call
-            .arguments
-            .iter_mut()
-            .chain(&mut self.among)
-            .chain(orders)
-        {
-            node.each_column(change);
-        }
+        let arguments = self.call.arguments.iter_mut();
+        arguments.chain(&mut self.among).chain(orders)
     }
 }
 
@@ -29,6 +20,11 @@ impl Window {
     pub(crate) fn nodes(&self) -> impl Iterator<Item = &Node> {
         let orders = self.orders.iter().map(|order| &order.by);
         self.of.nodes().chain(&self.partition).chain(orders)
+    }
+
+    fn nodes_mut(&mut self) -> impl Iterator<Item = &mut Node> {
+        let orders = self.orders.iter_mut().map(|order| &mut order.by);
+        self.of.nodes_mut().chain(&mut self.partition).chain(orders)
     }
 }
 
@@ -85,48 +81,59 @@ impl Node {
         self.children(&mut |child| child.visit_followed(see));
     }
 
-    /// Runs `change` on every column in it, those of subqueries too.
-    pub(super) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
-        let children: &mut [Node] = match self {
-            Node::Column(column) => return change(column),
-            Node::Bind(_)
+    /// Gives the nodes directly below this one to be changed, without those of queries inside.
+    fn children_mut(&mut self, change: &mut dyn FnMut(&mut Node)) {
+        match self {
+            Node::Column(_)
+            | Node::Bind(_)
             | Node::Trusted(_)
             | Node::Refused(_)
             | Node::Unfit(_)
-            | Node::TooDeep => &mut [],
-            Node::Compare(_, _, sides) => &mut sides[..],
-            Node::Between(_, parts) => &mut parts[..],
-            Node::All(_, terms) | Node::Any(_, terms) => terms,
+            | Node::Subquery(..)
+            | Node::TooDeep => {}
+            Node::Compare(_, _, sides) => sides.iter_mut().for_each(change),
+            Node::Between(_, parts) => parts.iter_mut().for_each(change),
+            Node::All(_, terms) | Node::Any(_, terms) => terms.iter_mut().for_each(change),
             Node::Not(_, inner) | Node::IsNull(_, inner) | Node::IsNotNull(_, inner) => {
-                slice::from_mut(&mut **inner)
+                change(inner)
             }
-            Node::OneOf(_, one_of) => slice::from_mut(&mut one_of.operand),
-            Node::Like(_, like) => slice::from_mut(&mut like.operand),
-            Node::Call(_, call) => &mut call.arguments,
-            Node::Subquery(_, subquery) => return subquery.select.each_column(change),
-            Node::InQuery(_, in_query) => {
-                in_query.select.each_column(change);
-                slice::from_mut(&mut in_query.operand)
-            }
+            Node::Key(_, key) => change(&mut key.of),
+            Node::OneOf(_, one_of) => change(&mut one_of.operand),
+            Node::InQuery(_, in_query) => change(&mut in_query.operand),
+            Node::Like(_, like) => change(&mut like.operand),
+            Node::Call(_, call) => call.arguments.iter_mut().for_each(change),
+            Node::Aggregate(_, aggregate) => aggregate.nodes_mut().for_each(change),
+            Node::Window(_, window) => window.nodes_mut().for_each(change),
             Node::Case(_, case) => {
-                if let Some(otherwise) = &mut case.otherwise {
-                    otherwise.each_column(change);
-                }
-                case.branches.as_flattened_mut()
+                let branches = case.branches.as_flattened_mut().iter_mut();
+                branches.chain(&mut case.otherwise).for_each(change);
             }
-            Node::Aggregate(_, aggregate) => return aggregate.each_column(change),
-            Node::Window(_, window) => {
-                window.of.each_column(change);
-                let orders = window.orders.iter_mut().map(|order| &mut order.by);
-                for node in window.partition.iter_mut().chain(orders) {
-                    node.each_column(change);
-                }
-                return;
-            }
-            Node::Key(_, key) => slice::from_mut(&mut key.of),
-        };
-        for child in children {
-            child.each_column(change);
         }
+    }
+
+    /// Gives each query that stands in it to be changed, but not those that stand in these in turn.
+    pub(crate) fn each_query(&mut self, change: &mut dyn FnMut(&mut Select)) {
+        match self {
+            Node::Subquery(_, subquery) => change(&mut subquery.select),
+            Node::InQuery(_, in_query) => change(&mut in_query.select),
+            _ => {}
+        }
+        self.children_mut(&mut |child| child.each_query(change));
+    }
+
+    /// Runs `change` on every column in it, those of subqueries too.
+    pub(super) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
+        if let Node::Column(column) = self {
+            return change(column);
+        }
+        self.each_query(&mut |select| select.each_column(change));
+        self.each_own_column(change);
+    }
+
+    fn each_own_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
+        if let Node::Column(column) = self {
+            return change(column);
+        }
+        self.children_mut(&mut |child| child.each_own_column(change));
     }
 }

@@ -1,10 +1,12 @@
 //! The blocking handle of a database, and its transactions.
 
+use std::any::Any;
 use std::fmt;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use futures_util::stream::StreamExt;
+use nepheline_core::internal::Asking;
 use nepheline_core::{Dialect, Error};
 use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
@@ -16,7 +18,7 @@ use crate::handle::sealed::Handle as AsyncHandle;
 use crate::options::Options;
 use crate::readable::Readable;
 #[cfg(feature = "sqlite")]
-use crate::record::Watch;
+use crate::setting::Setting;
 use crate::record::Record;
 #[cfg(feature = "sqlite")]
 use crate::options::Target;
@@ -50,7 +52,7 @@ pub struct Database {
 #[derive(Clone)]
 enum Engine {
     #[cfg(feature = "sqlite")]
-    Direct(Arc<Direct>, Watch),
+    Direct(Arc<Direct>, Setting),
     Served(Served),
 }
 
@@ -89,7 +91,7 @@ impl Database {
                 let opened = direct::open(path, *mode, &options)?;
                 let direct =
                     Direct { connection: opened.connection.into(), timeout: opened.timeout };
-                Engine::Direct(Arc::new(direct), Watch::default())
+                Engine::Direct(Arc::new(direct), Setting::default())
             }
             _ => {
                 let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
@@ -116,20 +118,28 @@ impl Database {
     pub fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
         session::set_up(&connection)?;
         let direct = Direct { connection: connection.into(), timeout: None };
-        Ok(Database { engine: Engine::Direct(Arc::new(direct), Watch::default()) })
+        Ok(Database { engine: Engine::Direct(Arc::new(direct), Setting::default()) })
+    }
+
+    /// A handle of the same database that carries a value, such as who is asking, for policies and fills;
+    /// its transactions carry it too. There is one of each type: a later one takes the place of an earlier.
+    pub fn carrying<V: Any + Send + Sync>(&self, value: V) -> Database {
+        self.set(|setting| setting.carrying(value))
     }
 
     /// A handle of the same database that notes in `record` what it runs, as its transactions do.
     pub fn recording_to(&self, record: &Record) -> Database {
+        self.set(|setting| setting.recording_to(record))
+    }
+
+    /// The same database with another setting.
+    fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {
         let engine = match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct, watch) => {
-                Engine::Direct(direct.clone(), watch.recording_to(record))
+            Engine::Direct(direct, setting) => Engine::Direct(direct.clone(), change(setting)),
+            Engine::Served(Served { database, runtime }) => {
+                Engine::Served(Served { database: database.set(change), runtime: runtime.clone() })
             }
-            Engine::Served(Served { database, runtime }) => Engine::Served(Served {
-                database: database.recording_to(record),
-                runtime: runtime.clone(),
-            }),
         };
         Database { engine }
     }
@@ -203,9 +213,9 @@ impl Database {
     ) -> (Result<T, E>, bool) {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct, watch) => {
+            Engine::Direct(direct, setting) => {
                 let connection = direct.connection.lock();
-                let session = Session::within(&connection, direct.timeout.as_ref(), watch);
+                let session = Session::within(&connection, direct.timeout.as_ref(), setting);
                 let outcome = session::in_transaction(&session, options, |session| {
                     work(&Transaction { scope: Scope::Direct(session), depth: 0 })
                 });
@@ -240,16 +250,20 @@ impl sealed::Handle for Database {
     fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct, watch) => {
+            Engine::Direct(direct, setting) => {
                 let connection = direct.connection.lock();
-                Session::within(&connection, direct.timeout.as_ref(), watch).run(verb)
+                Session::within(&connection, direct.timeout.as_ref(), setting).run(verb)
             }
             Engine::Served(served) => served.runtime.block_on(served.database.run(verb)),
         }
     }
 
-    fn dialect(&self) -> Dialect {
-        Database::dialect(self)
+    fn asking(&self) -> Asking<'_> {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(_, setting) => setting.asking(Dialect::Sqlite),
+            Engine::Served(served) => AsyncHandle::asking(&served.database),
+        }
     }
 
     fn each<Q: Readable>(
@@ -259,9 +273,9 @@ impl sealed::Handle for Database {
     ) -> Result<(), Error> {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct, watch) => {
+            Engine::Direct(direct, setting) => {
                 let connection = direct.connection.lock();
-                Session::within(&connection, direct.timeout.as_ref(), watch).each(query, take)
+                Session::within(&connection, direct.timeout.as_ref(), setting).each(query, take)
             }
             Engine::Served(served) => {
                 served.runtime.block_on(take_each(query.stream(&served.database), take))
@@ -335,11 +349,11 @@ impl sealed::Handle for Transaction<'_> {
         }
     }
 
-    fn dialect(&self) -> Dialect {
+    fn asking(&self) -> Asking<'_> {
         match &self.scope {
             #[cfg(feature = "sqlite")]
-            Scope::Direct(_) => Dialect::Sqlite,
-            Scope::Served { transaction, .. } => AsyncHandle::dialect(transaction),
+            Scope::Direct(session) => session.asking(),
+            Scope::Served { transaction, .. } => AsyncHandle::asking(transaction),
         }
     }
 

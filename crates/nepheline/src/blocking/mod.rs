@@ -24,7 +24,8 @@ use crate::verbs::{
 pub(crate) mod sealed {
     use std::ops::ControlFlow;
 
-    use nepheline_core::{Dialect, Error};
+    use nepheline_core::Error;
+    use nepheline_core::internal::Asking;
 
     use crate::readable::Readable;
     use crate::verbs::Verb;
@@ -32,7 +33,7 @@ pub(crate) mod sealed {
     pub trait Handle {
         fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error>;
 
-        fn dialect(&self) -> Dialect;
+        fn asking(&self) -> Asking<'_>;
 
         fn each<Q: Readable>(
             &self,
@@ -182,7 +183,7 @@ fn read_stretch<H: sealed::Handle, Q: Readable>(
     rows: u32,
     way: Way,
 ) -> Result<Stretch<Q::Row>, Error> {
-    let asked = page::Asked::new(query, handle.dialect(), cursor, rows, way)?;
+    let asked = page::Asked::new(query, handle.asking(), cursor, rows, way)?;
     let verb = ReadStretch::<Q::Base> { asked: &asked, rows: PhantomData };
     let mut arrived = handle.run(verb)?;
     let more = asked.has_more(&mut arrived);

@@ -1,16 +1,18 @@
 //! A session over a SQLite connection that somebody else has: the program, or our own handle.
 
+use std::any::Any;
 use std::fmt;
 use std::ops::ControlFlow;
 use std::time::Duration;
 
-use nepheline_core::internal::{Selects, Wanted};
+use nepheline_core::internal::{Asking, Selects, Wanted};
 use nepheline_core::{Dialect, Error};
 use rusqlite::Connection;
 
 use super::sealed;
 use crate::readable::Readable;
-use crate::record::{Record, Watch};
+use crate::record::Record;
+use crate::setting::Setting;
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::TransactionOptions;
 use crate::verbs::Verb;
@@ -39,7 +41,7 @@ const LOCK_WAIT: Duration = Duration::from_secs(5);
 pub struct Session<'c> {
     connection: &'c Connection,
     timeout: Option<&'c StatementTimeout>,
-    watch: Watch,
+    setting: Setting,
 }
 
 impl<'c> Session<'c> {
@@ -53,12 +55,18 @@ impl<'c> Session<'c> {
     /// SQLite is older than 3.40.
     pub fn over(connection: &'c Connection) -> Result<Session<'c>, Error> {
         set_up(connection)?;
-        Ok(Session { connection, timeout: None, watch: Watch::default() })
+        Ok(Session { connection, timeout: None, setting: Setting::default() })
+    }
+
+    /// The same session, which carries a value for policies and fills.
+    pub fn carrying<V: Any + Send + Sync>(mut self, value: V) -> Session<'c> {
+        self.setting = self.setting.carrying(value);
+        self
     }
 
     /// The same session, which notes in `record` what it runs.
     pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.watch = self.watch.recording_to(record);
+        self.setting = self.setting.recording_to(record);
         self
     }
 
@@ -66,9 +74,9 @@ impl<'c> Session<'c> {
     pub(super) fn within(
         connection: &'c Connection,
         timeout: Option<&'c StatementTimeout>,
-        watch: &Watch,
+        setting: &Setting,
     ) -> Session<'c> {
-        Session { connection, timeout, watch: watch.clone() }
+        Session { connection, timeout, setting: setting.clone() }
     }
 
     /// The rows of one statement, before anything stands alongside.
@@ -77,8 +85,8 @@ impl<'c> Session<'c> {
         query: &Q,
         mut take: impl FnMut(Q::Read) -> ControlFlow<()>,
     ) -> Result<(), Error> {
-        let statement = query.statement(Dialect::Sqlite, Wanted::Rows)?;
-        let mut running = self.watch.begin(&statement);
+        let statement = query.statement(sealed::Handle::asking(self), Wanted::Rows)?;
+        let mut running = self.setting.begin(&statement);
         direct::within(self.timeout, || {
             direct::each(self.connection, &statement, |row| {
                 running.row();
@@ -130,11 +138,11 @@ fn restore(session: &Session<'_>, options: TransactionOptions) {
 impl sealed::Handle for Session<'_> {
     #[inline]
     fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        direct::within(self.timeout, || direct::run(self.connection, &self.watch, verb))
+        direct::within(self.timeout, || direct::run(self.connection, &self.setting, verb))
     }
 
-    fn dialect(&self) -> Dialect {
-        Dialect::Sqlite
+    fn asking(&self) -> Asking<'_> {
+        self.setting.asking(Dialect::Sqlite)
     }
 
     fn each<Q: Readable>(

@@ -1,16 +1,19 @@
 //! A session over a connection that the program already has.
 
+use std::any::Any;
+
 use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use mysql_async::Conn;
-use nepheline_core::internal::{Selects, Wanted};
-use nepheline_core::{Dialect, Error};
+use nepheline_core::Error;
+use nepheline_core::internal::{Asking, Selects, Wanted};
 use tokio::sync::Mutex;
 
 use super::connection::{self, Server};
 use crate::handle::sealed;
-use crate::record::{Record, Watch};
+use crate::record::Record;
+use crate::setting::Setting;
 use crate::verbs::{Gather, Verb};
 
 /// Runs queries on a `mysql_async` connection of your own.
@@ -32,7 +35,7 @@ use crate::verbs::{Gather, Verb};
 pub struct Session<'c> {
     conn: Mutex<&'c mut Conn>,
     server: Server,
-    watch: Watch,
+    setting: Setting,
 }
 
 impl<'c> Session<'c> {
@@ -45,19 +48,25 @@ impl<'c> Session<'c> {
     /// 8.0.19; or what the server refuses.
     pub async fn over(conn: &'c mut Conn) -> Result<Session<'c>, Error> {
         let server = connection::set_up(conn).await?;
-        Ok(Session { conn: Mutex::new(conn), server, watch: Watch::default() })
+        Ok(Session { conn: Mutex::new(conn), server, setting: Setting::default() })
+    }
+
+    /// The same session, which carries a value for policies and fills.
+    pub fn carrying<V: Any + Send + Sync>(mut self, value: V) -> Session<'c> {
+        self.setting = self.setting.carrying(value);
+        self
     }
 
     /// The same session, which notes in `record` what it runs.
     pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.watch = self.watch.recording_to(record);
+        self.setting = self.setting.recording_to(record);
         self
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(self.server.dialect)?;
+        let statement = verb.statement(sealed::Handle::asking(self))?;
         let mut conn = self.conn.lock().await;
-        let running = self.watch.begin(&statement);
+        let running = self.setting.begin(&statement);
         let fetched = connection::fetch(&mut conn, self.server, &statement).await;
         let fetched = running.end(fetched, V::Gathered::seen);
         let gathered = fetched.map_err(|err| statement.context(err))?;
@@ -76,9 +85,9 @@ impl sealed::Handle for Session<'_> {
         query: &'a Q,
     ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
-            let statement = query.statement(self.server.dialect, Wanted::Rows)?;
+            let statement = query.statement(self.asking(), Wanted::Rows)?;
             let mut conn = self.conn.lock().await;
-            let running = self.watch.begin(&statement);
+            let running = self.setting.begin(&statement);
             let rows = connection::each(&mut conn, self.server, &statement);
             let mut rows = running.over(rows);
             while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
@@ -87,8 +96,8 @@ impl sealed::Handle for Session<'_> {
         })
     }
 
-    fn dialect(&self) -> Dialect {
-        self.server.dialect
+    fn asking(&self) -> Asking<'_> {
+        self.setting.asking(self.server.dialect)
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

@@ -1,16 +1,19 @@
 //! A session over a client that the program already has.
 
+use std::any::Any;
+
 use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
-use nepheline_core::internal::{Selects, Statement, Wanted};
+use nepheline_core::internal::{Asking, Selects, Statement, Wanted};
 use nepheline_core::{Dialect, Error, RowShape};
 use tokio_postgres::{Client, GenericClient};
 
 use super::connection;
 use super::statements::Statements;
 use crate::handle::sealed;
-use crate::record::{Record, Watch};
+use crate::record::Record;
+use crate::setting::Setting;
 use crate::verbs::{Gather, Verb};
 
 /// How many statements a session keeps prepared.
@@ -35,7 +38,7 @@ const STATEMENTS_KEPT: usize = 128;
 pub struct Session<'c> {
     client: &'c Client,
     statements: Statements,
-    watch: Watch,
+    setting: Setting,
 }
 
 impl<'c> Session<'c> {
@@ -52,17 +55,23 @@ impl<'c> Session<'c> {
         let client = client.client();
         connection::set_up(client).await?;
         let statements = Statements::keeping(STATEMENTS_KEPT);
-        Ok(Session { client, statements, watch: Watch::default() })
+        Ok(Session { client, statements, setting: Setting::default() })
+    }
+
+    /// The same session, which carries a value for policies and fills.
+    pub fn carrying<V: Any + Send + Sync>(mut self, value: V) -> Session<'c> {
+        self.setting = self.setting.carrying(value);
+        self
     }
 
     /// The same session, which notes in `record` what it runs.
     pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.watch = self.watch.recording_to(record);
+        self.setting = self.setting.recording_to(record);
         self
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(Dialect::Postgres)?;
+        let statement = verb.statement(sealed::Handle::asking(self))?;
         let gathered = self
             .fetch(&statement)
             .await
@@ -76,7 +85,7 @@ impl<'c> Session<'c> {
         R: RowShape,
         G: Gather<R>,
     {
-        let running = self.watch.begin(statement);
+        let running = self.setting.begin(statement);
         let rows = self.statements.run(self.client, statement).await;
         let gathered = match rows {
             Ok(rows) => connection::gather(rows, statement).await,
@@ -96,8 +105,8 @@ impl sealed::Handle for Session<'_> {
         query: &'a Q,
     ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
-            let statement = query.statement(Dialect::Postgres, Wanted::Rows)?;
-            let running = self.watch.begin(&statement);
+            let statement = query.statement(self.asking(), Wanted::Rows)?;
+            let running = self.setting.begin(&statement);
             let rows = self.statements.run(self.client, &statement).await;
             let rows = connection::each(rows.map_err(|err| statement.context(err))?, &statement);
             let mut rows = running.over(rows);
@@ -107,8 +116,8 @@ impl sealed::Handle for Session<'_> {
         })
     }
 
-    fn dialect(&self) -> Dialect {
-        Dialect::Postgres
+    fn asking(&self) -> Asking<'_> {
+        self.setting.asking(Dialect::Postgres)
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

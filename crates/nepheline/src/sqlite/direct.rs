@@ -13,7 +13,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags};
 use super::cells::{Bind, RowCells};
 use super::functions;
 use crate::options::{Options, SqliteMode};
-use crate::record::Watch;
+use crate::setting::Setting;
 use crate::verbs::{Gather, Verb};
 
 /// The oldest SQLite whose SQL has all that we write, as its version number.
@@ -70,11 +70,11 @@ pub(crate) fn set_up(connection: &Connection, lock_timeout: Duration) -> Result<
 /// Runs a verb from its statement to its answer.
 pub(crate) fn run<V: Verb>(
     connection: &Connection,
-    watch: &Watch,
+    setting: &Setting,
     verb: V,
 ) -> Result<V::Output, Error> {
-    let statement = verb.statement(Dialect::Sqlite)?;
-    let running = watch.begin(&statement);
+    let statement = verb.statement(setting.asking(Dialect::Sqlite))?;
+    let running = setting.begin(&statement);
     let gathered = running.end(fetch(connection, &statement), V::Gathered::seen)?;
     drop(statement);
     verb.finish(gathered)

@@ -21,7 +21,7 @@ impl<'q> Writer<'q> {
                 .get(index)
                 .is_some_and(|visible| visible.followed.is_some())
             {
-                true => self.write_followed(index)?,
+                true => self.write_followed(index, select)?,
                 false => {
                     if let Some(join) = joins.next() {
                         self.write_join(join)?;
@@ -219,7 +219,7 @@ impl<'q> Writer<'q> {
     }
 
     /// A parent that is followed.
-    fn write_followed(&mut self, index: usize) -> Result<(), Error> {
+    fn write_followed(&mut self, index: usize, select: &'q Select) -> Result<(), Error> {
         let Some(visible) = self.names.get(index) else { return Ok(()) };
         let (source, optional) = (visible.source, visible.optional);
         let (Some(Asked { what: reference, at }), Some((path, _))) =
@@ -232,7 +232,10 @@ impl<'q> Writer<'q> {
         if let Some(from) = from.map(|from| from.table.name()) {
             self.mark_relation([from, reference.name()]);
         }
-        self.write_table(source);
+        match select.parents.iter().find(|(place, _)| *place == source) {
+            Some((_, body)) => self.write_source(source, body)?,
+            None => self.write_table(source),
+        }
         let mut between = " ON ";
         for [own, target] in reference.pairs(Source { path, ..source }, source) {
             self.push(between);

@@ -38,6 +38,7 @@ impl<Q: Selects, A> Companion<Q, A> {
     pub(super) fn many(mut query: Q, rows: &mut Select) -> Companion<Q, A> {
         let pairs = query.select_mut().relate_to(rows);
         let select = query.select_mut();
+        select.waive_as(rows);
         // Its own keys come first: others may stand alongside it already.
         let keys: Vec<Node> = pairs.iter().map(|[_, own]| Node::Column(*own)).collect();
         select.limit_each(&keys);
@@ -53,6 +54,9 @@ impl<T: Table, A> Companion<Query<T>, A> {
     pub(super) fn one(followed: Source, rows: &mut Select, at: Origin) -> Companion<Query<T>, A> {
         let mut query = Query::<T>::over_table();
         query.select.asked_at = at;
+        query.select.waive_as(rows);
+        // A row whose required parent is hidden is hidden too.
+        rows.beside.push(followed);
         let target = query.select.entry();
         let step = followed.path.last().and_then(|(before, step)| {
             let from = Source { path: before, ..followed };
@@ -156,6 +160,15 @@ impl<Q: fmt::Debug, A> fmt::Debug for Companion<Q, A> {
 }
 
 impl Select {
+    /// Waives what those rows waive everywhere.
+    fn waive_as(&mut self, rows: &Select) {
+        if let Some(of_rows) = &rows.waived {
+            let waived = self.waived.get_or_insert_default();
+            waived.everywhere.extend(&of_rows.everywhere);
+            waived.all = waived.all.or(of_rows.all);
+        }
+    }
+
     /// Has columns read with each row, and tells where their values begin among those that are.
     fn read_keys(&mut self, columns: &[RawColumn]) -> usize {
         if columns.is_empty() {

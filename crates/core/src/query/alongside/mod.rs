@@ -11,10 +11,11 @@ pub use companion::Companion;
 pub use lookup::{AtMostSole, Each, Found, Key, KeyPart, KeyedRow, Lookup, Sole};
 
 use super::{Query, Tables};
-use crate::compile::{Dialect, Sql, Statement, Wanted};
+use crate::compile::{Asking, Dialect, Sql, Statement, Wanted};
 use crate::error::Error;
 use crate::expr::{IntoOrders, KnownPerRow, Level, Maybe, MaybeCondition, PerRow, RowColumns};
 use crate::origin::Origin;
+use crate::policy::Carried;
 use crate::row::RowShape;
 use crate::table::Table;
 use crate::tree::{Asked, Node, Select};
@@ -208,8 +209,21 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
     where
         B: Companions<R>,
     {
-        let mut shown = vec![self.query.sql(dialect)?];
-        self.companions.show(dialect, &mut shown)?;
+        self.sql_carrying(dialect, &Carried::new())
+    }
+
+    /// The same on a handle that carries these values, as [`Query::sql_carrying`].
+    ///
+    /// # Errors
+    ///
+    /// Those of [`Query::sql_carrying`].
+    pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Vec<Sql>, Error>
+    where
+        B: Companions<R>,
+    {
+        let mut shown = vec![self.query.sql_carrying(dialect, carried)?];
+        self.companions
+            .show(Asking { dialect, carried }, &mut shown)?;
         Ok(shown)
     }
 
@@ -296,10 +310,10 @@ pub trait Selects {
     fn with_keys(base: Self::Base, keys: Key) -> Self::Read;
     fn select(&self) -> &Select;
     fn select_mut(&mut self) -> &mut Select;
-    fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error>;
+    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 
-    fn statement(&self, dialect: Dialect, wanted: Wanted) -> Result<Statement<'_>, Error> {
-        Statement::to_run(self.select(), dialect, wanted)
+    fn statement(&self, asking: Asking<'_>, wanted: Wanted) -> Result<Statement<'_>, Error> {
+        Statement::to_run(self.select(), asking, wanted)
     }
 
     /// The line of the program that began the query.
@@ -335,8 +349,8 @@ impl<T: Tables, R: RowShape + Send + 'static, L: Level> Selects for Query<T, R, 
         &mut self.select
     }
 
-    fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        shown.push(self.sql(dialect)?);
+    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+        shown.push(self.sql_carrying(asking.dialect, asking.carried)?);
         Ok(())
     }
 }
@@ -363,9 +377,9 @@ where
         &mut self.query.select
     }
 
-    fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        self.query.show(dialect, shown)?;
-        self.companions.show(dialect, shown)
+    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+        self.query.show(asking, shown)?;
+        self.companions.show(asking, shown)
     }
 }
 
@@ -391,8 +405,8 @@ where
         self.query.select_mut()
     }
 
-    fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        self.query.show(dialect, shown)
+    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+        self.query.show(asking, shown)
     }
 }
 
@@ -468,7 +482,7 @@ pub trait Companions<R> {
     /// The row, and what stands beside it.
     type Row: Send + 'static;
 
-    fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error>;
+    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
 
 /// A query alongside, and what it puts beside a row.
@@ -476,15 +490,15 @@ pub trait Companions<R> {
 pub trait StandsAlongside {
     type Beside: Send + 'static;
 
-    fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error>;
+    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
 
 impl<Q: Selects + Clone, A: Found<Q::Row>> StandsAlongside for Companion<Q, A> {
     type Beside = A::Beside;
 
-    fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error> {
+    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
         self.among(&Lookup::<Q::Row>::of(self, std::iter::empty()))?
-            .show(dialect, shown)
+            .show(asking, shown)
     }
 }
 
@@ -503,10 +517,10 @@ macro_rules! companions {
         impl<Row: Send + 'static, $($name: StandsAlongside),+> Companions<Row> for ($($name,)+) {
             type Row = (Row, $($name::Beside,)+);
 
-            fn show(&self, dialect: Dialect, shown: &mut Vec<Sql>) -> Result<(), Error> {
+            fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
                 #[allow(non_snake_case, reason = "one name serves for the type and the value")]
                 let ($($name,)+) = self;
-                $($name.show(dialect, shown)?;)+
+                $($name.show(asking, shown)?;)+
                 Ok(())
             }
         }
