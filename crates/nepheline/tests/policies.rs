@@ -341,7 +341,7 @@ struct Question {
     mode: Mode,
 }
 
-const KINDS: u32 = 26;
+const KINDS: u32 = 28;
 
 fn questions() -> impl Strategy<Value = Question> {
     let mode = prop_oneof![
@@ -607,6 +607,21 @@ fn asked(db: &Database, question: Question) -> String {
                 .filter(heavy)
                 .order_by(|s| (s.borehole().site().region.desc(), s.grams.asc(), s.id.asc())),
             few,
+        ),
+        // Of a table without policies: hidden are the rows whose required parent is.
+        25 => answer(
+            db,
+            &mode
+                .of(Tagged::rows())
+                .order_by(|t| (t.specimen_id.asc(), t.tag_id.asc()))
+                .alongside(|t| t.specimen()),
+        ),
+        26 => answer(
+            db,
+            &mode
+                .of(Tagged::rows())
+                .order_by(|t| (t.specimen_id.asc(), t.tag_id.asc()))
+                .select(|t| (t.tag_id, t.specimen().label)),
         ),
         _ => answer(
             db,
