@@ -37,6 +37,16 @@ pub enum ErrorKind {
     UnfitParts,
     /// A policy or a fill needs a value that the handle does not carry.
     MissingCarried,
+    /// An update expected a version of a row that it no longer has: somebody else has written it since.
+    StaleVersion,
+    /// A row with the same value in a key or a unique column is there already.
+    UniqueViolation,
+    /// A row refers to one that is not there, or is referred to by one that is.
+    ForeignKeyViolation,
+    /// A row does not fulfil a check of its table.
+    CheckViolation,
+    /// A column that needs a value was given none.
+    NotNullViolation,
     /// A page was asked for that there cannot be, or with a cursor of another query.
     UnfitPage,
     /// A required row of another table is missing: a reference leads nowhere.
@@ -84,6 +94,16 @@ struct Inner {
     sql: Option<Box<str>>,
     origin: Option<Origin>,
     cause: Option<Cause>,
+    violation: Option<Violation>,
+}
+
+/// What a database tells of a constraint that does not hold.
+#[doc(hidden)]
+#[derive(Debug, Clone, Default)]
+pub struct Violation {
+    pub constraint: Option<String>,
+    pub table: Option<String>,
+    pub column: Option<String>,
 }
 
 impl Error {
@@ -97,12 +117,46 @@ impl Error {
             sql: None,
             origin: None,
             cause: None,
+            violation: None,
         }))
     }
 
     /// What kind of failure this is.
     pub fn kind(&self) -> ErrorKind {
         self.0.kind
+    }
+
+    /// The name of the constraint that does not hold, as far as the database tells it: SQLite has names for
+    /// checks only, and no engine for columns that are NOT NULL.
+    pub fn constraint(&self) -> Option<&str> {
+        self.0.violation.as_ref()?.constraint.as_deref()
+    }
+
+    /// The table whose constraint does not hold.
+    pub fn table(&self) -> Option<&str> {
+        self.0.violation.as_ref()?.table.as_deref()
+    }
+
+    /// The column whose constraint does not hold, or several with commas between; told of NOT NULL on all
+    /// engines, and of unique columns on SQLite.
+    pub fn column(&self) -> Option<&str> {
+        self.0.violation.as_ref()?.column.as_deref()
+    }
+
+    /// Adds which constraint does not hold.
+    #[doc(hidden)]
+    pub fn violating(mut self, violation: Violation) -> Error {
+        self.0.violation = Some(violation);
+        self
+    }
+
+    /// Adds of which table a constraint does not hold, where the database did not tell.
+    #[doc(hidden)]
+    pub fn violating_of(mut self, table: &str) -> Error {
+        if let Some(violation) = &mut self.0.violation {
+            violation.table.get_or_insert_with(|| table.to_owned());
+        }
+        self
     }
 
     /// The SQL text that was being run, when there was one. It never holds values.
@@ -224,6 +278,37 @@ impl Error {
              handle with `carrying(..)`"
         );
         Error::new(ErrorKind::MissingCarried, message)
+    }
+
+    #[cold]
+    pub(crate) fn missing_fill(column: &ColumnInfo, value: &str) -> Error {
+        let message = format!(
+            "the column `{}` of `{}` is filled with a carried `{value}`, and there is none; give it to the \
+             handle with `carrying(..)`",
+            column.name(),
+            column.table()
+        );
+        Error::new(ErrorKind::MissingCarried, message)
+    }
+
+    /// A write of several statements, on a connection that is the program's own.
+    #[doc(hidden)]
+    #[cold]
+    pub fn needs_transaction() -> Error {
+        let message = "this write takes several statements, and a session over a connection of the program \
+                       cannot make them one; write fewer rows at once, or use a `Database`";
+        Error::new(ErrorKind::Unsupported, message)
+    }
+
+    /// A row that somebody else has written meanwhile.
+    #[doc(hidden)]
+    #[cold]
+    pub fn stale_version(table: &str) -> Error {
+        let message = format!(
+            "no row of `{table}` has the expected version any more: somebody else has written or deleted it; \
+             read it again"
+        );
+        Error::new(ErrorKind::StaleVersion, message)
     }
 
     /// A row of a table that refers by some of its columns to a row of another, which is not there.
@@ -403,7 +488,7 @@ impl fmt::Display for Error {
 
 impl fmt::Debug for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Inner { kind, message, place, row, sql, origin, cause } = &*self.0;
+        let Inner { kind, message, place, row, sql, origin, cause, .. } = &*self.0;
         f.debug_struct("Error")
             .field("kind", kind)
             .field("message", message)

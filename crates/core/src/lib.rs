@@ -57,6 +57,7 @@ mod row;
 mod storable;
 mod table;
 mod tree;
+mod write;
 
 pub use compile::{ByClause, Dialect, Sql};
 pub use error::{Error, ErrorKind};
@@ -72,7 +73,7 @@ pub use expr::{
     sum,
 };
 pub use origin::Origin;
-pub use policy::{Carried, Policy, PolicyUse};
+pub use policy::{Carried, Clock, Policy, PolicyUse};
 pub use query::{
     Alongside, Append, Beside, JoinsTo, MappedRows, NamedQuery, Query, Scope, SumOf, Summed,
     Tables, all_scopes, any_scope, from, named, recursive,
@@ -83,6 +84,7 @@ pub use storable::{
     Nullness, SqlType, Storable,
 };
 pub use table::{ColumnInfo, Keyed, RefersTo, RowStruct, Table, TableInfo};
+pub use write::{Assignment, Delete, Insert, IntoAssignments, Unsaved, Update, Writes};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
@@ -90,13 +92,15 @@ pub mod internal {
     pub use serde;
 
     pub use crate::compile::{Asking, Statement, Wanted};
+    pub use crate::error::Violation;
     pub use crate::expr::{Gives, Selection, argument};
     pub use crate::function::Function;
-    pub use crate::policy::{PolicyInfo, policy_id};
+    pub use crate::policy::{PolicyInfo, fill_of, policy_id};
     pub use crate::query::{
         AndThen, AtMostSole, Companion, Companions, Each, Found, Key, KeyPart, KeyedRow, Keyset,
         Lookup, Places, Selects, Sole, Source, StandsAlongside,
     };
-    pub use crate::table::{ColumnRole, Reference};
+    pub use crate::table::{ColumnRole, Made, Reference};
     pub use crate::tree::RawColumn;
+    pub use crate::write::Part;
 }

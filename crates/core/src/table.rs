@@ -1,7 +1,7 @@
 //! Static descriptors of tables and columns. `#[derive(Table)]` writes them; everything else reads them.
 
 use crate::expr::RowColumns;
-use crate::policy::PolicyInfo;
+use crate::policy::{Carried, MissingValue, PolicyInfo};
 use crate::query::{Query, Source};
 use crate::row::RowShape;
 use crate::storable::{BindValue, SqlType};
@@ -224,12 +224,32 @@ pub struct ColumnInfo {
 
 /// What the attributes of a field say about its column.
 #[doc(hidden)]
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy)]
 pub struct ColumnRole {
     pub key: bool,
     pub generated: bool,
     pub unique: bool,
     pub by_code_point: bool,
+    /// Whether a time in it marks the row as withdrawn.
+    pub retires: bool,
+    pub made: Made,
+}
+
+/// Where the value of a column comes from that the database does not generate.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, Default)]
+pub enum Made {
+    /// Whoever writes the row gives it.
+    #[default]
+    Given,
+    /// From what the handle carries.
+    Filled(fn(&Carried) -> Result<BindValue, MissingValue>),
+    /// The time of the insert.
+    StampedOnInsert,
+    /// The time of the last write.
+    StampedOnWrite,
+    /// Counted up by each update.
+    Version,
 }
 
 impl ColumnInfo {
@@ -282,6 +302,19 @@ impl ColumnInfo {
     /// Whether the database compares the column's text by code point of its own accord.
     pub fn is_by_code_point(&self) -> bool {
         self.role.by_code_point
+    }
+
+    /// Whether an insert is given its value.
+    pub(crate) fn is_given(&self) -> bool {
+        !self.is_generated() && matches!(self.role.made, Made::Given)
+    }
+
+    pub(crate) fn made(&self) -> Made {
+        self.role.made
+    }
+
+    pub(crate) fn retires(&self) -> bool {
+        self.role.retires
     }
 
     pub(crate) fn qualified(&self) -> PerQuote {

@@ -18,6 +18,10 @@ pub(crate) struct ColumnField<'a> {
     pub(crate) generated: bool,
     pub(crate) unique: bool,
     pub(crate) by_code_point: bool,
+    /// Whether updates count in it.
+    pub(crate) version: bool,
+    /// When the time is put into it: `insert`, or `write`.
+    pub(crate) stamp: Option<Ident>,
     /// Whether it is a row of its own, of several columns.
     pub(crate) nested: bool,
     pub(crate) reference: Option<Reference>,
@@ -40,11 +44,14 @@ impl<'a> ColumnField<'a> {
             generated: false,
             unique: false,
             by_code_point: false,
+            version: false,
+            stamp: None,
             nested: false,
             reference: None,
         };
         let mut called = None;
-        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `column = \"...\"`, \
+        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `version`, \
+                       `stamp = insert`, `stamp = write`, `column = \"...\"`, \
                        `references = Table` and `called = name`";
         attr::each_part(&field.attrs, allowed, mistakes, |part| {
             let flag = match part.path.get_ident().map(Ident::to_string).as_deref() {
@@ -53,6 +60,16 @@ impl<'a> ColumnField<'a> {
                 Some("unique") => &mut column.unique,
                 Some("by_code_point") => &mut column.by_code_point,
                 Some("nested") => &mut column.nested,
+                Some("version") => &mut column.version,
+                Some("stamp") => {
+                    let when = part.value()?.call(Ident::parse_any)?;
+                    if when != "insert" && when != "write" {
+                        let message = "expected `stamp = insert` or `stamp = write`";
+                        return Err(syn::Error::new(when.span(), message));
+                    }
+                    column.stamp = Some(when);
+                    return Ok(true);
+                }
                 Some("column") => {
                     column.name = attr::text(part)?.value();
                     return Ok(true);

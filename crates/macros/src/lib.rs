@@ -27,6 +27,8 @@ use syn::{DeriveInput, parse_macro_input};
 /// | `linked(hazards: Hazard via SpecimenHazard)` | the rows of another table that a table between leads to; that has one reference to each of the two |
 /// | `references(tray: Tray by (shelf, slot))` | the row of another table whose key is equal to several fields |
 /// | `policies(not_withdrawn, own_agency)` | functions whose conditions hold wherever the table appears, until they are waived; see `Policy` |
+/// | `fill(agency_id = AgencyId)` | the column takes its value from what the handle carries: nobody gives it, and nobody sets it |
+/// | `retire(withdrawn_at)` | a delete marks rows in this column with the time instead of deleting them |
 /// | `serialize` | serde writes rows out under the names of the columns, so that names are said once; dates, UUIDs and decimals need the feature `serde` |
 ///
 /// | attribute of a field | meaning |
@@ -35,6 +37,8 @@ use syn::{DeriveInput, parse_macro_input};
 /// | `generated` | the database makes the value on insert |
 /// | `unique` | no two rows share a value |
 /// | `column = "name"` | the column's name, if it is not the field's name |
+/// | `version` | updates count in it, so that one can expect a version |
+/// | `stamp = insert` | the time at which the row is inserted is put into it, by the handle's clock; with `stamp = write` that of the last insert or update |
 /// | `references = Borehole` | the row of another table whose key is equal to this field; `references = Borehole by name` means another column of it that is unique |
 /// | `called = hole` | what the reference is called, if not as the field without `_id` |
 /// | `by_code_point` | the database itself compares this text by code point, so that an index serves order and ranges too: the column is declared `COLLATE "C"` on PostgreSQL, `utf8mb4_nopad_bin` on MariaDB, `utf8mb4_0900_bin` on MySQL, and without NOCASE or RTRIM on SQLite |
@@ -42,6 +46,8 @@ use syn::{DeriveInput, parse_macro_input};
 /// It implements `Table` and `RowShape`, and writes
 ///
 /// - `SpecimenColumns`, the struct of typed columns that closures are given;
+/// - `UnsavedSpecimen`, the struct of what an insert supplies, with `Specimen::insert(row)` and
+///   `Specimen::insert_all(rows)`;
 /// - `Specimen::rows()`, the query for all rows;
 /// - `Specimen::row(key)`, the query for the row with this key: a tuple for a key of several columns;
 /// - `Specimen::row_by_label(value)` for each field that is `unique`;

@@ -5,7 +5,7 @@ use quote::{format_ident, quote, quote_spanned};
 use syn::ext::IdentExt;
 use syn::punctuated::Punctuated;
 use syn::spanned::Spanned;
-use syn::{Data, DeriveInput, Fields, Path, Token, Visibility};
+use syn::{Data, DeriveInput, Fields, Path, Token, Type, Visibility};
 
 use crate::attr::{self, Mistakes};
 use crate::column::{ColumnField, is_option};
@@ -34,6 +34,10 @@ pub(crate) struct TableItem<'a> {
     serialize: bool,
     /// The functions that are its policies.
     policies: Vec<Path>,
+    /// The columns that are filled from what a handle carries, and with which type.
+    fills: Vec<(Ident, Type)>,
+    /// The column that marks rows as withdrawn.
+    retire: Option<Ident>,
 }
 
 impl<'a> TableItem<'a> {
@@ -69,9 +73,12 @@ impl<'a> TableItem<'a> {
             linked: Vec::new(),
             serialize: false,
             policies: Vec::new(),
+            fills: Vec::new(),
+            retire: None,
         };
         let allowed = "`table = \"...\"`, `schema = \"...\"`, `references(..)`, `children(..)`, \
-                       `child(..)`, `linked(..)`, `policies(..)` and `serialize`";
+                       `child(..)`, `linked(..)`, `policies(..)`, `fill(..)`, `retire(..)` and \
+                       `serialize`";
         let (mut several, mut child) = (Vec::new(), Vec::new());
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
             if part.path.is_ident("table") {
@@ -85,6 +92,22 @@ impl<'a> TableItem<'a> {
                 syn::parenthesized!(content in part.input);
                 let paths = Punctuated::<Path, Token![,]>::parse_terminated(&content)?;
                 table.policies.extend(paths);
+            } else if part.path.is_ident("retire") {
+                let content;
+                syn::parenthesized!(content in part.input);
+                table.retire = Some(content.call(Ident::parse_any)?);
+            } else if part.path.is_ident("fill") {
+                let content;
+                syn::parenthesized!(content in part.input);
+                let fills = content.parse_terminated(
+                    |input| {
+                        let column = input.call(Ident::parse_any)?;
+                        input.parse::<Token![=]>()?;
+                        Ok((column, input.parse::<Type>()?))
+                    },
+                    Token![,],
+                )?;
+                table.fills.extend(fills);
             } else if part.path.is_ident("references") {
                 several.extend(relation::references(part)?);
             } else if part.path.is_ident("children") {
@@ -117,6 +140,16 @@ impl<'a> TableItem<'a> {
         for column in table.columns.iter().filter(|column| column.nested) {
             mistakes.at(column.ident.span(), "a column of a table is one value");
         }
+        for column in table
+            .fills
+            .iter()
+            .map(|(column, _)| column)
+            .chain(&table.retire)
+        {
+            if table.columns.iter().all(|own| own.ident != column) {
+                mistakes.at(column.span(), format!("the table has no column `{column}`"));
+            }
+        }
         table.check_twins(mistakes);
         table.check_relations(mistakes);
         Some(table)
@@ -141,6 +174,8 @@ impl<'a> TableItem<'a> {
             linked: Vec::new(),
             serialize,
             policies: Vec::new(),
+            fills: Vec::new(),
+            retire: None,
         }
     }
 
@@ -229,8 +264,10 @@ impl<'a> TableItem<'a> {
         let starts = self.starts();
         let relations = self.relations();
         let serialize = self.serialize();
+        let (unsaved, insert) = self.unsaved();
         quote! {
             #columns_struct
+            #unsaved
 
             const _: () = {
                 #statics
@@ -239,6 +276,7 @@ impl<'a> TableItem<'a> {
                 #starts
                 #relations
                 #serialize
+                #insert
             };
         }
     }
@@ -279,6 +317,8 @@ impl<'a> TableItem<'a> {
                 true => quote!((::nepheline::SqlType::Boolean, true)),
                 false => quote!(<#ty as ::nepheline::ColumnType>::DECLARED),
             };
+            let retires = self.retire.as_ref() == Some(column.ident);
+            let made = self.made(column);
             quote! {
                 ::nepheline::ColumnInfo::new(
                     #table,
@@ -290,6 +330,8 @@ impl<'a> TableItem<'a> {
                         generated: #generated,
                         unique: #unique,
                         by_code_point: #by_code_point,
+                        retires: #retires,
+                        made: #made,
                     },
                 )
             }
@@ -333,6 +375,81 @@ impl<'a> TableItem<'a> {
             static REFERENCES: [::nepheline::internal::Reference; #reference_count] =
                 [#(#references),*];
         }
+    }
+
+    /// Where the value of a column comes from in a new row.
+    fn made(&self, column: &ColumnField<'_>) -> TokenStream {
+        let filled = self.fills.iter().find(|(filled, _)| filled == column.ident);
+        let stamp = column.stamp.as_ref().map(Ident::to_string);
+        match (filled, stamp.as_deref()) {
+            (Some((_, ty)), _) => quote! {
+                ::nepheline::internal::Made::Filled(::nepheline::internal::fill_of::<#ty>)
+            },
+            (None, Some("insert")) => quote!(::nepheline::internal::Made::StampedOnInsert),
+            (None, Some(_)) => quote!(::nepheline::internal::Made::StampedOnWrite),
+            (None, None) if column.version => quote!(::nepheline::internal::Made::Version),
+            (None, None) => quote!(::nepheline::internal::Made::Given),
+        }
+    }
+
+    /// The struct of a row before it is stored, without what the database or the handle supplies.
+    fn unsaved(&self) -> (TokenStream, TokenStream) {
+        let (ident, visibility) = (self.ident, self.visibility);
+        let unsaved = format_ident!("Unsaved{}", ident.unraw());
+        let doc = format!(
+            "A row of the table `{}` before it is stored: what an INSERT supplies.",
+            self.name
+        );
+        let is_given = |column: &&ColumnField<'_>| {
+            let filled = self.fills.iter().any(|(filled, _)| filled == column.ident);
+            !column.generated && !column.version && column.stamp.is_none() && !filled
+        };
+        let given: Vec<_> = self.columns.iter().filter(is_given).collect();
+        let fields = given.iter().map(|column| {
+            let ColumnField { ident, ty, visibility, docs, .. } = column;
+            let default = docs.is_empty().then(|| {
+                let doc = format!("The column `{}`.", column.name);
+                quote!(#[doc = #doc])
+            });
+            quote! { #default #(#docs)* #visibility #ident: #ty }
+        });
+        let idents = given.iter().map(|column| column.ident);
+        let item = quote! {
+            #[doc = #doc]
+            #[allow(
+                dead_code,
+                missing_debug_implementations,
+                reason = "not every table is inserted into, and not every type can be shown"
+            )]
+            #visibility struct #unsaved { #(#fields,)* }
+        };
+        let implementation = quote! {
+            impl ::nepheline::Unsaved for #unsaved {
+                type Table = #ident;
+
+                fn each_value(self, take: &mut dyn FnMut(::nepheline::BindValue)) {
+                    #(take(::nepheline::ColumnType::to_bind_or_null(&self.#idents));)*
+                }
+            }
+
+            #[allow(dead_code, reason = "not every table is inserted into")]
+            impl #ident {
+                /// A new row, to be written by a handle.
+                #[track_caller]
+                #visibility fn insert(row: #unsaved) -> ::nepheline::Insert<Self> {
+                    ::nepheline::Insert::of([row])
+                }
+
+                /// New rows, to be written by a handle: all of them, or none.
+                #[track_caller]
+                #visibility fn insert_all(
+                    rows: impl ::core::iter::IntoIterator<Item = #unsaved>,
+                ) -> ::nepheline::Insert<Self> {
+                    ::nepheline::Insert::of(rows)
+                }
+            }
+        };
+        (item, implementation)
     }
 
     /// What tells each policy apart, and how its condition is had where the table stands. They carry the

@@ -17,7 +17,7 @@ use crate::handle::sealed;
 use crate::options::{Options, Target};
 use crate::record::Record;
 use crate::setting::Setting;
-use crate::transaction::{Begun, Transaction, TransactionOptions};
+use crate::transaction::{Begun, Together, Transaction, TransactionOptions};
 use crate::verbs::Verb;
 
 /// A database, asked from async code. Cloning it is cheap: the clones share one pool of connections.
@@ -319,6 +319,10 @@ impl sealed::Handle for Database {
 
     fn asking(&self) -> Asking<'_> {
         self.setting.asking(self.shared.dialect)
+    }
+
+    async fn begin_together(&self) -> Result<Together, Error> {
+        Ok(Together::Begun(self.begin(TransactionOptions::new()).await?))
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

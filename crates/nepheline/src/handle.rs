@@ -4,7 +4,7 @@ use std::future::Future;
 use std::marker::PhantomData;
 
 use futures_util::stream::Stream;
-use nepheline_core::Error;
+use nepheline_core::{Error, Writes};
 
 use crate::page::{self, Cursor, Page, Paging, Stretch, Way};
 use crate::readable::Readable;
@@ -12,6 +12,7 @@ use crate::verbs::{
     Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
     places_apart,
 };
+use crate::writing;
 
 pub(crate) mod sealed {
     use std::future::Future;
@@ -20,6 +21,7 @@ pub(crate) mod sealed {
     use nepheline_core::Error;
     use nepheline_core::internal::{Asking, Selects};
 
+    use crate::transaction::Together;
     use crate::verbs::Verb;
 
     pub trait Handle: Sync {
@@ -31,6 +33,9 @@ pub(crate) mod sealed {
         ) -> BoxStream<'a, Result<Q::Read, Error>>;
 
         fn asking(&self) -> Asking<'_>;
+
+        /// Begins what has to be done as a whole.
+        fn begin_together(&self) -> impl Future<Output = Result<Together, Error>> + Send;
 
         /// Whether statements can run while a stream is read.
         fn check_beside_stream(&self) -> Result<(), Error>;
@@ -202,6 +207,59 @@ pub trait Handle: sealed::Handle + Sized {
         query: &'a Q,
     ) -> impl Stream<Item = Result<Q::Row, Error>> + Send + Unpin + 'a {
         query.stream(self)
+    }
+
+    /// Writes, and tells how many rows were inserted, found to be updated, or deleted. A write of many rows
+    /// may take several statements: then all of them are done, or none.
+    ///
+    /// ```no_run
+    /// # use nepheline::Database;
+    /// # use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key, generated)] id: i64, label: String, top_m: f64 }
+    /// # async fn f(db: Database) -> Result<(), Error> {
+    /// let lowered = db.write(&Specimen::row(7).update(|s| s.top_m.set(s.top_m + 0.5))).await?;
+    /// assert_eq!(lowered, 1);
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`UniqueViolation`](crate::ErrorKind::UniqueViolation),
+    /// [`ForeignKeyViolation`](crate::ErrorKind::ForeignKeyViolation),
+    /// [`CheckViolation`](crate::ErrorKind::CheckViolation) and
+    /// [`NotNullViolation`](crate::ErrorKind::NotNullViolation) for what the tables do not allow, with the
+    /// number of the row where several are inserted;
+    /// [`StaleVersion`](crate::ErrorKind::StaleVersion) for an update that expects another version.
+    fn write<W: Writes>(&self, write: &W) -> impl Future<Output = Result<u64, Error>> + Send {
+        writing::write(self, write)
+    }
+
+    /// Writes, and reads the rows as they are stored now, with what the database generated; of a delete, as
+    /// they were.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) for an update on MariaDB,
+    /// and for any write on MySQL, which do not give rows back.
+    fn write_returning<W: Writes>(
+        &self,
+        write: &W,
+    ) -> impl Future<Output = Result<Vec<W::Row>, Error>> + Send {
+        writing::write(self, write)
+    }
+
+    /// Writes one row, and reads it as it is stored now.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write_returning`](Self::write_returning), [`NotFound`](crate::ErrorKind::NotFound) if there was no row,
+    /// and [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there were several: then they have been written.
+    fn write_returning_one<W: Writes>(
+        &self,
+        write: &W,
+    ) -> impl Future<Output = Result<W::Row, Error>> + Send {
+        async move { writing::sole(write, self.write_returning(write).await?) }
     }
 
     /// The engine's own plan of the query, as text. The query is not run.

@@ -109,6 +109,7 @@ macros::with_an_engine! {
     mod setting;
     mod transaction;
     mod verbs;
+    mod writing;
 
     pub use database::Database;
     pub use handle::Handle;

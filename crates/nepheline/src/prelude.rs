@@ -1,6 +1,5 @@
 //! What a module that writes queries needs: `use nepheline::prelude::*;`.
 
-pub use crate::RowStruct as _;
 pub use crate::{
     Argument, Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression,
     JsonExpression, Maybe, NumberExpression, Order, Query, RowShape, Scope, Storable, Table,
@@ -11,6 +10,7 @@ pub use crate::{
 };
 #[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
 pub use crate::{Handle as _, blocking::Handle as _};
+pub use crate::{RowStruct as _, Writes as _};
 
 /// A point in time, from `jiff`.
 #[doc(no_inline)]

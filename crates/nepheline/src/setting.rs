@@ -2,6 +2,7 @@
 
 use std::any::Any;
 
+use jiff::Timestamp;
 use nepheline_core::internal::{Asking, Statement};
 use nepheline_core::{Carried, Dialect};
 
@@ -24,7 +25,7 @@ impl Setting {
     }
 
     pub(crate) fn asking(&self, dialect: Dialect) -> Asking<'_> {
-        Asking { dialect, carried: &self.carried }
+        Asking { dialect, carried: &self.carried, time: Timestamp::now }
     }
 
     /// To be called when a statement is sent.

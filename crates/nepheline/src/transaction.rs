@@ -172,9 +172,15 @@ impl Drop for Shared {
 }
 
 /// A transaction that was begun. Dropped before its end, it is undone.
-pub(crate) struct Begun {
+pub struct Begun {
     shared: Arc<Shared>,
     options: TransactionOptions,
+}
+
+impl fmt::Debug for Begun {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Begun").field(&self.transaction()).finish()
+    }
 }
 
 impl Begun {
@@ -253,9 +259,18 @@ impl Transaction {
     where
         E: From<Error>,
     {
-        let name = savepoint_name(self.depth);
-        self.command(&format!("SAVEPOINT {name}")).await?;
+        self.begin_savepoint().await?;
         let outcome = work(self.inner()).await;
+        self.end_savepoint(outcome).await
+    }
+
+    async fn begin_savepoint(&self) -> Result<(), Error> {
+        let name = savepoint_name(self.depth);
+        self.command(&format!("SAVEPOINT {name}")).await
+    }
+
+    async fn end_savepoint<T, E: From<Error>>(&self, outcome: Result<T, E>) -> Result<T, E> {
+        let name = savepoint_name(self.depth);
         if outcome.is_err() {
             // After a conflict all is undone already, and the work's own failure says so.
             if self.shared.check().is_err() {
@@ -273,6 +288,30 @@ impl Transaction {
 
     pub(crate) async fn command(&self, text: &str) -> Result<(), Error> {
         self.shared.command(text).await
+    }
+}
+
+/// Several statements as one: a transaction, or within one a savepoint.
+#[derive(Debug)]
+pub enum Together {
+    Begun(Begun),
+    Savepoint(Transaction),
+}
+
+impl Together {
+    pub(crate) fn transaction(&self) -> Transaction {
+        match self {
+            Together::Begun(begun) => begun.transaction(),
+            Together::Savepoint(transaction) => transaction.inner(),
+        }
+    }
+
+    /// Keeps what was done, or undoes it.
+    pub(crate) async fn end<T, E: From<Error>>(self, outcome: Result<T, E>) -> Result<T, E> {
+        match self {
+            Together::Begun(begun) => begun.end(outcome).await.0,
+            Together::Savepoint(transaction) => transaction.end_savepoint(outcome).await,
+        }
     }
 }
 
@@ -304,6 +343,11 @@ impl sealed::Handle for Transaction {
 
     fn asking(&self) -> Asking<'_> {
         self.shared.setting.asking(self.shared.dialect)
+    }
+
+    async fn begin_together(&self) -> Result<Together, Error> {
+        self.begin_savepoint().await?;
+        Ok(Together::Savepoint(Transaction { shared: self.shared.clone(), depth: self.depth }))
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

@@ -30,6 +30,9 @@ pub trait Gather<R>: Default + Send + 'static {
 
     /// How many rows arrived.
     fn seen(&self) -> u64;
+
+    /// How many rows the statement changed, told when all have arrived.
+    fn affected(&mut self, _rows: u64) {}
 }
 
 impl<R: Send + 'static> Gather<R> for Vec<R> {
@@ -92,6 +95,13 @@ impl<G> Arriving<G> {
                 self.misfit.get_or_insert(err.at_row(self.read));
             }
         }
+    }
+
+    pub(crate) fn affected<R>(&mut self, rows: u64)
+    where
+        G: Gather<R>,
+    {
+        self.gathered.affected(rows);
     }
 
     pub(crate) fn finish(self) -> Result<G, Error> {

@@ -8,6 +8,7 @@ mod support;
 
 use std::collections::BTreeSet;
 use std::fmt::{Debug, Write as _};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use nepheline::blocking::{Database, Handle};
 use nepheline::internal::BlockingRunText as _;
@@ -638,6 +639,7 @@ fn asked(db: &Database, question: Question) -> String {
 
 #[test]
 fn nobody_learns_of_hidden_rows() {
+    let _alone = alone();
     std::thread::scope(|scope| {
         for engine in engines() {
             scope.spawn(move || hides_all_that_is_hidden(&engine));
@@ -677,4 +679,153 @@ fn hides_all_that_is_hidden(engine: &Engine) {
     // Where nothing was hidden, nothing was proved.
     let told = hiding.iter().position(|hidden| *hidden == 0);
     assert_eq!(told, None, "questions of a kind that hid nothing");
+}
+
+/// What updates and deletes leave of rows that are hidden: all of it.
+#[test]
+fn nobody_writes_to_hidden_rows() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine);
+        let mut runner = TestRunner::deterministic();
+        let mut number = |below: i64| (0..below).new_tree(&mut runner).unwrap().current();
+        for round in 0..24 {
+            let world = World::of(&mut number);
+            world.fill(&engine, &db);
+            let mode = [Mode::AllOn, Mode::OtherAgencies, Mode::Withdrawn, Mode::Closed][round % 4];
+            let visible = world.clone().visible(mode);
+            let (least, few) = (number(100), number(8) as u64 + 1);
+            let heavy = |s: &Specimen| s.grams >= least;
+            let deep = |s: &Specimen| {
+                let borehole = world.boreholes.iter().find(|b| b.id == s.borehole_id);
+                borehole.is_some_and(|b| b.depth_m >= 400.0)
+            };
+            let query = mode.of(Specimen::rows());
+            let mut expected = world.specimens.clone();
+            let hit: Vec<i64> = match round / 4 % 3 {
+                0 => {
+                    let query = query.filter(|s| s.grams.ge(least));
+                    db.write(&query.update(|s| s.grams.set(s.grams + 1_000)))
+                        .unwrap();
+                    visible
+                        .specimens
+                        .iter()
+                        .filter(|s| heavy(s))
+                        .map(|s| s.id)
+                        .collect()
+                }
+                1 => {
+                    let query = query.filter(|s| s.borehole().depth_m.ge(400));
+                    db.write(&query.update(|s| s.grams.set(s.grams + 1_000)))
+                        .unwrap();
+                    visible
+                        .specimens
+                        .iter()
+                        .filter(|s| deep(s))
+                        .map(|s| s.id)
+                        .collect()
+                }
+                _ => {
+                    let query = query.order_by(|s| s.id.asc()).limit(few);
+                    assert!(db.write(&query.delete()).unwrap() <= few);
+                    let hit = visible.specimens.iter().take(few as usize).map(|s| s.id);
+                    let hit: Vec<i64> = hit.collect();
+                    expected.retain(|s| !hit.contains(&s.id));
+                    Vec::new()
+                }
+            };
+            for specimen in expected.iter_mut().filter(|s| hit.contains(&s.id)) {
+                specimen.grams += 1_000;
+            }
+            let all = Specimen::rows()
+                .waive_every_policy()
+                .order_by(|s| s.id.asc());
+            assert_eq!(db.read(&all).unwrap(), expected, "on {}: {mode:?}", engine.name);
+        }
+    }
+}
+
+/// The tables are for one test at a time.
+fn alone() -> MutexGuard<'static, ()> {
+    static ALONE: Mutex<()> = Mutex::new(());
+    ALONE.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+mod circle {
+    //! Tables whose policies refer to each other.
+
+    use nepheline::prelude::*;
+
+    #[derive(Debug, Table)]
+    #[nepheline(table = "ring_left", children(rights: Right by left_id), policies(has_right))]
+    pub(super) struct Left {
+        #[nepheline(key)]
+        pub(super) id: i64,
+    }
+
+    #[derive(Debug, Table)]
+    #[nepheline(table = "ring_right", policies(has_left))]
+    pub(super) struct Right {
+        #[nepheline(key)]
+        pub(super) id: i64,
+        #[nepheline(references = Left)]
+        pub(super) left_id: i64,
+    }
+
+    fn has_right(l: LeftColumns) -> Condition {
+        l.rights().exists()
+    }
+
+    fn has_left(r: RightColumns) -> Condition {
+        r.left().id.gt(0)
+    }
+}
+
+/// What is waived where, as it is told, and what is refused.
+#[test]
+fn policies_are_told() {
+    let carried = Carried::new().with(AgencyId(1));
+    let told = |sql: Result<nepheline::Sql, Error>| match sql {
+        Ok(sql) => {
+            let met = sql.policies().iter().map(|met| format!("\n  {met}"));
+            format!("{}\n{}", sql.text(), met.collect::<String>().trim_start_matches('\n'))
+        }
+        Err(err) => err.to_string(),
+    };
+    let of =
+        |query: nepheline::Query<Specimen>| told(query.sql_carrying(Dialect::Postgres, &carried));
+    let here = |query: nepheline::Query<Specimen>| told(query.sql(Dialect::Postgres));
+    let shown = [
+        of(Specimen::row(7)),
+        of(Specimen::row(7).waive(not_withdrawn)),
+        of(Specimen::row(7)
+            .waive(not_withdrawn)
+            .filter(|s| s.parts().exists())),
+        of(Specimen::row(7)
+            .waive_everywhere(not_withdrawn)
+            .filter(|s| s.parts().exists())),
+        of(Specimen::row(7).filter(|s| s.parts().waive(not_withdrawn).not_exists())),
+        of(Specimen::row(7).waive_every_policy()),
+        // Waived inside of a scope: there alone.
+        of(Specimen::row(7).filter(|s: SpecimenColumns| {
+            let any = Specimen::rows().waive(not_withdrawn).waive(of_borehole);
+            any.filter(|other| other.parent_id.eq(s.id)).exists()
+        })),
+        // Left out for a joined table, and for it alone.
+        told(
+            Borehole::rows()
+                .join(|b| {
+                    Specimen::rows()
+                        .waive_every_policy()
+                        .filter(|s| s.borehole_id.eq(b.id))
+                })
+                .sql_carrying(Dialect::Postgres, &carried),
+        ),
+        of(Specimen::row(7).waive(own_agency)),
+        here(Specimen::row(7)),
+        here(Specimen::row(7).waive_everywhere(own_agency)),
+        told(circle::Left::rows().sql(Dialect::Postgres)),
+        told(circle::Right::rows().sql(Dialect::Postgres)),
+    ];
+    insta::assert_snapshot!(shown.join("\n\n"));
 }

@@ -12,14 +12,17 @@ use std::borrow::Cow;
 use std::panic::Location;
 
 pub use dialect::Dialect;
+use jiff::Timestamp;
 use smallvec::SmallVec;
 pub use sql::{ByClause, Sql};
 
 use crate::error::{Error, ErrorKind};
 use crate::origin::Origin;
-use crate::policy::{Carried, Guard, PolicyUse};
+use crate::policy::{Carried, Clock, Guard, PolicyUse};
 use crate::storable::BindValue;
+use crate::table::{ColumnInfo, TableInfo};
 use crate::tree::{RelationName, Select};
+use crate::write::Target;
 use writer::Writer;
 
 /// What a reading verb wants of a query.
@@ -44,6 +47,29 @@ pub enum Wanted {
 pub struct Asking<'a> {
     pub dialect: Dialect,
     pub carried: &'a Carried,
+    /// What the time is, where nothing else is carried as the clock.
+    pub time: fn() -> Timestamp,
+}
+
+impl<'a> Asking<'a> {
+    /// To look at SQL: the time is not known then, unless a clock is carried.
+    pub(crate) fn to_show(dialect: Dialect, carried: &'a Carried) -> Asking<'a> {
+        Asking { dialect, carried, time: || Timestamp::UNIX_EPOCH }
+    }
+
+    pub(crate) fn now(&self) -> Timestamp {
+        self.carried
+            .get::<Clock>()
+            .map_or_else(self.time, Clock::now)
+    }
+}
+
+/// New rows: of which columns, how many, and whether they are wanted back.
+pub(crate) struct NewRows<'a> {
+    pub(crate) table: &'static TableInfo,
+    pub(crate) columns: &'a [&'static ColumnInfo],
+    pub(crate) rows: usize,
+    pub(crate) returning: bool,
 }
 
 /// A place in the text where a clause begins, and who asked for it.
@@ -100,9 +126,41 @@ impl<'q> Statement<'q> {
     ) -> Result<Sql, Error> {
         let (guarded, policies) = Statement::guarded(select, asking)?;
         let writer = Writer::new(&guarded, asking.dialect).with_marks();
-        let statement = writer.write(wanted)?;
-        let binds = statement.binds.into_iter().map(Cow::into_owned).collect();
-        Ok(Sql::new(asking.dialect, statement.text, binds, statement.marks, policies))
+        let mut sql = writer.write(wanted)?.into_sql();
+        sql.met(policies);
+        Ok(sql)
+    }
+
+    /// An update or a delete, for a driver.
+    pub(crate) fn to_change(
+        target: &Target,
+        asking: Asking<'_>,
+        returning: bool,
+    ) -> Result<Statement<'q>, Error> {
+        let writer = Writer::new(&target.select, asking.dialect);
+        Ok(writer.write_change(target, returning)?.into_owned_binds())
+    }
+
+    /// An update or a delete, for people.
+    pub(crate) fn to_show_change(target: &Target, asking: Asking<'_>) -> Result<Sql, Error> {
+        let writer = Writer::new(&target.select, asking.dialect).with_marks();
+        let mut sql = writer.write_change(target, false)?.into_sql();
+        sql.met(target.met.clone());
+        Ok(sql)
+    }
+
+    pub(crate) fn to_insert(
+        new: NewRows<'_>,
+        binds: Vec<Cow<'q, BindValue>>,
+        dialect: Dialect,
+        at: Origin,
+    ) -> Result<Statement<'q>, Error> {
+        writer::insert(new, binds, dialect, at)
+    }
+
+    pub(crate) fn into_sql(self) -> Sql {
+        let binds = self.binds.into_iter().map(Cow::into_owned).collect();
+        Sql::new(self.dialect, self.text, binds, self.marks, Vec::new())
     }
 
     /// Text of our own, or of a test: never of a user's value.

@@ -43,6 +43,10 @@ impl Sql {
         Sql { dialect, text, binds, marks, policies }
     }
 
+    pub(super) fn met(&mut self, policies: Vec<PolicyUse>) {
+        self.policies = policies;
+    }
+
     /// The dialect that it is written in.
     pub fn dialect(&self) -> Dialect {
         self.dialect

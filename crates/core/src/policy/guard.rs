@@ -64,7 +64,7 @@ impl<'a> Guard<'a> {
         Ok(())
     }
 
-    fn node(&mut self, node: &mut Node) -> Result<(), Error> {
+    pub(crate) fn node(&mut self, node: &mut Node) -> Result<(), Error> {
         if !node.facts().queries {
             return Ok(());
         }
@@ -146,7 +146,15 @@ impl<'a> Guard<'a> {
                     continue;
                 };
                 let at = Origin::of(policy.declared_at);
-                select.filters.push(Asked { what: condition, at });
+                // The query may ask for the same itself.
+                match select
+                    .filters
+                    .iter_mut()
+                    .find(|filter| filter.what == condition)
+                {
+                    Some(same) => same.at = at,
+                    None => select.filters.push(Asked { what: condition, at }),
+                }
                 // What the policy follows has policies too.
                 let mut within = within.clone();
                 within.push((policy.id)());

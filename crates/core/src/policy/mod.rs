@@ -9,10 +9,12 @@ use std::panic::Location;
 use std::sync::Arc;
 
 pub(crate) use guard::Guard;
+use jiff::Timestamp;
 
 use crate::expr::{Condition, Level};
 use crate::origin::Origin;
 use crate::query::{Query, Source, Tables};
+use crate::storable::{BindValue, Storable};
 use crate::table::TableInfo;
 use crate::tree::{Asked, Node};
 
@@ -74,6 +76,33 @@ impl fmt::Debug for Carried {
     }
 }
 
+/// What tells the time for marks and stamps, carried by a handle in place of the system's clock:
+/// `db.carrying(Clock::fixed(at))`.
+#[derive(Clone)]
+pub struct Clock(Arc<dyn Fn() -> Timestamp + Send + Sync>);
+
+impl Clock {
+    /// A clock that asks a function each time.
+    pub fn new(now: impl Fn() -> Timestamp + Send + Sync + 'static) -> Clock {
+        Clock(Arc::new(now))
+    }
+
+    /// A clock that stands still.
+    pub fn fixed(at: Timestamp) -> Clock {
+        Clock::new(move || at)
+    }
+
+    pub(crate) fn now(&self) -> Timestamp {
+        (self.0)()
+    }
+}
+
+impl fmt::Debug for Clock {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Clock")
+    }
+}
+
 /// A function that can be a policy of a table: from its columns, and where it needs one a reference to a
 /// carried value, to a condition.
 ///
@@ -126,6 +155,21 @@ pub trait Policy<Columns, Needs>: Copy + 'static {
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct MissingValue(&'static str);
+
+impl MissingValue {
+    pub(crate) fn type_name(&self) -> &'static str {
+        self.0
+    }
+}
+
+/// The value that a filled column takes from what is carried.
+#[doc(hidden)]
+pub fn fill_of<V: Storable + Any>(carried: &Carried) -> Result<BindValue, MissingValue> {
+    carried
+        .get::<V>()
+        .map(Storable::to_bind)
+        .ok_or(MissingValue(type_name::<V>()))
+}
 
 impl<C, F: Fn(C) -> Condition + Copy + 'static> Policy<C, ()> for F {
     fn condition(self, columns: C, _: &Carried) -> Result<Condition, MissingValue> {

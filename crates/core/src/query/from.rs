@@ -10,7 +10,7 @@ use crate::expr::Level;
 use crate::function;
 use crate::origin::Origin;
 use crate::storable::{BindValue, SqlType};
-use crate::table::{ColumnInfo, ColumnRole, RowStruct};
+use crate::table::{ColumnInfo, ColumnRole, Made, RowStruct};
 use crate::tree::{
     Asked, Body, Comparison, Named, Node, RawColumn, Recursion, Select, SetOperator, Sets,
 };
@@ -212,7 +212,14 @@ pub(crate) static ROUND: ColumnInfo = ColumnInfo::new(
     "nepheline_round",
     [r#""nepheline_rows"."nepheline_round""#, "`nepheline_rows`.`nepheline_round`"],
     (SqlType::Integer, false),
-    ColumnRole { key: false, generated: false, unique: false, by_code_point: false },
+    ColumnRole {
+        key: false,
+        generated: false,
+        unique: false,
+        by_code_point: false,
+        retires: false,
+        made: Made::Given,
+    },
 );
 
 impl<T, R, L> Query<T, R, L> {

@@ -415,7 +415,7 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Those of [`sql`](Self::sql), and [`MissingCarried`](crate::ErrorKind::MissingCarried) for a value that a
     /// policy needs and nobody carries.
     pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
-        Statement::to_show(&self.select, Asking { dialect, carried }, Wanted::Rows)
+        Statement::to_show(&self.select, Asking::to_show(dialect, carried), Wanted::Rows)
     }
 
     /// The SQL that a handle runs to count the rows of this query.
@@ -425,7 +425,7 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Those of [`sql`](Self::sql).
     pub fn count_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
         let carried = &Carried::new();
-        Statement::to_show(&self.select, Asking { dialect, carried }, Wanted::Count)
+        Statement::to_show(&self.select, Asking::to_show(dialect, carried), Wanted::Count)
     }
 
     /// The SQL that a handle runs to learn whether this query has any row.
@@ -435,7 +435,7 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Those of [`sql`](Self::sql).
     pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
         let carried = &Carried::new();
-        Statement::to_show(&self.select, Asking { dialect, carried }, Wanted::Presence)
+        Statement::to_show(&self.select, Asking::to_show(dialect, carried), Wanted::Presence)
     }
 
     /// The columns that closures are given.

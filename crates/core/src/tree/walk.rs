@@ -122,7 +122,7 @@ impl Node {
     }
 
     /// Runs `change` on every column in it, those of subqueries too.
-    pub(super) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
+    pub(crate) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
         if let Node::Column(column) = self {
             return change(column);
         }

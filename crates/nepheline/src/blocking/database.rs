@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use futures_util::stream::StreamExt;
 use nepheline_core::internal::Asking;
-use nepheline_core::{Dialect, Error};
+use nepheline_core::{Dialect, Error, Writes};
 use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
 
@@ -26,6 +26,7 @@ use crate::options::Target;
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::{self, TransactionOptions};
 use crate::verbs::Verb;
+use crate::writing::{self, Outcome};
 
 /// A database, asked from code that is not async.
 ///
@@ -266,6 +267,19 @@ impl sealed::Handle for Database {
         }
     }
 
+    fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, setting) => {
+                let connection = direct.connection.lock();
+                Session::within(&connection, direct.timeout.as_ref(), setting).write_as(write)
+            }
+            Engine::Served(served) => {
+                served.runtime.block_on(writing::write(&served.database, write))
+            }
+        }
+    }
+
     fn each<Q: Readable>(
         &self,
         query: &Q,
@@ -354,6 +368,16 @@ impl sealed::Handle for Transaction<'_> {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.asking(),
             Scope::Served { transaction, .. } => AsyncHandle::asking(transaction),
+        }
+    }
+
+    fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
+        match &self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(session) => session.write_as(write),
+            Scope::Served { runtime, transaction } => {
+                runtime.block_on(writing::write(transaction, write))
+            }
         }
     }
 

@@ -8,7 +8,7 @@ mod session;
 use std::marker::PhantomData;
 use std::ops::ControlFlow;
 
-use nepheline_core::{BindValue, Error};
+use nepheline_core::{BindValue, Error, Writes};
 
 pub use database::{Database, Transaction};
 #[cfg(feature = "sqlite")]
@@ -20,20 +20,24 @@ use crate::verbs::{
     Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
     places_apart,
 };
+use crate::writing;
 
 pub(crate) mod sealed {
     use std::ops::ControlFlow;
 
-    use nepheline_core::Error;
+    use nepheline_core::{Error, Writes};
     use nepheline_core::internal::Asking;
 
     use crate::readable::Readable;
     use crate::verbs::Verb;
+    use crate::writing::Outcome;
 
     pub trait Handle {
         fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error>;
 
         fn asking(&self) -> Asking<'_>;
+
+        fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error>;
 
         fn each<Q: Readable>(
             &self,
@@ -157,6 +161,58 @@ pub trait Handle: sealed::Handle + Sized {
         take: impl FnMut(Q::Row) -> ControlFlow<()>,
     ) -> Result<(), Error> {
         self.each(query, take)
+    }
+
+    /// Writes, and tells how many rows were inserted, found to be updated, or deleted. A write of many rows
+    /// may take several statements: then all of them are done, or none.
+    ///
+    /// ```
+    /// use nepheline::blocking::Database;
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key, generated)] id: i64, name: String, accredited: bool }
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// # let connection = rusqlite::Connection::open_in_memory()?;
+    /// # connection.execute_batch("CREATE TABLE lab (id INTEGER PRIMARY KEY, name TEXT NOT NULL, accredited INTEGER NOT NULL)")?;
+    /// # let db = Database::over(connection)?;
+    /// let lab = Lab::insert(UnsavedLab { name: "Ostra Assays".into(), accredited: false });
+    /// let stored: Lab = db.write_returning_one(&lab)?;
+    /// let accredited = db.write(&Lab::row(stored.id).update(|l| l.accredited.set(true)))?;
+    /// assert_eq!(accredited, 1);
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`UniqueViolation`](crate::ErrorKind::UniqueViolation),
+    /// [`ForeignKeyViolation`](crate::ErrorKind::ForeignKeyViolation),
+    /// [`CheckViolation`](crate::ErrorKind::CheckViolation) and
+    /// [`NotNullViolation`](crate::ErrorKind::NotNullViolation) for what the tables do not allow, with the
+    /// number of the row where several are inserted;
+    /// [`StaleVersion`](crate::ErrorKind::StaleVersion) for an update that expects another version.
+    fn write<W: Writes>(&self, write: &W) -> Result<u64, Error> {
+        self.write_as(write)
+    }
+
+    /// Writes, and reads the rows as they are stored now, with what the database generated; of a delete, as
+    /// they were.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) for an update on MariaDB,
+    /// and for any write on MySQL, which do not give rows back.
+    fn write_returning<W: Writes>(&self, write: &W) -> Result<Vec<W::Row>, Error> {
+        self.write_as(write)
+    }
+
+    /// Writes one row, and reads it as it is stored now.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write_returning`](Self::write_returning), [`NotFound`](crate::ErrorKind::NotFound) if there was no row,
+    /// and [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there were several: then they have been written.
+    fn write_returning_one<W: Writes>(&self, write: &W) -> Result<W::Row, Error> {
+        writing::sole(write, self.write_returning(write)?)
     }
 
     /// The engine's own plan of the query, as text. The query is not run.

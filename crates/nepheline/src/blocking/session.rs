@@ -5,8 +5,8 @@ use std::fmt;
 use std::ops::ControlFlow;
 use std::time::Duration;
 
-use nepheline_core::internal::{Asking, Selects, Wanted};
-use nepheline_core::{Dialect, Error};
+use nepheline_core::internal::{Asking, Part, Selects, Wanted};
+use nepheline_core::{Dialect, Error, Writes};
 use rusqlite::Connection;
 
 use super::sealed;
@@ -16,6 +16,7 @@ use crate::setting::Setting;
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::TransactionOptions;
 use crate::verbs::Verb;
+use crate::writing::{self, Outcome};
 
 /// How long a connection of the program waits for a lock.
 const LOCK_WAIT: Duration = Duration::from_secs(5);
@@ -97,6 +98,54 @@ impl<'c> Session<'c> {
         Ok(())
     }
 
+    fn write_parts<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
+        let statements = write.statements(sealed::Handle::asking(self));
+        let run = |part| sealed::Handle::run(self, O::verb(write, part));
+        let several = || write.rows_before(sealed::Handle::asking(self), 1).is_some_and(|(rows, _)| rows > 1);
+        if statements == 1 && !several() {
+            return run(Part::Statement(0));
+        }
+        let mut failed = 0;
+        let all = self.together(|| {
+            let mut outcome = O::default();
+            for statement in 0..statements {
+                failed = statement;
+                outcome.add(run(Part::Statement(statement))?);
+            }
+            Ok(outcome)
+        });
+        let err = match all {
+            Err(err) if writing::is_of_one_row(&err) => err,
+            outcome => return outcome,
+        };
+        // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
+        let rows = |statement| write.rows_before(sealed::Handle::asking(self), statement).unwrap_or_default().0;
+        let found: Result<(), Error> = self.together(|| {
+            (0..failed).try_for_each(|statement| run(Part::Statement(statement)).map(drop))?;
+            for row in rows(failed)..rows(failed + 1) {
+                run(Part::Row(row)).map_err(|err| err.at_row(row as u64 + 1))?;
+            }
+            Err(Error::abandoned())
+        });
+        match found {
+            Err(found) if found.row().is_some() => Err(found),
+            _ => Err(err),
+        }
+    }
+
+    /// Runs several statements as one: a savepoint, within a transaction or on its own.
+    fn together<T>(&self, work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
+        self.command("SAVEPOINT nepheline_write")?;
+        let undone = scopeguard::guard((), |()| {
+            let _ = self.command("ROLLBACK TO SAVEPOINT nepheline_write");
+            let _ = self.command("RELEASE SAVEPOINT nepheline_write");
+        });
+        let outcome = work()?;
+        scopeguard::ScopeGuard::into_inner(undone);
+        self.command("RELEASE SAVEPOINT nepheline_write")?;
+        Ok(outcome)
+    }
+
     pub(super) fn command(&self, text: &str) -> Result<(), Error> {
         let done = self.connection.execute_batch(text);
         done.map_err(|err| direct::failed(err).in_sql(text))
@@ -143,6 +192,11 @@ impl sealed::Handle for Session<'_> {
 
     fn asking(&self) -> Asking<'_> {
         self.setting.asking(Dialect::Sqlite)
+    }
+
+    fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
+        // SQLite does not tell of which table each violation is.
+        self.write_parts(write).map_err(|err| err.violating_of(write.table_name()))
     }
 
     fn each<Q: Readable>(

@@ -9,6 +9,7 @@ use futures_util::stream::BoxStream;
 use mysql_async::prelude::Queryable;
 use mysql_async::{BinaryProtocol, Conn, Opts, OptsBuilder, Params, QueryResult};
 use nepheline_core::internal::Statement;
+use nepheline_core::internal::Violation;
 use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
 use tokio::sync::Mutex;
 use url::Url;
@@ -276,9 +277,17 @@ where
         arriving.take(R::read(&mut RowCells::new(&row, statement.key_cells())));
     }
     let warnings = rows.warnings();
+    arriving.affected(matched(&rows.info()).unwrap_or(rows.affected_rows()));
     rows.drop_result().await.map_err(failed)?;
     check_warnings(conn, warnings).await?;
     arriving.finish()
+}
+
+/// How many rows an update found, as "Rows matched: 2  Changed: 1  Warnings: 0" says: the server counts
+/// only those that it changed.
+fn matched(info: &str) -> Option<u64> {
+    let rest = info.strip_prefix("Rows matched: ")?;
+    rest.split_whitespace().next()?.parse().ok()
 }
 
 async fn begin<'c>(
@@ -331,6 +340,10 @@ pub(super) fn failed(cause: mysql_async::Error) -> Error {
             1213 | 1020 => ErrorKind::Conflict,
             1205 | 3572 => ErrorKind::Locked,
             1969 | 3024 | 1317 => ErrorKind::StatementTimeout,
+            1062 | 1586 => ErrorKind::UniqueViolation,
+            1451 | 1452 => ErrorKind::ForeignKeyViolation,
+            4025 | 3819 => ErrorKind::CheckViolation,
+            1048 | 1364 => ErrorKind::NotNullViolation,
             // Killed, or the server is going down.
             1927 | 1053 => ErrorKind::ConnectionLost,
             _ => ErrorKind::Database,
@@ -341,5 +354,40 @@ pub(super) fn failed(cause: mysql_async::Error) -> Error {
         }
         _ => ErrorKind::Database,
     };
-    Error::of_driver(kind, cause)
+    let violation = violation_of(kind, &cause);
+    let err = Error::of_driver(kind, cause);
+    match violation {
+        Some(violation) => err.violating(violation),
+        None => err,
+    }
+}
+
+/// What the server's message tells of a constraint: it has no fields of its own.
+fn violation_of(kind: ErrorKind, cause: &mysql_async::Error) -> Option<Violation> {
+    let mysql_async::Error::Server(err) = cause else { return None };
+    let message = err.message.as_str();
+    let (mut constraint, mut table, mut column) = (None, None, None);
+    match kind {
+        // "Duplicate entry '..' for key 'name'", on MySQL with the table and a dot before the name.
+        ErrorKind::UniqueViolation => {
+            let key = message.strip_suffix('\'')?.rsplit('\'').next()?;
+            constraint = key.rsplit('.').next();
+        }
+        // ".. fails (`database`.`table`, CONSTRAINT `name` FOREIGN KEY ..".
+        ErrorKind::ForeignKeyViolation => {
+            let mut names = message.split('`').skip(1).step_by(2);
+            (_, table, constraint) = (names.next(), names.next(), names.next());
+        }
+        // "CONSTRAINT `name` failed for `database`.`table`", or "Check constraint 'name' is violated.".
+        ErrorKind::CheckViolation => {
+            let mut names = message.split(['`', '\'']).skip(1).step_by(2);
+            (constraint, _, table) = (names.next(), names.next(), names.next());
+        }
+        // "Column 'c' cannot be null", or "Field 'c' doesn't have a default value".
+        ErrorKind::NotNullViolation => column = message.split('\'').nth(1),
+        _ => return None,
+    }
+    let [constraint, table, column] =
+        [constraint, table, column].map(|name| name.map(str::to_owned));
+    Some(Violation { constraint, table, column })
 }

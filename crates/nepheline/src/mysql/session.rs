@@ -14,6 +14,7 @@ use super::connection::{self, Server};
 use crate::handle::sealed;
 use crate::record::Record;
 use crate::setting::Setting;
+use crate::transaction::Together;
 use crate::verbs::{Gather, Verb};
 
 /// Runs queries on a `mysql_async` connection of your own.
@@ -98,6 +99,11 @@ impl sealed::Handle for Session<'_> {
 
     fn asking(&self) -> Asking<'_> {
         self.setting.asking(self.server.dialect)
+    }
+
+    async fn begin_together(&self) -> Result<Together, Error> {
+        // Whether the connection is within a transaction only the program knows.
+        Err(Error::needs_transaction())
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

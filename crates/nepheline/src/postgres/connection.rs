@@ -211,5 +211,6 @@ where
     while let Some(row) = rows.try_next().await.map_err(failed)? {
         arriving.take(R::read(&mut RowCells::new(&row, statement.key_cells())));
     }
+    arriving.affected(rows.rows_affected().unwrap_or_default());
     arriving.finish()
 }

@@ -1,5 +1,6 @@
 //! What the driver's errors mean.
 
+use nepheline_core::internal::Violation;
 use nepheline_core::{Error, ErrorKind};
 use tokio_postgres::error::SqlState;
 
@@ -9,6 +10,10 @@ pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
         Some(code) if *code == SqlState::T_R_SERIALIZATION_FAILURE => ErrorKind::Conflict,
         Some(code) if *code == SqlState::T_R_DEADLOCK_DETECTED => ErrorKind::Conflict,
         Some(code) if *code == SqlState::LOCK_NOT_AVAILABLE => ErrorKind::Locked,
+        Some(code) if *code == SqlState::UNIQUE_VIOLATION => ErrorKind::UniqueViolation,
+        Some(code) if *code == SqlState::FOREIGN_KEY_VIOLATION => ErrorKind::ForeignKeyViolation,
+        Some(code) if *code == SqlState::CHECK_VIOLATION => ErrorKind::CheckViolation,
+        Some(code) if *code == SqlState::NOT_NULL_VIOLATION => ErrorKind::NotNullViolation,
         Some(code) if *code == SqlState::QUERY_CANCELED => ErrorKind::StatementTimeout,
         Some(code) if *code == SqlState::IN_FAILED_SQL_TRANSACTION => ErrorKind::TransactionOver,
         // Class 57P: an administrator ended the session, or the server is going down.
@@ -17,7 +22,19 @@ pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
         None if cause.is_closed() || is_io(&cause) => ErrorKind::ConnectionLost,
         None => ErrorKind::Database,
     };
-    Error::of_driver(kind, cause)
+    let violation = cause
+        .as_db_error()
+        .filter(|err| err.table().is_some())
+        .map(|err| Violation {
+            constraint: err.constraint().map(str::to_owned),
+            table: err.table().map(str::to_owned),
+            column: err.column().map(str::to_owned),
+        });
+    let err = Error::of_driver(kind, cause);
+    match violation {
+        Some(violation) => err.violating(violation),
+        None => err,
+    }
 }
 
 fn is_io(err: &tokio_postgres::Error) -> bool {

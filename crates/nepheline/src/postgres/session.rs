@@ -14,6 +14,7 @@ use super::statements::Statements;
 use crate::handle::sealed;
 use crate::record::Record;
 use crate::setting::Setting;
+use crate::transaction::Together;
 use crate::verbs::{Gather, Verb};
 
 /// How many statements a session keeps prepared.
@@ -118,6 +119,11 @@ impl sealed::Handle for Session<'_> {
 
     fn asking(&self) -> Asking<'_> {
         self.setting.asking(Dialect::Postgres)
+    }
+
+    async fn begin_together(&self) -> Result<Together, Error> {
+        // Whether the connection is within a transaction only the program knows.
+        Err(Error::needs_transaction())
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use nepheline_core::internal::Statement;
+use nepheline_core::internal::{Statement, Violation};
 use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
@@ -91,6 +91,7 @@ where
         gathered.take(row);
         ControlFlow::Continue(())
     })?;
+    gathered.affected(connection.changes());
     Ok(gathered)
 }
 
@@ -177,6 +178,15 @@ pub(crate) fn failed(cause: rusqlite::Error) -> Error {
         Some(err) if err.extended_code == rusqlite::ffi::SQLITE_BUSY_SNAPSHOT => {
             ErrorKind::Conflict
         }
+        Some(err) if err.code == ErrorCode::ConstraintViolation => match err.extended_code {
+            rusqlite::ffi::SQLITE_CONSTRAINT_UNIQUE
+            | rusqlite::ffi::SQLITE_CONSTRAINT_PRIMARYKEY
+            | rusqlite::ffi::SQLITE_CONSTRAINT_ROWID => ErrorKind::UniqueViolation,
+            rusqlite::ffi::SQLITE_CONSTRAINT_FOREIGNKEY => ErrorKind::ForeignKeyViolation,
+            rusqlite::ffi::SQLITE_CONSTRAINT_CHECK => ErrorKind::CheckViolation,
+            rusqlite::ffi::SQLITE_CONSTRAINT_NOTNULL => ErrorKind::NotNullViolation,
+            _ => ErrorKind::Database,
+        },
         Some(err) => match err.code {
             ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => ErrorKind::Locked,
             ErrorCode::OperationInterrupted => ErrorKind::StatementTimeout,
@@ -184,5 +194,32 @@ pub(crate) fn failed(cause: rusqlite::Error) -> Error {
         },
         None => ErrorKind::Database,
     };
-    Error::of_driver(kind, cause)
+    let violation = violation_of(kind, &cause.to_string());
+    let err = Error::of_driver(kind, cause);
+    match violation {
+        Some(violation) => err.violating(violation),
+        None => err,
+    }
+}
+
+/// What SQLite's message tells of a constraint: "UNIQUE constraint failed: t.a, t.b".
+fn violation_of(kind: ErrorKind, message: &str) -> Option<Violation> {
+    let what = message
+        .split_once("constraint failed")
+        .map(|(_, what)| what.trim_start_matches(": "));
+    let mut violation = Violation::default();
+    match (kind, what) {
+        (ErrorKind::CheckViolation, Some(name)) => violation.constraint = Some(name.to_owned()),
+        (ErrorKind::UniqueViolation | ErrorKind::NotNullViolation, Some(columns)) => {
+            let names = columns
+                .split(", ")
+                .map(|name| name.split_once('.').unwrap_or(("", name)));
+            let columns: Vec<&str> = names.clone().map(|(_, column)| column).collect();
+            violation.table = names.map(|(table, _)| table.to_owned()).next();
+            violation.column = Some(columns.join(", "));
+        }
+        (ErrorKind::ForeignKeyViolation, _) => {}
+        _ => return None,
+    }
+    Some(violation)
 }

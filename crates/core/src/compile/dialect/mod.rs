@@ -10,7 +10,7 @@ mod sqlite;
 use std::fmt;
 
 use crate::function::Function;
-use crate::storable::SqlType;
+use crate::storable::{BindValue, SqlType};
 use crate::tree::Lock;
 
 /// A database engine's form of SQL.
@@ -31,6 +31,16 @@ impl Dialect {
     /// All of them.
     pub const ALL: [Dialect; 4] =
         [Dialect::Sqlite, Dialect::Postgres, Dialect::MariaDb, Dialect::MySql];
+
+    /// How many rows of so many columns are inserted by one statement.
+    pub(crate) fn rows_at_once(self, columns: usize) -> usize {
+        let [binds, rows] = self.grammar().most_inserted();
+        match columns {
+            // Rows of nothing but defaults have no form for several.
+            0 => 1,
+            columns => (binds / columns).clamp(1, rows),
+        }
+    }
 
     pub(super) fn grammar(self) -> &'static dyn Grammar {
         match self {
@@ -143,6 +153,34 @@ pub(super) trait Grammar: Sync {
     /// Whether an aggregate can be told which rows count: `FILTER (WHERE ..)`.
     fn has_filter(&self) -> bool {
         true
+    }
+
+    /// Whether rows that are deleted, or else updated, can be given back: `RETURNING`.
+    fn returns(&self, _deleted: bool) -> bool {
+        true
+    }
+
+    /// Whether rows that are inserted can be given back.
+    fn returns_inserted(&self) -> bool {
+        true
+    }
+
+    /// What follows the name of a table for a new row of nothing but defaults.
+    fn default_row(&self) -> &'static str {
+        " DEFAULT VALUES"
+    }
+
+    /// How many values one statement can bind, and how many rows are inserted fastest together.
+    fn most_inserted(&self) -> [usize; 2];
+
+    /// Why a value cannot be sent, if it cannot.
+    fn refusal(&self, value: &BindValue) -> Option<&'static str> {
+        match value {
+            BindValue::Float(x) if x.is_infinite() && !self.has_infinity() => {
+                Some("this dialect has no infinity")
+            }
+            value => value.refusal(),
+        }
     }
 
     /// Whether floats have infinities.

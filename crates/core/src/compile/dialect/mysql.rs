@@ -14,10 +14,12 @@ pub(super) struct Flavour {
     uuid_bind: [&'static str; 2],
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
+    /// Whether rows that are inserted or deleted can be given back; updated ones cannot on either.
+    returns_written: bool,
 }
 
 macro_rules! flavour {
-    ($collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr) => {
+    ($collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal) => {
         Flavour {
             collate: concat!(" COLLATE ", $collation),
             text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
@@ -32,6 +34,7 @@ macro_rules! flavour {
             uuid_bind: $uuid_bind,
             explain: $explain,
             form: $form,
+            returns_written: $returns,
         }
     };
 }
@@ -41,7 +44,8 @@ pub(super) static MARIADB: Flavour = flavour!(
     uuid: "CAST(j.v AS UUID)",
     uuid_bind: ["CAST(", " AS UUID)"],
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
-    form: |function| function.mariadb
+    form: |function| function.mariadb,
+    returns: true
 );
 
 // MySQL has no UUID type: BINARY(16) is what its own UUID functions are made for.
@@ -50,7 +54,8 @@ pub(super) static MYSQL: Flavour = flavour!(
     uuid: "UNHEX(REPLACE(j.v, '-', ''))",
     uuid_bind: ["", ""],
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
-    form: |function| function.mysql
+    form: |function| function.mysql,
+    returns: false
 );
 
 /// The longest text that is compared with a list item where the engine would otherwise parse the
@@ -149,6 +154,22 @@ impl Grammar for Flavour {
     }
 
     // There is no word for "all": the manual names this number ("SELECT", LIMIT).
+    fn most_inserted(&self) -> [usize; 2] {
+        [65_535, 100]
+    }
+
+    fn default_row(&self) -> &'static str {
+        " () VALUES ()"
+    }
+
+    fn returns(&self, deleted: bool) -> bool {
+        deleted && self.returns_written
+    }
+
+    fn returns_inserted(&self) -> bool {
+        self.returns_written
+    }
+
     fn no_limit(&self) -> &'static str {
         "LIMIT 18446744073709551615"
     }

@@ -58,6 +58,10 @@ impl Grammar for Postgres {
         NullOrder { first: None, then }
     }
 
+    fn most_inserted(&self) -> [usize; 2] {
+        [65_535, 1_000]
+    }
+
     fn no_limit(&self) -> &'static str {
         ""
     }

@@ -53,6 +53,10 @@ impl Grammar for Sqlite {
         NullOrder { first: None, then }
     }
 
+    fn most_inserted(&self) -> [usize; 2] {
+        [32_766, 50]
+    }
+
     fn no_limit(&self) -> &'static str {
         "LIMIT -1"
     }

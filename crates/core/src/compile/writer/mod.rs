@@ -4,6 +4,7 @@
 //! many of each kind, `subqueries` queries inside; `nodes` writes values and conditions, and `lookup` what a
 //! value is looked up in.
 
+mod changes;
 mod clauses;
 mod groups;
 mod lookup;
@@ -13,6 +14,8 @@ mod subqueries;
 mod windows;
 
 use std::borrow::Cow;
+
+pub(super) use changes::insert;
 
 use smallvec::SmallVec;
 
@@ -49,6 +52,8 @@ pub(super) struct Writer<'q> {
     misplaced: Option<(usize, &'q Named)>,
     /// How many of the named ones can be used where the text is being written.
     defined: usize,
+    /// Whether they are written where they are used all the same.
+    inlines: bool,
     /// Whether what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
 }
@@ -78,6 +83,7 @@ impl<'q> Writer<'q> {
             named: Vec::new(),
             misplaced: None,
             defined: 0,
+            inlines: false,
             guarded: false,
         }
     }
@@ -134,13 +140,7 @@ impl<'q> Writer<'q> {
     }
 
     fn check_bind(&self, value: &BindValue) -> Result<(), Error> {
-        let reason = match value {
-            BindValue::Float(x) if x.is_infinite() && !self.grammar.has_infinity() => {
-                Some("this dialect has no infinity")
-            }
-            value => value.refusal(),
-        };
-        match reason {
+        match self.grammar.refusal(value) {
             Some(reason) => Err(Error::refused_value(value, reason)),
             None => Ok(()),
         }

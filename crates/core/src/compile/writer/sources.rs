@@ -50,7 +50,7 @@ impl<'q> Writer<'q> {
                 push_identifier(&mut self.text, &name, MARKS[self.quote]);
                 return Ok(());
             }
-            (Body::Named(named), Some(visible)) => {
+            (Body::Named(named), Some(visible)) if !self.inlines => {
                 let name = visible
                     .alias
                     .as_deref()
@@ -70,7 +70,8 @@ impl<'q> Writer<'q> {
         self.depth += 1;
         self.push("(");
         match body {
-            Body::Table | Body::Again | Body::Named(_) => {}
+            Body::Table | Body::Again => {}
+            Body::Named(named) => self.write_derived(&named.select, fields)?,
             Body::Query(select) => self.write_derived(select, fields)?,
             Body::Recursion(recursion) => {
                 let mark = MARKS[self.quote];
@@ -186,7 +187,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    fn write_table(&mut self, source: Source) {
+    pub(super) fn write_table(&mut self, source: Source) {
         let Some(visible) = self.names.find(source) else { return };
         self.text.push_str(visible.table.from_clause()[self.quote]);
         if let Some(alias) = &visible.alias {

@@ -223,7 +223,7 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
     {
         let mut shown = vec![self.query.sql_carrying(dialect, carried)?];
         self.companions
-            .show(Asking { dialect, carried }, &mut shown)?;
+            .show(Asking::to_show(dialect, carried), &mut shown)?;
         Ok(shown)
     }
 

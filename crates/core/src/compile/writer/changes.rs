@@ -1,0 +1,148 @@
+//! INSERT, UPDATE and DELETE.
+
+use std::borrow::Cow;
+
+use smallvec::SmallVec;
+
+use super::{MARKS, Writer, push_identifier, push_number};
+use crate::compile::dialect::{Placeholder, QuoteMark};
+use crate::compile::{Dialect, Mark, NewRows, Statement};
+use crate::error::Error;
+use crate::origin::Origin;
+use crate::query::{Path, Source};
+use crate::storable::BindValue;
+use crate::table::ColumnInfo;
+use crate::write::Target;
+
+impl<'q> Writer<'q> {
+    /// UPDATE or DELETE of the rows of its query.
+    pub(in crate::compile) fn write_change(
+        mut self,
+        target: &'q Target,
+        returning: bool,
+    ) -> Result<Statement<'q>, Error> {
+        // A WITH stands before a query only, on some engines.
+        self.inlines = true;
+        match self.write_target(target, returning) {
+            Ok(()) => Ok(Statement {
+                dialect: self.dialect,
+                text: self.text,
+                binds: self.binds,
+                marks: self.marks.unwrap_or_default(),
+                origin: self.select.asked_at,
+                most_rows: usize::MAX,
+                key_cells: SmallVec::new(),
+            }),
+            Err(err) => Err(err.asked_at(self.asked_at)),
+        }
+    }
+
+    fn write_target(&mut self, target: &'q Target, returning: bool) -> Result<(), Error> {
+        let select = &target.select;
+        let columns = select.table.columns();
+        self.mark(select.asked_at);
+        self.enter(select, false)?;
+        let source = Source { id: select.source, path: Path::HERE };
+        if target.deletes {
+            self.push("DELETE FROM ");
+            self.write_table(source);
+        } else {
+            self.push("UPDATE ");
+            self.write_table(source);
+            self.push(" SET ");
+            self.joined(&target.sets, ", ", |this, set| {
+                push_identifier(&mut this.text, set.column.name(), MARKS[this.quote]);
+                this.push(" = ");
+                this.guarded(|this| this.write_node(&set.value))
+            })?;
+        }
+        self.write_filters(select)?;
+        if returning {
+            if !self.grammar.returns(target.deletes) {
+                let way_out = "write, and read the rows in the same transaction";
+                return Err(Error::unsupported("giving back changed rows", self.dialect, way_out));
+            }
+            push_returning(&mut self.text, columns, MARKS[self.quote]);
+        }
+        Ok(())
+    }
+}
+
+/// INSERT of rows whose values are `binds`, one row after the other.
+pub(in crate::compile) fn insert<'q>(
+    new: NewRows<'_>,
+    binds: Vec<Cow<'q, BindValue>>,
+    dialect: Dialect,
+    at: Origin,
+) -> Result<Statement<'q>, Error> {
+    let grammar = dialect.grammar();
+    let quote = match grammar.quote_mark() {
+        QuoteMark::Double => 0,
+        QuoteMark::Backtick => 1,
+    };
+    let refused = binds
+        .iter()
+        .find_map(|value| Some((value, grammar.refusal(value)?)));
+    if let Some((value, reason)) = refused {
+        return Err(Error::refused_value(value, reason).asked_at(at));
+    }
+    let NewRows { table, columns, rows, returning } = new;
+    let mut text = String::with_capacity(64 + columns.len() * (16 + 6 * rows));
+    text.push_str("INSERT INTO ");
+    text.push_str(table.from_clause()[quote]);
+    if columns.is_empty() {
+        text.push_str(grammar.default_row());
+    } else {
+        text.push_str(" (");
+        push_names(&mut text, columns.iter().copied(), MARKS[quote]);
+        text.push_str(") VALUES ");
+    }
+    let mut number = 0;
+    for row in 0..rows {
+        if columns.is_empty() {
+            break;
+        }
+        text.push_str(if row > 0 { ", (" } else { "(" });
+        for place in 0..columns.len() {
+            text.push_str(if place > 0 { ", " } else { "" });
+            number += 1;
+            match grammar.placeholder() {
+                Placeholder::QuestionMark => text.push('?'),
+                Placeholder::Numbered => {
+                    text.push('$');
+                    push_number(&mut text, number);
+                }
+            }
+        }
+        text.push(')');
+    }
+    if returning {
+        if !grammar.returns_inserted() {
+            let way_out = "write the row, and read it by its key";
+            let err = Error::unsupported("giving back inserted rows", dialect, way_out);
+            return Err(err.asked_at(at));
+        }
+        push_returning(&mut text, table.columns(), MARKS[quote]);
+    }
+    Ok(Statement {
+        dialect,
+        text,
+        binds: binds.into(),
+        marks: vec![Mark { at: 0, origin: at, relations: SmallVec::new() }],
+        origin: at,
+        most_rows: usize::MAX,
+        key_cells: SmallVec::new(),
+    })
+}
+
+fn push_returning(text: &mut String, columns: &'static [ColumnInfo], mark: char) {
+    text.push_str(" RETURNING ");
+    push_names(text, columns.iter(), mark);
+}
+
+fn push_names(text: &mut String, columns: impl Iterator<Item = &'static ColumnInfo>, mark: char) {
+    for (i, column) in columns.enumerate() {
+        text.push_str(if i > 0 { ", " } else { "" });
+        push_identifier(text, column.name(), mark);
+    }
+}
