@@ -47,6 +47,8 @@ pub enum ErrorKind {
     CheckViolation,
     /// A column that needs a value was given none.
     NotNullViolation,
+    /// A gate of the handle did not let the statement pass.
+    Refused,
     /// A page was asked for that there cannot be, or with a cursor of another query.
     UnfitPage,
     /// A required row of another table is missing: a reference leads nowhere.
@@ -289,6 +291,13 @@ impl Error {
             column.table()
         );
         Error::new(ErrorKind::MissingCarried, message)
+    }
+
+    /// What a gate did not let pass.
+    #[doc(hidden)]
+    #[cold]
+    pub fn refused_by_gate(reason: &str) -> Error {
+        Error::new(ErrorKind::Refused, format!("a gate refused the statement: {reason}"))
     }
 
     /// A write of several statements, on a connection that is the program's own.

@@ -59,7 +59,7 @@ mod table;
 mod tree;
 mod write;
 
-pub use compile::{ByClause, Dialect, Sql};
+pub use compile::{ByClause, Dialect, Operation, Sql};
 pub use error::{Error, ErrorKind};
 pub use expr::{
     Aggregate, Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column,

@@ -1,7 +1,7 @@
 //! One connection of whatever engine, taken from a pool for as long as somebody holds it.
 
 use deadpool::managed::Object;
-use futures_util::stream::BoxStream;
+use futures_util::stream::{self, BoxStream, StreamExt};
 use nepheline_core::internal::Statement;
 use nepheline_core::{Dialect, Error, RowShape};
 
@@ -45,7 +45,11 @@ impl Connection {
         R: RowShape + Send + 'static,
         G: Gather<R>,
     {
-        let running = setting.begin(statement);
+        let mut running = setting.begin(statement)?;
+        if let Some(answer) = running.answer() {
+            let answered = running.end(answer.gather(statement.key_cells()), G::seen);
+            return answered.map_err(|err| statement.context(err));
+        }
         let fetched = match self {
             #[cfg(feature = "sqlite")]
             Connection::Sqlite(connection) => connection.fetch(statement).await,
@@ -77,7 +81,13 @@ impl Connection {
         setting: &Setting,
         statement: Statement<'a>,
     ) -> BoxStream<'a, Result<R, Error>> {
-        let running = setting.begin(&statement);
+        let mut running = match setting.begin(&statement) {
+            Ok(running) => running,
+            Err(err) => return stream::iter([Err(err)]).boxed(),
+        };
+        if let Some(rows) = running.answered(statement.key_cells()) {
+            return running.over(rows);
+        }
         let rows = match self {
             #[cfg(feature = "sqlite")]
             Connection::Sqlite(connection) => connection.stream(statement),

@@ -13,6 +13,7 @@ use nepheline_core::internal::{Asking, Selects, Wanted};
 use nepheline_core::{BindValue, Dialect, Error};
 
 use crate::connection::Connection;
+use crate::gate::{Budget, Gate};
 use crate::handle::sealed;
 use crate::options::{Options, Target};
 use crate::record::Record;
@@ -90,9 +91,31 @@ impl Database {
         self.set(|setting| setting.carrying(value))
     }
 
+    /// A handle of the same database whose statements pass a gate, after those that it has already; its
+    /// transactions' too. See [`Gate`].
+    pub fn through(&self, gate: impl Gate) -> Database {
+        self.set(|setting| setting.through(gate))
+    }
+
+    /// A handle of the same database that lets so many statements pass, and refuses the next with an error
+    /// of the kind [`Refused`](crate::ErrorKind::Refused) that names the lines of those before. Clones of the
+    /// handle, and its transactions, share the budget.
+    ///
+    /// ```no_run
+    /// # use nepheline::Database;
+    /// # use nepheline::prelude::*;
+    /// # fn page(db: &Database) -> Result<(), Error> {
+    /// let db = db.budget(3); // a page of this service costs three statements at most
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn budget(&self, statements: usize) -> Database {
+        self.through(Budget::of(statements))
+    }
+
     /// A handle of the same database that notes in `record` what it runs, as its transactions do.
     pub fn recording_to(&self, record: &Record) -> Database {
-        self.set(|setting| setting.recording_to(record))
+        self.through(record.clone())
     }
 
     /// The same database with another setting.
@@ -201,7 +224,7 @@ impl Database {
     }
 
     pub(crate) async fn begin(&self, options: TransactionOptions) -> Result<Begun, Error> {
-        Begun::begin(self.acquire().await?, self.setting.clone(), options).await
+        Begun::begin(self.acquire().await?, self.setting.in_transaction(), options).await
     }
 
     pub(crate) async fn acquire(&self) -> Result<Connection, Error> {

@@ -66,6 +66,10 @@
 //!   [`row_number`] and its like look at the rows around a row.
 //! - [`verbatim!`] is for the corner where only hand-written SQL will do.
 //! - [`Handle::read_page`] and [`Handle::read_after`] read pages; a [`Record`] tells what ran.
+//! - A table's [`Policy`] holds wherever the table appears, until it is [waived](Query::waive); a handle
+//!   carries the values that policies need, as [`Carried`].
+//! - [`Insert`], [`Update`] and [`Delete`] are values too, which [`Handle::write`] writes.
+//! - A [`Gate`] stands around every statement; a budget caps how many there are.
 //! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
 //! - [`Database`] runs queries from async code, with the verbs of [`Handle`];
 //!   [`blocking::Database`] does the same without async.
@@ -79,6 +83,7 @@
 //! | `postgres` | no | PostgreSQL, through `tokio-postgres` |
 //! | `mysql` | no | MariaDB and MySQL, through `mysql_async` |
 //! | `serde` | no | dates, UUIDs and decimals in rows that are written out with `#[nepheline(serialize)]` |
+//! | `tracing` | no | `Traced`, a gate that tells `tracing` of every statement |
 //! | `tls` | no | encrypted connections to servers, through `rustls` |
 
 // The derives write `::nepheline::..`, also inside this crate.
@@ -101,6 +106,7 @@ macros::with_an_engine! {
     pub mod blocking;
     mod connection;
     mod database;
+    mod gate;
     mod handle;
     mod options;
     mod page;
@@ -112,6 +118,7 @@ macros::with_an_engine! {
     mod writing;
 
     pub use database::Database;
+    pub use gate::{Gate, Passed, Passing, Verdict};
     pub use handle::Handle;
     pub use options::{Options, Tls};
     pub use page::{Cursor, Page, Paging, Stretch};
@@ -129,7 +136,14 @@ pub mod postgres;
 mod sqlite;
 #[cfg(feature = "tls")]
 mod tls;
+#[cfg(all(feature = "tracing", any(feature = "sqlite", feature = "postgres", feature = "mysql")))]
+mod tracing;
 
+#[cfg(all(
+    feature = "tracing",
+    any(feature = "sqlite", feature = "postgres", feature = "mysql")
+))]
+pub use crate::tracing::Traced;
 pub use nepheline_core::*;
 pub use nepheline_macros::{RowShape, Storable, Table, shape, verbatim};
 

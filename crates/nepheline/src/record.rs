@@ -2,11 +2,11 @@
 
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use futures_util::stream::{BoxStream, TryStreamExt};
-use nepheline_core::internal::Statement;
-use nepheline_core::{Error, Origin};
+use nepheline_core::Origin;
+
+use crate::gate::{Gate, Passed, Passing};
 
 /// A record of the statements that handles run, in the order in which they ended.
 ///
@@ -134,87 +134,14 @@ impl fmt::Display for Ran {
     }
 }
 
-/// A statement that runs. Dropped, it is noted as it is then.
-pub(crate) struct Running(Option<Box<Noted>>);
-
-impl Record {
-    /// To be called when a statement is sent.
-    pub(crate) fn begin(record: Option<&Record>, statement: &Statement<'_>) -> Running {
-        Running(record.map(|record| Box::new(Noted {
-            record: record.clone(),
-            began: Instant::now(),
-            ran: Ran {
-                sql: statement.text().into(),
-                origin: statement.origin(),
-                rows: 0,
-                took: Duration::ZERO,
-                completed: false,
-            },
-        })))
-    }
-}
-
-struct Noted {
-    record: Record,
-    began: Instant,
-    ran: Ran,
-}
-
-impl Running {
-    /// The same rows, which are counted as they arrive.
-    pub(crate) fn over<'a, R: Send + 'a>(
-        mut self,
-        mut rows: BoxStream<'a, Result<R, Error>>,
-    ) -> BoxStream<'a, Result<R, Error>> {
-        if self.0.is_none() {
-            return rows;
-        }
-        Box::pin(async_stream::try_stream! {
-            while let Some(row) = rows.try_next().await? {
-                self.row();
-                yield row;
-            }
-            self.complete();
-        })
-    }
-
-    /// A row arrived.
-    #[inline]
-    pub(crate) fn row(&mut self) {
-        if let Some(noted) = &mut self.0 {
-            noted.ran.rows += 1;
-        }
-    }
-
-    /// All rows have arrived.
-    #[inline]
-    pub(crate) fn complete(&mut self) {
-        if let Some(noted) = &mut self.0 {
-            noted.ran.completed = true;
-        }
-    }
-
-    /// The whole result has arrived, or an error.
-    #[inline]
-    pub(crate) fn end<G>(
-        mut self,
-        result: Result<G, Error>,
-        rows: impl FnOnce(&G) -> u64,
-    ) -> Result<G, Error> {
-        if let (Some(noted), Ok(gathered)) = (&mut self.0, &result) {
-            noted.ran.rows = rows(gathered);
-            noted.ran.completed = true;
-        }
-        result
-    }
-}
-
-impl Drop for Running {
-    fn drop(&mut self) {
-        if let Some(noted) = self.0.take() {
-            let Noted { record, began, mut ran } = *noted;
-            ran.took = began.elapsed();
-            record.lock().push(ran);
-        }
+impl Gate for Record {
+    fn after(&self, passing: &Passing, passed: &Passed<'_>) {
+        self.lock().push(Ran {
+            sql: passing.sql().into(),
+            origin: passing.origin(),
+            rows: passed.rows(),
+            took: passed.took(),
+            completed: passed.completed(),
+        });
     }
 }

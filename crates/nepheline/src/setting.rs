@@ -1,18 +1,20 @@
-//! What a handle is set to: what it carries for policies, and what it does around each statement.
+//! What a handle is set to: what it carries for policies, and the gates around its statements.
 
 use std::any::Any;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use nepheline_core::internal::{Asking, Statement};
-use nepheline_core::{Carried, Dialect};
+use nepheline_core::{Carried, Dialect, Error};
 
-use crate::record::{Record, Running};
+use crate::gate::{Gate, Gates, Running};
 
 /// The setting of a handle, which its transactions inherit.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Setting {
     carried: Carried,
-    record: Option<Record>,
+    gates: Gates,
+    in_transaction: bool,
 }
 
 impl Setting {
@@ -20,8 +22,12 @@ impl Setting {
         Setting { carried: self.carried.with(value), ..self.clone() }
     }
 
-    pub(crate) fn recording_to(&self, record: &Record) -> Setting {
-        Setting { record: Some(record.clone()), ..self.clone() }
+    pub(crate) fn through(&self, gate: impl Gate) -> Setting {
+        Setting { gates: self.gates.with(Arc::new(gate)), ..self.clone() }
+    }
+
+    pub(crate) fn in_transaction(&self) -> Setting {
+        Setting { in_transaction: true, ..self.clone() }
     }
 
     pub(crate) fn asking(&self, dialect: Dialect) -> Asking<'_> {
@@ -30,7 +36,7 @@ impl Setting {
 
     /// To be called when a statement is sent.
     #[inline]
-    pub(crate) fn begin(&self, statement: &Statement<'_>) -> Running {
-        Record::begin(self.record.as_ref(), statement)
+    pub(crate) fn begin(&self, statement: &Statement<'_>) -> Result<Running, Error> {
+        self.gates.begin(statement, self.in_transaction)
     }
 }

@@ -9,6 +9,7 @@ mod sql;
 mod writer;
 
 use std::borrow::Cow;
+use std::fmt;
 use std::panic::Location;
 
 pub use dialect::Dialect;
@@ -72,6 +73,34 @@ pub(crate) struct NewRows<'a> {
     pub(crate) returning: bool,
 }
 
+/// What a statement does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Operation {
+    /// It reads, or asks for a plan.
+    Read,
+    /// It inserts rows.
+    Insert,
+    /// It updates rows, or marks them as withdrawn.
+    Update,
+    /// It deletes rows.
+    Delete,
+    /// It is text of the program's own.
+    Text,
+}
+
+impl fmt::Display for Operation {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Operation::Read => "SELECT",
+            Operation::Insert => "INSERT",
+            Operation::Update => "UPDATE",
+            Operation::Delete => "DELETE",
+            Operation::Text => "TEXT",
+        })
+    }
+}
+
 /// A place in the text where a clause begins, and who asked for it.
 #[derive(Debug, Clone)]
 struct Mark {
@@ -94,7 +123,13 @@ pub struct Statement<'q> {
     most_rows: usize,
     /// The numbers of the cells that tell to which other rows a row belongs.
     key_cells: SmallVec<[usize; 2]>,
+    operation: Operation,
+    /// The tables that it reads or writes, each once.
+    tables: Tables,
 }
+
+/// Room for what most statements are of, so that it needs no allocation.
+pub(crate) type Tables = SmallVec<[&'static str; 2]>;
 
 impl<'q> Statement<'q> {
     /// Compiles for a driver, which needs no more than the text and the binds.
@@ -114,7 +149,10 @@ impl<'q> Statement<'q> {
     /// The query with the policies of its tables in it, and which these are.
     fn guarded(select: &Select, asking: Asking<'_>) -> Result<(Select, Vec<PolicyUse>), Error> {
         let (mut guarded, mut guard) = (select.clone(), Guard::new(asking.carried));
-        guard.select(&mut guarded)?;
+        // Whoever asked is told, not the policy inside of which it was found.
+        guard
+            .select(&mut guarded)
+            .map_err(|err| err.asked_at(select.asked_at))?;
         Ok((guarded, guard.into_met()))
     }
 
@@ -174,6 +212,8 @@ impl<'q> Statement<'q> {
             origin: Origin::of(Location::caller()),
             most_rows: usize::MAX,
             key_cells: SmallVec::new(),
+            operation: Operation::Text,
+            tables: Tables::new(),
         }
     }
 
@@ -190,12 +230,22 @@ impl<'q> Statement<'q> {
     }
 
     fn into_owned_binds<'o>(self) -> Statement<'o> {
-        let Statement { dialect, text, binds, marks, origin, most_rows, key_cells } = self;
+        let Statement {
+            dialect,
+            text,
+            binds,
+            marks,
+            origin,
+            most_rows,
+            key_cells,
+            operation,
+            tables,
+        } = self;
         let binds = binds
             .into_iter()
             .map(|bind| Cow::Owned(bind.into_owned()))
             .collect();
-        Statement { dialect, text, binds, marks, origin, most_rows, key_cells }
+        Statement { dialect, text, binds, marks, origin, most_rows, key_cells, operation, tables }
     }
 
     /// The same statement with its binds copied, for a driver that works on another thread.
@@ -212,6 +262,8 @@ impl<'q> Statement<'q> {
             origin: self.origin,
             most_rows: self.most_rows,
             key_cells: self.key_cells.clone(),
+            operation: self.operation,
+            tables: self.tables.clone(),
         }
     }
 
@@ -241,6 +293,19 @@ impl<'q> Statement<'q> {
     /// The numbers of the cells that tell to which other rows a row belongs, in the order of the keys.
     pub fn key_cells(&self) -> &[usize] {
         &self.key_cells
+    }
+
+    pub fn dialect(&self) -> Dialect {
+        self.dialect
+    }
+
+    pub fn operation(&self) -> Operation {
+        self.operation
+    }
+
+    /// The tables that it reads or writes, each once, the one that it is of first.
+    pub fn tables(&self) -> &[&'static str] {
+        &self.tables
     }
 
     /// Where the query was begun.

@@ -190,7 +190,7 @@ impl<'a> Guard<'a> {
         }
         let condition =
             (policy.condition)(source, self.carried).map_err(|MissingValue(value)| {
-                Error::missing_carried(policy.name, table.name(), value).asked_at(select.asked_at)
+                Error::missing_carried(policy.name, table.name(), value)
             })?;
         let mut condition = Node::of_policy(condition);
         let around = std::mem::replace(&mut self.within, within.to_vec());

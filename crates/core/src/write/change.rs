@@ -269,10 +269,11 @@ impl Change {
             return refuse(FOLLOWED);
         }
         let mut guard = Guard::new(asking.carried);
-        guard.select(&mut select)?;
+        let mut guarded = guard.select(&mut select);
         for set in &mut sets {
-            guard.node(&mut set.value)?;
+            guarded = guarded.and_then(|()| guard.node(&mut set.value));
         }
+        guarded.map_err(|err| err.asked_at(self.at))?;
         let met = guard.into_met();
         let deletes = sets.is_empty();
         let itself = select.rows.len() == 1

@@ -14,6 +14,7 @@ use tokio::runtime::Runtime;
 #[cfg(feature = "sqlite")]
 use super::session::{self, Session};
 use super::sealed;
+use crate::gate::{Budget, Gate};
 use crate::handle::sealed::Handle as AsyncHandle;
 use crate::options::Options;
 use crate::readable::Readable;
@@ -128,9 +129,31 @@ impl Database {
         self.set(|setting| setting.carrying(value))
     }
 
+    /// A handle of the same database whose statements pass a gate, after those that it has already; its
+    /// transactions' too. See [`Gate`].
+    pub fn through(&self, gate: impl Gate) -> Database {
+        self.set(|setting| setting.through(gate))
+    }
+
+    /// A handle of the same database that lets so many statements pass, and refuses the next with an error
+    /// of the kind [`Refused`](crate::ErrorKind::Refused) that names the lines of those before. Clones of the
+    /// handle, and its transactions, share the budget.
+    ///
+    /// ```no_run
+    /// # use nepheline::blocking::Database;
+    /// # use nepheline::prelude::*;
+    /// # fn page(db: &Database) -> Result<(), Error> {
+    /// let db = db.budget(3); // a page of this service costs three statements at most
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn budget(&self, statements: usize) -> Database {
+        self.through(Budget::of(statements))
+    }
+
     /// A handle of the same database that notes in `record` what it runs, as its transactions do.
     pub fn recording_to(&self, record: &Record) -> Database {
-        self.set(|setting| setting.recording_to(record))
+        self.through(record.clone())
     }
 
     /// The same database with another setting.
@@ -216,7 +239,8 @@ impl Database {
             #[cfg(feature = "sqlite")]
             Engine::Direct(direct, setting) => {
                 let connection = direct.connection.lock();
-                let session = Session::within(&connection, direct.timeout.as_ref(), setting);
+                let setting = setting.in_transaction();
+                let session = Session::within(&connection, direct.timeout.as_ref(), &setting);
                 let outcome = session::in_transaction(&session, options, |session| {
                     work(&Transaction { scope: Scope::Direct(session), depth: 0 })
                 });

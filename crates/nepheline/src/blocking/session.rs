@@ -11,6 +11,7 @@ use rusqlite::Connection;
 
 use super::sealed;
 use crate::readable::Readable;
+use crate::gate::Gate;
 use crate::record::Record;
 use crate::setting::Setting;
 use crate::sqlite::direct::{self, StatementTimeout};
@@ -67,7 +68,13 @@ impl<'c> Session<'c> {
 
     /// The same session, which notes in `record` what it runs.
     pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.setting = self.setting.recording_to(record);
+        self.setting = self.setting.through(record.clone());
+        self
+    }
+
+    /// The same session, whose statements pass a gate after those that it has already. See [`Gate`].
+    pub fn through(mut self, gate: impl Gate) -> Session<'c> {
+        self.setting = self.setting.through(gate);
         self
     }
 
@@ -87,14 +94,29 @@ impl<'c> Session<'c> {
         mut take: impl FnMut(Q::Read) -> ControlFlow<()>,
     ) -> Result<(), Error> {
         let statement = query.statement(sealed::Handle::asking(self), Wanted::Rows)?;
-        let mut running = self.setting.begin(&statement);
+        let mut running = self.setting.begin(&statement)?;
+        if let Some(answer) = running.answer() {
+            let rows = answer.gather::<Q::Read, Vec<Q::Read>>(statement.key_cells());
+            for row in rows.map_err(|err| statement.context(err))? {
+                running.row();
+                if take(row).is_break() {
+                    return Ok(());
+                }
+            }
+            running.complete();
+            return Ok(());
+        }
+        let mut end = ControlFlow::Continue(());
         direct::within(self.timeout, || {
             direct::each(self.connection, &statement, |row| {
                 running.row();
-                take(row)
+                end = take(row);
+                end
             })
         })?;
-        running.complete();
+        if end.is_continue() {
+            running.complete();
+        }
         Ok(())
     }
 

@@ -11,6 +11,7 @@ use nepheline_core::internal::{Asking, Selects, Wanted};
 use tokio::sync::Mutex;
 
 use super::connection::{self, Server};
+use crate::gate::Gate;
 use crate::handle::sealed;
 use crate::record::Record;
 use crate::setting::Setting;
@@ -60,15 +61,24 @@ impl<'c> Session<'c> {
 
     /// The same session, which notes in `record` what it runs.
     pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.setting = self.setting.recording_to(record);
+        self.setting = self.setting.through(record.clone());
+        self
+    }
+
+    /// The same session, whose statements pass a gate after those that it has already. See [`Gate`].
+    pub fn through(mut self, gate: impl Gate) -> Session<'c> {
+        self.setting = self.setting.through(gate);
         self
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
         let statement = verb.statement(sealed::Handle::asking(self))?;
         let mut conn = self.conn.lock().await;
-        let running = self.setting.begin(&statement);
-        let fetched = connection::fetch(&mut conn, self.server, &statement).await;
+        let mut running = self.setting.begin(&statement)?;
+        let fetched = match running.answer() {
+            None => connection::fetch(&mut conn, self.server, &statement).await,
+            Some(answer) => answer.gather(statement.key_cells()),
+        };
         let fetched = running.end(fetched, V::Gathered::seen);
         let gathered = fetched.map_err(|err| statement.context(err))?;
         drop(statement);
@@ -88,8 +98,11 @@ impl sealed::Handle for Session<'_> {
         Box::pin(try_stream! {
             let statement = query.statement(self.asking(), Wanted::Rows)?;
             let mut conn = self.conn.lock().await;
-            let running = self.setting.begin(&statement);
-            let rows = connection::each(&mut conn, self.server, &statement);
+            let mut running = self.setting.begin(&statement)?;
+            let rows = match running.answered(statement.key_cells()) {
+                Some(rows) => rows,
+                None => connection::each(&mut conn, self.server, &statement),
+            };
             let mut rows = running.over(rows);
             while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
                 yield row;

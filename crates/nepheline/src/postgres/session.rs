@@ -11,6 +11,7 @@ use tokio_postgres::{Client, GenericClient};
 
 use super::connection;
 use super::statements::Statements;
+use crate::gate::Gate;
 use crate::handle::sealed;
 use crate::record::Record;
 use crate::setting::Setting;
@@ -67,7 +68,13 @@ impl<'c> Session<'c> {
 
     /// The same session, which notes in `record` what it runs.
     pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.setting = self.setting.recording_to(record);
+        self.setting = self.setting.through(record.clone());
+        self
+    }
+
+    /// The same session, whose statements pass a gate after those that it has already. See [`Gate`].
+    pub fn through(mut self, gate: impl Gate) -> Session<'c> {
+        self.setting = self.setting.through(gate);
         self
     }
 
@@ -86,7 +93,10 @@ impl<'c> Session<'c> {
         R: RowShape,
         G: Gather<R>,
     {
-        let running = self.setting.begin(statement);
+        let mut running = self.setting.begin(statement)?;
+        if let Some(answer) = running.answer() {
+            return running.end(answer.gather(statement.key_cells()), G::seen);
+        }
         let rows = self.statements.run(self.client, statement).await;
         let gathered = match rows {
             Ok(rows) => connection::gather(rows, statement).await,
@@ -107,9 +117,14 @@ impl sealed::Handle for Session<'_> {
     ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
             let statement = query.statement(self.asking(), Wanted::Rows)?;
-            let running = self.setting.begin(&statement);
-            let rows = self.statements.run(self.client, &statement).await;
-            let rows = connection::each(rows.map_err(|err| statement.context(err))?, &statement);
+            let mut running = self.setting.begin(&statement)?;
+            let rows = match running.answered(statement.key_cells()) {
+                Some(rows) => rows,
+                None => {
+                    let rows = self.statements.run(self.client, &statement).await;
+                    connection::each(rows.map_err(|err| statement.context(err))?, &statement)
+                }
+            };
             let mut rows = running.over(rows);
             while let Some(row) = rows.try_next().await.map_err(|err| statement.context(err))? {
                 yield row;

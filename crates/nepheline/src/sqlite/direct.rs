@@ -74,8 +74,14 @@ pub(crate) fn run<V: Verb>(
     verb: V,
 ) -> Result<V::Output, Error> {
     let statement = verb.statement(setting.asking(Dialect::Sqlite))?;
-    let running = setting.begin(&statement);
-    let gathered = running.end(fetch(connection, &statement), V::Gathered::seen)?;
+    let mut running = setting.begin(&statement)?;
+    let fetched = match running.answer() {
+        None => fetch(connection, &statement),
+        Some(answer) => answer
+            .gather(statement.key_cells())
+            .map_err(|err| statement.context(err)),
+    };
+    let gathered = running.end(fetched, V::Gathered::seen)?;
     drop(statement);
     verb.finish(gathered)
 }

@@ -6,7 +6,7 @@ use smallvec::SmallVec;
 
 use super::{MARKS, Writer, push_identifier, push_number};
 use crate::compile::dialect::{Placeholder, QuoteMark};
-use crate::compile::{Dialect, Mark, NewRows, Statement};
+use crate::compile::{Dialect, Mark, NewRows, Operation, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::query::{Path, Source};
@@ -32,6 +32,8 @@ impl<'q> Writer<'q> {
                 origin: self.select.asked_at,
                 most_rows: usize::MAX,
                 key_cells: SmallVec::new(),
+                operation: if target.deletes { Operation::Delete } else { Operation::Update },
+                tables: self.tables,
             }),
             Err(err) => Err(err.asked_at(self.asked_at)),
         }
@@ -132,6 +134,8 @@ pub(in crate::compile) fn insert<'q>(
         origin: at,
         most_rows: usize::MAX,
         key_cells: SmallVec::new(),
+        operation: Operation::Insert,
+        tables: smallvec::smallvec![table.name()],
     })
 }
 

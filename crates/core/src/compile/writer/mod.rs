@@ -21,7 +21,7 @@ use smallvec::SmallVec;
 
 use super::dialect::{Grammar, Placeholder, QuoteMark};
 use super::names::Names;
-use super::{Dialect, Mark, Statement, Wanted};
+use super::{Dialect, Mark, Operation, Statement, Tables, Wanted};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::storable::{BindValue, SqlType};
@@ -54,6 +54,7 @@ pub(super) struct Writer<'q> {
     defined: usize,
     /// Whether they are written where they are used all the same.
     inlines: bool,
+    tables: Tables,
     /// Whether what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
 }
@@ -84,6 +85,7 @@ impl<'q> Writer<'q> {
             misplaced: None,
             defined: 0,
             inlines: false,
+            tables: Tables::new(),
             guarded: false,
         }
     }
@@ -112,6 +114,8 @@ impl<'q> Writer<'q> {
                     true => SmallVec::new(),
                     false => self.key_cells(self.select).collect(),
                 },
+                operation: Operation::Read,
+                tables: self.tables,
                 dialect: self.dialect,
                 text: self.text,
                 binds: self.binds,

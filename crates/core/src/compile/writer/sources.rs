@@ -190,6 +190,10 @@ impl<'q> Writer<'q> {
     pub(super) fn write_table(&mut self, source: Source) {
         let Some(visible) = self.names.find(source) else { return };
         self.text.push_str(visible.table.from_clause()[self.quote]);
+        let name = visible.table.name();
+        if !self.tables.contains(&name) {
+            self.tables.push(name);
+        }
         if let Some(alias) = &visible.alias {
             self.text.push_str(" AS ");
             push_identifier(&mut self.text, alias, MARKS[self.quote]);

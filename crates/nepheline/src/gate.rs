@@ -1,0 +1,410 @@
+//! Gates: code around every statement, that sees it, and may refuse it or answer for the database.
+
+use std::fmt;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use futures_util::stream::{self, BoxStream, StreamExt, TryStreamExt};
+use nepheline_core::internal::Statement;
+use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, Operation, Origin, RowShape};
+
+use crate::verbs::Gather;
+
+/// Code around every statement of a handle; give it to one with `through`.
+///
+/// Gates are passed in the order in which they were given, and afterwards in the opposite order. They run
+/// on the thread that asks: what is slow makes the statement slow, and a panic goes to whoever asked, as if
+/// the work had panicked; within a transaction that undoes it. Statements that begin and end
+/// transactions do not pass gates.
+///
+/// ```
+/// use nepheline::blocking::Database;
+/// use nepheline::prelude::*;
+/// use nepheline::{Gate, Operation, Passing, Verdict};
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+/// /// Lets nothing be written.
+/// struct ReadOnly;
+///
+/// impl Gate for ReadOnly {
+///     fn before(&self, passing: &Passing) -> Verdict {
+///         match passing.operation() {
+///             Operation::Read => Verdict::Pass,
+///             _ => Verdict::Refuse("nothing is written tonight".into()),
+///         }
+///     }
+/// }
+///
+/// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # let connection = rusqlite::Connection::open_in_memory()?;
+/// # connection.execute_batch("CREATE TABLE lab (id INTEGER PRIMARY KEY)")?;
+/// # let db = Database::over(connection)?;
+/// let db = db.through(ReadOnly);
+/// assert_eq!(db.count(&Lab::rows())?, 0);
+/// let refused = db.write(&Lab::row(1).delete()).unwrap_err();
+/// assert_eq!(refused.kind(), ErrorKind::Refused);
+/// # Ok(())
+/// # }
+/// ```
+pub trait Gate: Send + Sync + 'static {
+    /// Before a statement is sent: says what becomes of it.
+    fn before(&self, _passing: &Passing) -> Verdict {
+        Verdict::Pass
+    }
+
+    /// After it has come to its end, failed, or was given up. Not called for a statement that a gate
+    /// refused.
+    fn after(&self, _passing: &Passing, _passed: &Passed<'_>) {}
+}
+
+/// What a gate decides of a statement.
+#[derive(Debug)]
+#[non_exhaustive]
+pub enum Verdict {
+    /// It goes on to the next gate, and at last to the database.
+    Pass,
+    /// It is not sent; whoever asked gets an error of the kind [`Refused`](crate::ErrorKind::Refused), for this
+    /// reason.
+    Refuse(String),
+    /// It is not sent; these are the rows, of as many values as the statement selects.
+    Answer(Vec<Vec<BindValue>>),
+    /// It is not sent; so many rows count as written.
+    AnswerWritten(u64),
+}
+
+/// A statement on its way to the database.
+#[derive(Debug, Clone)]
+pub struct Passing {
+    dialect: Dialect,
+    operation: Operation,
+    tables: Vec<&'static str>,
+    sql: Box<str>,
+    binds: Vec<BindValue>,
+    origin: Origin,
+    in_transaction: bool,
+}
+
+impl Passing {
+    /// The dialect of the database.
+    pub fn dialect(&self) -> Dialect {
+        self.dialect
+    }
+
+    /// What it does.
+    pub fn operation(&self) -> Operation {
+        self.operation
+    }
+
+    /// The tables that it reads or writes, each once, the one that it is of first.
+    pub fn tables(&self) -> &[&'static str] {
+        &self.tables
+    }
+
+    /// Its text, which holds no values.
+    pub fn sql(&self) -> &str {
+        &self.sql
+    }
+
+    /// The values. They may be secrets: keep them out of logs.
+    pub fn binds(&self) -> &[BindValue] {
+        &self.binds
+    }
+
+    /// The line of the program that began it.
+    pub fn origin(&self) -> Origin {
+        self.origin
+    }
+
+    /// Whether it runs in a transaction that our handle began.
+    pub fn in_transaction(&self) -> bool {
+        self.in_transaction
+    }
+}
+
+/// How a statement ended.
+#[derive(Debug)]
+pub struct Passed<'a> {
+    rows: u64,
+    took: Duration,
+    completed: bool,
+    error: Option<&'a Error>,
+}
+
+impl Passed<'_> {
+    /// How many rows arrived, or were written.
+    pub fn rows(&self) -> u64 {
+        self.rows
+    }
+
+    /// How long it took from the moment it was sent until its last row had arrived, without the wait for a
+    /// connection.
+    pub fn took(&self) -> Duration {
+        self.took
+    }
+
+    /// Whether it came to its end: it did not if it failed, or if nobody waited for it any more.
+    pub fn completed(&self) -> bool {
+        self.completed
+    }
+
+    /// How it failed, if it did.
+    pub fn error(&self) -> Option<&Error> {
+        self.error
+    }
+}
+
+/// The gates of a handle, in their order.
+#[derive(Clone, Default)]
+pub(crate) struct Gates {
+    gates: Option<Arc<Vec<Arc<dyn Gate>>>>,
+}
+
+impl fmt::Debug for Gates {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let count = self.gates.as_ref().map_or(0, |gates| gates.len());
+        write!(f, "Gates({count})")
+    }
+}
+
+impl Gates {
+    pub(crate) fn with(&self, gate: Arc<dyn Gate>) -> Gates {
+        let mut gates = self.gates.as_deref().cloned().unwrap_or_default();
+        gates.push(gate);
+        Gates { gates: Some(Arc::new(gates)) }
+    }
+
+    /// To be called when a statement is sent; free where there is no gate.
+    #[inline]
+    pub(crate) fn begin(
+        &self,
+        statement: &Statement<'_>,
+        in_transaction: bool,
+    ) -> Result<Running, Error> {
+        match &self.gates {
+            None => Ok(Running(None)),
+            Some(gates) => Gates::pass(gates, statement, in_transaction),
+        }
+    }
+
+    fn pass(
+        gates: &Arc<Vec<Arc<dyn Gate>>>,
+        statement: &Statement<'_>,
+        in_transaction: bool,
+    ) -> Result<Running, Error> {
+        let passing = Passing {
+            dialect: statement.dialect(),
+            operation: statement.operation(),
+            tables: statement.tables().to_vec(),
+            sql: statement.text().into(),
+            binds: statement.binds().cloned().collect(),
+            origin: statement.origin(),
+            in_transaction,
+        };
+        let mut answer = None;
+        for gate in gates.iter() {
+            match gate.before(&passing) {
+                Verdict::Pass => continue,
+                Verdict::Refuse(reason) => {
+                    return Err(Error::refused_by_gate(&reason).asked_at(passing.origin));
+                }
+                Verdict::Answer(rows) => answer = Some(Answer { rows, written: 0 }),
+                Verdict::AnswerWritten(written) => {
+                    answer = Some(Answer { rows: Vec::new(), written });
+                }
+            }
+            break;
+        }
+        let gates = gates.clone();
+        let (rows, completed) = (0, false);
+        let began = Instant::now();
+        Ok(Running(Some(Box::new(Noted { gates, passing, answer, began, rows, completed }))))
+    }
+}
+
+/// A statement that runs. Dropped, it has ended as it is then.
+pub(crate) struct Running(Option<Box<Noted>>);
+
+struct Noted {
+    gates: Arc<Vec<Arc<dyn Gate>>>,
+    passing: Passing,
+    answer: Option<Answer>,
+    began: Instant,
+    rows: u64,
+    completed: bool,
+}
+
+impl Noted {
+    fn tell(self, error: Option<&Error>) {
+        let Noted { gates, passing, began, rows, completed, .. } = self;
+        let passed = Passed { rows, took: began.elapsed(), completed, error };
+        gates.iter().rev().for_each(|gate| gate.after(&passing, &passed));
+    }
+}
+
+impl Running {
+    /// What a gate answers in place of the database, if one does.
+    pub(crate) fn answer(&mut self) -> Option<Answer> {
+        self.0.as_mut()?.answer.take()
+    }
+
+    /// The same as rows that arrive.
+    pub(crate) fn answered<'a, R: RowShape + Send + 'static>(
+        &mut self,
+        key_cells: &[usize],
+    ) -> Option<BoxStream<'a, Result<R, Error>>> {
+        let rows: Vec<_> = self.answer()?.read(key_cells).collect();
+        Some(stream::iter(rows).boxed())
+    }
+
+    /// The same rows, which are counted as they arrive.
+    pub(crate) fn over<'a, R: Send + 'a>(
+        mut self,
+        mut rows: BoxStream<'a, Result<R, Error>>,
+    ) -> BoxStream<'a, Result<R, Error>> {
+        if self.0.is_none() {
+            return rows;
+        }
+        Box::pin(async_stream::try_stream! {
+            while let Some(row) = rows.try_next().await? {
+                self.row();
+                yield row;
+            }
+            self.complete();
+        })
+    }
+
+    /// A row arrived.
+    #[inline]
+    pub(crate) fn row(&mut self) {
+        if let Some(noted) = &mut self.0 {
+            noted.rows += 1;
+        }
+    }
+
+    /// All rows have arrived.
+    #[inline]
+    pub(crate) fn complete(&mut self) {
+        if let Some(noted) = &mut self.0 {
+            noted.completed = true;
+        }
+    }
+
+    /// The whole result has arrived, or an error.
+    #[inline]
+    pub(crate) fn end<G>(
+        mut self,
+        result: Result<G, Error>,
+        rows: impl FnOnce(&G) -> u64,
+    ) -> Result<G, Error> {
+        if let Some(mut noted) = self.0.take() {
+            if let Ok(gathered) = &result {
+                noted.rows = rows(gathered);
+                noted.completed = true;
+            }
+            noted.tell(result.as_ref().err());
+        }
+        result
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if let Some(noted) = self.0.take() {
+            noted.tell(None);
+        }
+    }
+}
+
+/// What a gate answers.
+pub(crate) struct Answer {
+    rows: Vec<Vec<BindValue>>,
+    written: u64,
+}
+
+impl Answer {
+    fn read<R: RowShape>(self, key_cells: &[usize]) -> impl Iterator<Item = Result<R, Error>> {
+        self.rows.into_iter().zip(1..).map(move |(values, number)| {
+            let mut cells = Given { values: &values, next: 0, key_cells };
+            R::read(&mut cells).map_err(|err| err.at_row(number))
+        })
+    }
+
+    pub(crate) fn gather<R: RowShape, G: Gather<R>>(self, key_cells: &[usize]) -> Result<G, Error> {
+        let mut gathered = G::default();
+        gathered.affected(self.written);
+        for row in self.read(key_cells) {
+            gathered.take(row?);
+        }
+        Ok(gathered)
+    }
+}
+
+/// The cells of a row that a gate gives.
+struct Given<'a> {
+    values: &'a [BindValue],
+    next: usize,
+    key_cells: &'a [usize],
+}
+
+impl Cells for Given<'_> {
+    fn next_cell(&mut self) -> Cell<'_> {
+        let value = self.values.get(self.next);
+        self.next += 1;
+        match value {
+            None => Cell::Unknown("no value that the gate gave"),
+            Some(BindValue::Null(_)) => Cell::Null,
+            Some(BindValue::Bool(value)) => Cell::Bool(*value),
+            Some(BindValue::Int(value)) => Cell::Int(*value),
+            Some(BindValue::Float(value)) => Cell::Float(*value),
+            Some(BindValue::Text(text) | BindValue::Json(text)) => Cell::Text(text),
+            Some(BindValue::Bytes(bytes)) => Cell::Bytes(bytes),
+            Some(BindValue::Date(date)) => Cell::Date(*date),
+            Some(BindValue::Time(time)) => Cell::Time(*time),
+            Some(BindValue::DateTime(at)) => Cell::DateTime(*at),
+            Some(BindValue::Timestamp(at)) => Cell::Timestamp(*at),
+            Some(BindValue::Uuid(uuid)) => Cell::Uuid(*uuid),
+            Some(BindValue::Decimal(decimal)) => Cell::Decimal(*decimal),
+            Some(_) => Cell::Unknown("a list"),
+        }
+    }
+
+    fn back(&mut self, cells: usize) {
+        self.next = self.next.saturating_sub(cells);
+    }
+
+    fn go_to(&mut self, cell: usize) {
+        self.next = cell;
+    }
+
+    fn key_cells(&self) -> &[usize] {
+        self.key_cells
+    }
+}
+
+/// Lets so many statements pass, and refuses the next, naming those that went before.
+pub(crate) struct Budget {
+    most: usize,
+    passed: Mutex<Vec<Origin>>,
+}
+
+impl Budget {
+    pub(crate) fn of(most: usize) -> Budget {
+        Budget { most, passed: Mutex::default() }
+    }
+}
+
+impl Gate for Budget {
+    fn before(&self, passing: &Passing) -> Verdict {
+        let mut passed = self.passed.lock().unwrap_or_else(PoisonError::into_inner);
+        if passed.len() < self.most {
+            passed.push(passing.origin);
+            return Verdict::Pass;
+        }
+        let before: Vec<String> = passed.iter().map(ToString::to_string).collect();
+        Verdict::Refuse(format!(
+            "the budget of {} statements is used up: by {}; read what belongs together in one, with `alongside` \
+             or `one_of`",
+            self.most,
+            before.join(", ")
+        ))
+    }
+}

@@ -1,0 +1,266 @@
+//! Gates: what they see, in which order, and what they may do.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+mod support;
+
+use std::ops::ControlFlow;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use nepheline::blocking::{Database, Handle};
+use nepheline::internal::BlockingRunText as _;
+use nepheline::prelude::*;
+use nepheline::{BindValue, Gate, Passed, Passing, Record, Verdict};
+use support::{Engine, engines};
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "gate_shelf", children(drawers: Drawer by shelf_id))]
+struct Shelf {
+    #[nepheline(key)]
+    id: i64,
+    #[nepheline(by_code_point)]
+    name: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "gate_drawer")]
+struct Drawer {
+    #[nepheline(key)]
+    id: i64,
+    #[nepheline(references = Shelf)]
+    shelf_id: i64,
+}
+
+/// The tables are for one test at a time.
+fn alone() -> MutexGuard<'static, ()> {
+    static ALONE: Mutex<()> = Mutex::new(());
+    ALONE.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn prepared(engine: &Engine) -> Database {
+    let db = engine.open();
+    let text = engine.pick("TEXT", "text COLLATE \"C\"", "VARCHAR(60) COLLATE utf8mb4_nopad_bin");
+    for table in [
+        format!("gate_shelf (id BIGINT PRIMARY KEY, name {text} NOT NULL)"),
+        "gate_drawer (id BIGINT PRIMARY KEY, shelf_id BIGINT NOT NULL)".to_owned(),
+    ] {
+        let name = table.split(' ').next().unwrap();
+        db.run_text(&format!("DROP TABLE IF EXISTS {name}"), vec![])
+            .unwrap();
+        db.run_text(&format!("CREATE TABLE {table}"), vec![])
+            .unwrap();
+    }
+    db.write(&Shelf::insert_all(
+        (1..=3).map(|id| UnsavedShelf { id, name: format!("shelf {id}") }),
+    ))
+    .unwrap();
+    db
+}
+
+/// Notes all that it sees.
+#[derive(Clone, Default)]
+struct Notes {
+    name: &'static str,
+    lines: Arc<Mutex<Vec<String>>>,
+}
+
+impl Gate for Notes {
+    fn before(&self, passing: &Passing) -> Verdict {
+        let (name, operation) = (self.name, passing.operation());
+        let (tables, binds) = (passing.tables().join("+"), passing.binds().len());
+        let within = if passing.in_transaction() { " in a transaction" } else { "" };
+        let line = format!("{name} before: {operation} {tables}, {binds} binds{within}");
+        self.lines.lock().unwrap().push(line);
+        Verdict::Pass
+    }
+
+    fn after(&self, _: &Passing, passed: &Passed<'_>) {
+        let failed = passed.error().map(|err| format!(", {:?}", err.kind()));
+        let end = if passed.completed() { "" } else { ", not completed" };
+        let line = format!(
+            "{} after: {} rows{end}{}",
+            self.name,
+            passed.rows(),
+            failed.unwrap_or_default()
+        );
+        self.lines.lock().unwrap().push(line);
+    }
+}
+
+#[test]
+fn gates_see_every_statement_in_their_order() {
+    let _alone = alone();
+    let mut seen = Vec::new();
+    for engine in engines() {
+        let db = prepared(&engine);
+        let outer = Notes { name: "outer", ..Notes::default() };
+        let inner = Notes { name: "inner", lines: outer.lines.clone() };
+        let db = db.through(outer.clone()).through(inner);
+        let shelves = Shelf::rows().filter(|s| s.drawers().not_exists() & s.id.ge(2));
+        assert_eq!(db.read(&shelves).unwrap().len(), 2);
+        db.read_stream(&Shelf::rows(), |_| ControlFlow::Break(()))
+            .unwrap();
+        let stored = db.transaction(|tx| {
+            tx.write(&Drawer::insert(UnsavedDrawer { id: 1, shelf_id: 2 }))?;
+            tx.write(&Drawer::row(1).update(|d| d.shelf_id.set(3)))?;
+            tx.write(&Drawer::row(1).delete())
+        });
+        assert_eq!(stored.unwrap(), 1);
+        db.write(&Shelf::insert(UnsavedShelf { id: 1, name: "twice".into() }))
+            .unwrap_err();
+        seen.push(outer.lines.lock().unwrap().join("\n"));
+    }
+    assert!(seen.iter().all(|lines| *lines == seen[0]), "{}", seen.join("\n\n"));
+    insta::assert_snapshot!(seen[0]);
+}
+
+/// Answers every read of a shelf, and takes writes for done.
+struct Stub;
+
+impl Gate for Stub {
+    fn before(&self, passing: &Passing) -> Verdict {
+        match passing.operation() {
+            nepheline::Operation::Read => {
+                let name = passing.tables().join(" ");
+                Verdict::Answer(vec![vec![BindValue::Int(7), BindValue::Text(name.into())]])
+            }
+            _ => Verdict::AnswerWritten(5),
+        }
+    }
+}
+
+#[test]
+fn a_gate_answers_in_place_of_the_database() {
+    let _alone = alone();
+    for engine in engines() {
+        let record = Record::new();
+        let db = engine.open().through(Stub).recording_to(&record);
+        let shelf = Shelf { id: 7, name: "gate_shelf".to_owned() };
+        assert_eq!(db.read(&Shelf::rows()).unwrap(), [shelf.clone()]);
+        assert_eq!(db.read_one(&Shelf::row(1)).unwrap(), shelf);
+        let mut each = Vec::new();
+        db.read_stream(&Shelf::rows(), |row| {
+            each.push(row);
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+        assert_eq!(each, [shelf]);
+        assert_eq!(db.write(&Shelf::rows().delete().every_row()).unwrap(), 5);
+        // What it gives is checked as what a database gives.
+        let err = db.read(&Drawer::rows()).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::Mismatch, "{err}");
+    }
+}
+
+/// Panics, before or after.
+struct Panics(bool);
+
+impl Gate for Panics {
+    fn before(&self, _: &Passing) -> Verdict {
+        assert!(!self.0, "before");
+        Verdict::Pass
+    }
+
+    fn after(&self, _: &Passing, _: &Passed<'_>) {
+        panic!("after");
+    }
+}
+
+#[test]
+fn a_gate_that_panics_undoes_the_transaction() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine);
+        for before in [true, false] {
+            let panicking = db.through(Panics(before));
+            let work = || {
+                panicking.transaction(|tx| {
+                    tx.write(&Shelf::insert(UnsavedShelf { id: 9, name: String::new() }))
+                })
+            };
+            assert!(catch_unwind(AssertUnwindSafe(work)).is_err());
+            assert_eq!(db.count(&Shelf::rows()).unwrap(), 3, "on {}", engine.name);
+        }
+    }
+}
+
+#[test]
+fn a_budget_names_what_used_it_up() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine).budget(3);
+        db.count(&Shelf::rows()).unwrap();
+        let outcome: Result<(), Error> = db.transaction(|tx| {
+            tx.read(&Shelf::rows().alongside(|s| s.drawers()))?;
+            tx.count(&Drawer::rows())?;
+            Ok(())
+        });
+        let err = outcome.unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::Refused);
+        if engine.dialect() == Dialect::Sqlite {
+            insta::assert_snapshot!(err);
+        }
+    }
+}
+
+/// Takes what `tracing` is told as lines of JSON.
+#[derive(Clone, Default)]
+struct Lines(Arc<Mutex<Vec<u8>>>);
+
+impl std::io::Write for Lines {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.lock().unwrap().extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+#[test]
+#[cfg(feature = "tracing")]
+fn statements_are_told_under_the_names_of_the_conventions() {
+    let _alone = alone();
+    let lines = Lines::default();
+    let writer = lines.clone();
+    let subscriber = tracing_subscriber::fmt()
+        .json()
+        .with_max_level(tracing::Level::DEBUG)
+        .with_writer(move || writer.clone())
+        .finish();
+    let db = prepared(&engines()[0]);
+    tracing::subscriber::with_default(subscriber, || {
+        let shown = db.through(nepheline::Traced::new());
+        shown
+            .read(&Shelf::rows().filter(|s| s.name.eq("secret")))
+            .unwrap();
+        let slow = nepheline::Traced::new()
+            .slow(std::time::Duration::ZERO)
+            .with_values();
+        db.through(slow).count(&Shelf::row(2)).unwrap();
+        shown
+            .write(&Shelf::insert(UnsavedShelf { id: 1, name: "secret".into() }))
+            .unwrap_err();
+    });
+    let text = String::from_utf8(lines.0.lock().unwrap().clone()).unwrap();
+    assert!(!text.contains("secret"), "{text}");
+    let told: Vec<Json> = text
+        .lines()
+        .map(|line| serde_json::from_str(line).unwrap())
+        .collect();
+    let of = |line: usize, field: &str| told[line]["fields"][field].clone();
+    assert_eq!(
+        told.iter()
+            .map(|l| l["level"].as_str().unwrap())
+            .collect::<Vec<_>>(),
+        ["DEBUG", "WARN", "ERROR"]
+    );
+    assert_eq!(of(0, "db.system.name"), "sqlite");
+    assert_eq!(of(0, "db.operation.name"), "SELECT");
+    assert_eq!(of(0, "db.collection.name"), "gate_shelf");
+    assert_eq!(of(0, "db.response.returned_rows"), 0);
+    assert_eq!(of(1, "db.query.parameters"), "2");
+    assert_eq!(of(2, "error.type"), "UniqueViolation");
+}
