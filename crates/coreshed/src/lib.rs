@@ -19,6 +19,7 @@
 //! ```
 
 pub mod data;
+pub mod guarded;
 pub mod scopes;
 mod tables;
 

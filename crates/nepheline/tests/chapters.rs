@@ -8,12 +8,26 @@ mod support;
 use std::fmt::Debug;
 
 use nepheline::Readable;
-use nepheline::blocking::Handle;
+use nepheline::blocking::{Database, Handle};
 use nepheline::prelude::*;
-use nepheline::{TimeUnit, recursive};
+use nepheline::{Clock, TimeUnit, Writes, recursive};
+use nepheline_coreshed::guarded::AgencyId;
 use nepheline_coreshed::{Analyst, Assay, Borehole, Lab, Rock, Site, Specimen};
 use support::chapter::{Chapter, Shows};
 use support::shed::sheds;
+
+/// What the handles of a chapter carry.
+fn carried() -> Carried {
+    Carried::new()
+        .with(AgencyId(1))
+        .with(Clock::fixed("2024-06-01T09:30:00Z".parse().unwrap()))
+}
+
+fn carrying(db: &Database) -> Database {
+    let carried = carried();
+    db.carrying(AgencyId(1))
+        .carrying(carried.get::<Clock>().unwrap().clone())
+}
 
 /// Asks a question on every engine, and writes it down.
 fn ask<Q>(chapter: &mut Chapter, what: &str, line: u32, query: &Q)
@@ -21,16 +35,45 @@ where
     Q: Readable<Row: Debug + PartialEq> + Shows,
 {
     chapter.question(what, line);
-    chapter.sql(&query.statements(Dialect::Postgres).unwrap());
+    chapter.sql(&query.statements(Dialect::Postgres, &carried()).unwrap());
     let mut answers = sheds()
         .iter()
-        .map(|(engine, db)| (engine, db.read(query).unwrap()));
+        .map(|(engine, db)| (engine, carrying(db).read(query).unwrap()));
     let (_, answer) = answers.next().unwrap();
     for (engine, other) in answers {
         assert_eq!(other, answer, "on {}: {what}", engine.name);
     }
     assert!(!answer.is_empty(), "{what}");
     chapter.answer(&answer);
+}
+
+/// Writes on every engine, tells how many rows that is, and undoes it.
+fn wrote(chapter: &mut Chapter, what: &str, line: u32, write: &impl Writes, sql: nepheline::Sql) {
+    chapter.question(what, line);
+    chapter.sql(&[sql]);
+    let told = sheds().iter().map(|(_, db)| {
+        let mut told = None;
+        let undone: Result<(), Error> = carrying(db).transaction(|tx| {
+            told = Some(tx.write(write));
+            Err(Error::abandoned())
+        });
+        undone.unwrap_err();
+        match told.unwrap() {
+            Ok(rows) => format!("{rows} rows"),
+            Err(err) => format!("{:?}", err.kind()),
+        }
+    });
+    let told: Vec<String> = told.collect();
+    assert!(told.iter().all(|other| *other == told[0]), "{what}: {told:?}");
+    chapter.append(&format!("```text\n{}\n```\n", told[0]));
+}
+
+macro_rules! wrote {
+    ($chapter:expr, $what:literal, $write:expr $(,)?) => {{
+        let write = $write;
+        let sql = write.sql_carrying(Dialect::Postgres, &carried()).unwrap();
+        wrote(&mut $chapter, $what, line!(), &write, sql)
+    }};
 }
 
 macro_rules! ask {
@@ -519,4 +562,183 @@ there they are refused.
 "#,
     );
     chapter.finish("totals.md");
+}
+
+#[test]
+fn policies() {
+    use nepheline_coreshed::guarded::{
+        Borehole, Site, Specimen, UnsavedSite, not_archived, not_withdrawn, own_agency,
+    };
+    let mut chapter = Chapter::new(
+        include_str!("chapters.rs"),
+        r#"
+# Policies and writes
+
+Conditions that hold everywhere, and what changes rows. The tables are those of the core shed with policies:
+`crates/coreshed/src/guarded.rs`. A test writes this page: each question is asked of SQLite, PostgreSQL
+and MariaDB, whose answers have to be equal, and each write is undone. The SQL is PostgreSQL's.
+
+```rust
+#[derive(Debug, Table)]
+#[nepheline(policies(not_withdrawn, of_visible_borehole), retire(withdrawn_at))]
+struct Specimen { /* .. */ }
+
+// A policy is a function, from the columns to a condition.
+fn not_withdrawn(s: SpecimenColumns) -> Condition { s.withdrawn_at.is_null() }
+
+// One that needs to know who is asking names the type of what handles carry.
+fn own_agency(s: SiteColumns, agency: &AgencyId) -> Condition { s.agency_id.eq(*agency) }
+
+let db = db.carrying(AgencyId(1));       // a cheap handle, for one request
+```
+
+A handle that does not carry what a policy needs runs nothing: every statement on the table is an error of
+the kind `MissingCarried`, the SQL of `query.sql(dialect)` too. `query.sql_carrying(dialect, &carried)` shows
+it, and `sql.policies()` lists which policies a statement came across, applied or waived, and where.
+"#,
+    );
+
+    chapter.section("They hold wherever the table appears");
+    ask!(
+        chapter,
+        "At the top.",
+        Site::rows()
+            .order_by(|s| s.id.asc())
+            .select(|s| (s.id, s.name, s.agency_id))
+    );
+    ask!(
+        chapter,
+        "In questions to children, and in totals: what is withdrawn counts nowhere.",
+        Borehole::rows()
+            .filter(|b| b.specimens().count().ge(10))
+            .order_by(|b| b.id.asc())
+            .select(|b| (b.name, b.specimens().count(), b.specimens().max(|s| s.base_m)))
+    );
+    ask!(
+        chapter,
+        "In parents that are followed: a row whose required parent is hidden is hidden.",
+        Specimen::rows()
+            .select(|s| (per(s.borehole().site().region), count()))
+            .order_by(|s| per(s.borehole().site().region).asc())
+    );
+    ask!(
+        chapter,
+        "In what is read alongside.",
+        Site::rows().order_by(|s| s.id.asc()).alongside(|s| s
+            .boreholes()
+            .order_by(|b| b.id.asc())
+            .limit(1)
+            .select(|b| b.name))
+    );
+
+    chapter.section("Waived one by one");
+    ask!(
+        chapter,
+        "Here: for the rows of this query, and nowhere else.",
+        Site::rows()
+            .waive(not_archived)
+            .order_by(|s| s.id.asc())
+            .select(|s| (s.name, s.closed_on, s.boreholes().count()))
+    );
+    ask!(
+        chapter,
+        "Everywhere in this query.",
+        Site::rows()
+            .waive_everywhere(not_archived)
+            .order_by(|s| s.id.asc())
+            .select(|s| (s.name, s.closed_on, s.boreholes().count()))
+    );
+    ask!(
+        chapter,
+        "Of all agencies, for whoever looks after the database; every other policy stays on.",
+        Site::rows()
+            .waive_everywhere(own_agency)
+            .select(|s| (per(s.agency_id), count()))
+            .order_by(|s| per(s.agency_id).asc())
+    );
+
+    chapter.section("Writes");
+    wrote!(
+        chapter,
+        "A new row. `UnsavedSite` has neither the key nor the agency, which is filled from what the handle carries.",
+        Site::insert(UnsavedSite {
+            name: "Lower Fell".into(),
+            region: "Upper Tarn".into(),
+            closed_on: None,
+        })
+    );
+    wrote!(
+        chapter,
+        "Values and expressions, by what a query says. Hidden rows are not touched.",
+        Specimen::rows()
+            .filter(|s| s.borehole().site().region.eq("Upper Tarn") & s.top_m.lt(20))
+            .update(|s| (s.top_m.set(s.top_m + 0.5), s.base_m.set(s.base_m + 0.5)))
+    );
+    wrote!(
+        chapter,
+        "To a value of another table.",
+        Specimen::rows().filter(|s| s.base_m.gt(600)).update(|s| {
+            let bottom = Borehole::rows()
+                .filter(|b| b.id.eq(s.borehole_id))
+                .select(|b| b.depth_m);
+            s.base_m.set(bottom.value().if_null(0))
+        })
+    );
+    wrote!(
+        chapter,
+        "A delete. The table says `retire(withdrawn_at)`, so rows are marked with the time of the handle's clock.",
+        Specimen::rows().filter(|s| s.top_m.gt(850)).delete()
+    );
+    wrote!(
+        chapter,
+        "To restore is an update with the policy waived.",
+        Specimen::rows()
+            .waive(not_withdrawn)
+            .filter(|s| s.withdrawn_at.is_not_null())
+            .update(|s| s.withdrawn_at.set_null())
+    );
+    wrote!(
+        chapter,
+        "In an order, up to a limit.",
+        Specimen::rows()
+            .filter(|s| s.assays().count().lt(2))
+            .order_by(|s| (s.taken_on.asc(), s.id.asc()))
+            .limit(2)
+            .delete()
+    );
+    chapter.append(
+        r#"
+`delete_for_good()` deletes also what is retired otherwise. A write without any condition is refused, unless
+`every_row()` says that every row is meant.
+
+```rust
+let stored = db.write_returning_one(&Site::insert(new))?;          // the row as it is stored, with its key
+let rows = db.write(&Specimen::insert_all(rows))?;                 // all of them, or none
+let rows = db.write(&Specimen::row(7).update(|s| s.rock.set(Rock::Basalt)))?;   // how many were found
+```
+
+Many rows go in the fewest statements that an engine takes well, in one transaction. If the database refuses
+one of them nothing is stored, and the error tells its number (`err.row()`), the kind (`UniqueViolation`,
+`ForeignKeyViolation`, `CheckViolation`, `NotNullViolation`), and as far as the engine tells it
+`err.constraint()`, `err.table()` and `err.column()`.
+
+| attribute | what an insert does | what an update does |
+|---|---|---|
+| `generated` | leaves it to the database | sets it only if told to |
+| `fill(agency_id = AgencyId)` | takes the value that the handle carries | refuses to set it |
+| `version` | begins at 1 | counts up; `.expecting(version)` is an error of the kind `StaleVersion` where somebody else was faster |
+| `stamp = insert`, `stamp = write` | the time of the handle's clock | `stamp = write` again |
+
+`db.carrying(Clock::fixed(at))` sets the clock, for tests. Rows come back from inserts and deletes on SQLite,
+PostgreSQL and MariaDB, and from updates on SQLite and PostgreSQL; elsewhere `write_returning` is refused.
+
+## Gates
+
+`db.through(gate)` puts code around every statement: it sees the tables, the operation, the SQL, the binds, the
+line that asked, and whether there is a transaction; then the rows, the time and the error. It may refuse, or
+answer in place of the database. `db.budget(3)` refuses the fourth statement and names the lines of the three before;
+`Record` keeps what ran; `Traced` (feature `tracing`) tells `tracing`, without values unless asked.
+"#,
+    );
+    chapter.finish("policies.md");
 }

@@ -158,12 +158,11 @@ impl Answers<'_> {
     where
         Q: Readable<Row: Debug + PartialEq>,
     {
-        let sql = || query.statement(self.engine.dialect(), nepheline::internal::Wanted::Rows);
         let found = self
             .db
             .read(query)
             .map_err(|err| TestCaseError::fail(format!("{err:#}")))?;
-        prop_assert_eq!(&*found, expected, "on {}: {:?}", self.engine.name, sql().unwrap().text());
+        prop_assert_eq!(&*found, expected, "on {} @ {}", self.engine.name, query.asked_at());
         let count = self
             .db
             .count(query)

@@ -4,7 +4,8 @@ use anyhow::{Result, bail};
 use clap::ValueEnum;
 use jiff::civil::date;
 use nepheline::prelude::*;
-use nepheline::{Paging, Record, TimeUnit, recursive};
+use nepheline::{Clock, Paging, Record, TimeUnit, recursive};
+use nepheline_coreshed::guarded::{self, AgencyId};
 use nepheline_coreshed::scopes::{
     deeper_than, deepest_first, due_within, labelled, length_m, not_withdrawn, of_rocks,
     unassigned, with_at_least,
@@ -59,6 +60,14 @@ pub(super) enum Step {
     Recursion,
     /// A numbered page, and one that goes on after a row
     Pages,
+    /// Conditions that hold everywhere, and one of them waived
+    Policies,
+    /// What a handle does that does not say who is asking
+    NobodyAsks,
+    /// Marks instead of deletes, and back
+    Retire,
+    /// A cap on statements
+    Budget,
     /// Counting in the database
     Count,
     /// A key that does not exist
@@ -98,6 +107,12 @@ impl Step {
             Step::FirstOfEach => ("Which is the newest specimen of each rock?", first_of_each),
             Step::Recursion => ("What was split from what?", recursion),
             Step::Pages => ("What is on the third page, and what comes after that?", pages),
+            Step::Policies => {
+                ("What has the Upper Tarn Survey, and what besides archived?", policies)
+            }
+            Step::NobodyAsks => ("What if nobody says who is asking?", nobody_asks),
+            Step::Retire => ("What becomes of specimens that are deleted?", retire),
+            Step::Budget => ("What if a page asks for each borehole apart?", budget),
             Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
             Step::Count => {
                 ("How many specimens were withdrawn, and is any lab not accredited?", count)
@@ -488,6 +503,96 @@ fn pages(tour: &mut Tour<'_>) -> Result<()> {
     tour.screen
         .line(&format!("{answer}, with {} statements in all", record.len()))?;
     Ok(())
+}
+
+fn policies(tour: &mut Tour<'_>) -> Result<()> {
+    let carried = Carried::new().with(AgencyId(1));
+    let db = tour.db.carrying(AgencyId(1));
+    let sites = || {
+        guarded::Site::rows().order_by(|s| s.id.asc()).select(|s| {
+            let specimens = s.boreholes().flat_map(|b| b.specimens());
+            (s.name, s.closed_on, specimens.count())
+        })
+    };
+    let archived_too = sites().waive_everywhere(guarded::not_archived);
+    for query in [sites(), archived_too] {
+        tour.show_each(|dialect| query.sql_carrying(dialect, &carried))?;
+        let met = query.sql_carrying(db.dialect(), &carried)?;
+        let mut told: Vec<String> = Vec::new();
+        for met in met.policies() {
+            let state = if met.is_waived() { "waived" } else { "applied" };
+            let line = format!("{} of {} {state}", met.policy(), met.table());
+            if !told.contains(&line) {
+                told.push(line);
+            }
+        }
+        tour.screen.line(&told.join(", "))?;
+        let rows = db.read(&query)?;
+        let all = rows.len();
+        let shown: Vec<_> = rows
+            .into_iter()
+            .map(|(name, closed_on, count)| vec![name, or_null(closed_on), count.to_string()])
+            .collect();
+        tour.screen
+            .table(&["name", "closed_on", "specimens"], &shown, all)?;
+    }
+    Ok(())
+}
+
+fn nobody_asks(tour: &mut Tour<'_>) -> Result<()> {
+    match tour.db.count(&guarded::Site::rows()) {
+        Ok(sites) => bail!("{sites} sites were told to nobody"),
+        Err(err) => Ok(tour.screen.fault(&format!("error: {err}"))?),
+    }
+}
+
+fn retire(tour: &mut Tour<'_>) -> Result<()> {
+    let at = date(2024, 6, 1)
+        .at(9, 30, 0, 0)
+        .to_zoned(jiff::tz::TimeZone::UTC)?
+        .timestamp();
+    let carried = Carried::new().with(AgencyId(1)).with(Clock::fixed(at));
+    let db = tour.db.carrying(AgencyId(1)).carrying(Clock::fixed(at));
+    let deep = guarded::Specimen::rows().filter(|s| s.top_m.gt(500));
+    let delete = deep.clone().delete();
+    let restore = deep
+        .clone()
+        .waive(guarded::not_withdrawn)
+        .filter(|s| s.withdrawn_at.eq(at))
+        .update(|s| s.withdrawn_at.set_null());
+    tour.show_each(|dialect| delete.sql_carrying(dialect, &carried))?;
+    tour.show_each(|dialect| restore.sql_carrying(dialect, &carried))?;
+    let mut told = Vec::new();
+    // The demo data stays as it is.
+    let undone: Result<(), Error> = db.transaction(|tx| {
+        told.push(format!("{} deep specimens", tx.count(&deep)?));
+        told.push(format!("{} deleted, {} left to see", tx.write(&delete)?, tx.count(&deep)?));
+        let all = deep.clone().waive(guarded::not_withdrawn);
+        told.push(format!("{} with the policy waived", tx.count(&all)?));
+        told.push(format!("{} restored, {} to see", tx.write(&restore)?, tx.count(&deep)?));
+        tx.read_one(&guarded::Specimen::row(-1)).map(drop)
+    });
+    match undone {
+        Err(err) if err.kind() == ErrorKind::NotFound => {}
+        other => other?,
+    }
+    for line in told {
+        tour.screen.line(&line)?;
+    }
+    Ok(())
+}
+
+fn budget(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.budget(3);
+    let boreholes = db.read(&Borehole::rows().order_by(|b| b.id.asc()).limit(5))?;
+    let each: Result<Vec<u64>, Error> = boreholes
+        .iter()
+        .map(|borehole| db.count(&borehole.specimens()))
+        .collect();
+    match each {
+        Ok(_) => bail!("six statements passed a budget of three"),
+        Err(err) => Ok(tour.screen.fault(&format!("error: {err}"))?),
+    }
 }
 
 fn count(tour: &mut Tour<'_>) -> Result<()> {

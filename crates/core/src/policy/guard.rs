@@ -265,14 +265,32 @@ impl Select {
                 .iter()
                 .any(|join| !join.table.policies().is_empty() || join.body.is_under_policies())
             || self.holds_queries() && self.nodes().any(Node::is_under_policies)
-            || by_path() && {
-                let followed = self.followed(true);
-                let followed = followed.iter().map(|asked| asked.what);
-                followed.chain(self.beside.clone()).any(|source| {
-                    self.table_at(source)
-                        .is_none_or(|table| !table.policies().is_empty())
-                })
-            }
+            || by_path() && self.leads_to_policies()
+    }
+
+    /// Whether a parent that is followed, or one on the way to it, has policies. Without a list of them,
+    /// since every query is asked.
+    fn leads_to_policies(&self) -> bool {
+        let mut sources = self.rows.iter().chain(&self.beside);
+        if sources.any(|source| self.is_behind_policies(*source)) {
+            return true;
+        }
+        let mut leads = false;
+        for node in self.nodes() {
+            node.visit_followed(&mut |source| {
+                leads |= self.is_over(source.id) && self.is_behind_policies(source);
+            });
+        }
+        leads
+    }
+
+    fn is_behind_policies(&self, source: Source) -> bool {
+        let Some((before, _)) = source.path.last() else { return false };
+        // What cannot be found is an error later on, and until then not let pass.
+        let has = self
+            .table_at(source)
+            .is_none_or(|table| !table.policies().is_empty());
+        has || self.is_behind_policies(Source { path: before, ..source })
     }
 
     /// Whether there may be no row of the table that stands there.

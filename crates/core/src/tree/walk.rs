@@ -65,7 +65,7 @@ impl Node {
     }
 
     /// Shows the source of every column of a followed parent in it, those in subqueries too.
-    pub(super) fn visit_followed(&self, see: &mut dyn FnMut(Source)) {
+    pub(crate) fn visit_followed(&self, see: &mut dyn FnMut(Source)) {
         if !self.facts().follows {
             return;
         }

@@ -91,12 +91,12 @@ impl Chapter {
 
 /// Something that shows its statements.
 pub(crate) trait Shows {
-    fn statements(&self, dialect: Dialect) -> Result<Vec<Sql>, Error>;
+    fn statements(&self, dialect: Dialect, carried: &Carried) -> Result<Vec<Sql>, Error>;
 }
 
 impl<T: nepheline::Tables, R, L: nepheline::Level> Shows for Query<T, R, L> {
-    fn statements(&self, dialect: Dialect) -> Result<Vec<Sql>, Error> {
-        Ok(vec![self.sql(dialect)?])
+    fn statements(&self, dialect: Dialect, carried: &Carried) -> Result<Vec<Sql>, Error> {
+        Ok(vec![self.sql_carrying(dialect, carried)?])
     }
 }
 
@@ -106,7 +106,7 @@ where
     R: nepheline::RowShape + Send + 'static,
     B: nepheline::internal::Companions<R>,
 {
-    fn statements(&self, dialect: Dialect) -> Result<Vec<Sql>, Error> {
-        self.sql(dialect)
+    fn statements(&self, dialect: Dialect, carried: &Carried) -> Result<Vec<Sql>, Error> {
+        self.sql_carrying(dialect, carried)
     }
 }

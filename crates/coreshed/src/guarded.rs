@@ -1,0 +1,140 @@
+//! The same tables as a program declares them that serves several agencies: each sees its own sites and
+//! what was found there, archived sites are closed to the everyday, and withdrawn specimens stay hidden.
+//!
+//! A handle carries who is asking: `db.carrying(AgencyId(1))`. Without that, every statement is refused.
+
+use nepheline::prelude::*;
+
+use crate::Rock;
+
+/// Who is asking: the agency that sites belong to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Storable)]
+pub struct AgencyId(pub i64);
+
+/// A place where an agency drills.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(
+    children(boreholes: Borehole by site_id),
+    policies(own_agency, not_archived),
+    fill(agency_id = AgencyId),
+)]
+pub struct Site {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// Whose site it is: of whoever inserts it.
+    pub agency_id: AgencyId,
+    /// The name on maps.
+    #[nepheline(by_code_point)]
+    pub name: String,
+    /// The region that reports are about.
+    #[nepheline(by_code_point)]
+    pub region: String,
+    /// The day from which nothing more is drilled; an archived site has one.
+    pub closed_on: Option<Date>,
+}
+
+/// A hole that was drilled.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(children(specimens: Specimen by borehole_id), policies(at_visible_site))]
+pub struct Borehole {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// Where it is.
+    #[nepheline(references = Site)]
+    pub site_id: i64,
+    /// The site's code and a number.
+    #[nepheline(unique, by_code_point)]
+    pub name: String,
+    /// Its depth in metres.
+    pub depth_m: f64,
+    /// The day the drilling ended.
+    pub drilled_on: Date,
+    /// The rig that drilled it; empty where nobody wrote it down.
+    #[nepheline(by_code_point)]
+    pub rig: String,
+}
+
+/// A piece of core from a borehole; a delete marks it as withdrawn.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(
+    children(assays: Assay by specimen_id),
+    policies(not_withdrawn, of_visible_borehole),
+    retire(withdrawn_at),
+)]
+pub struct Specimen {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The borehole it is from.
+    #[nepheline(references = Borehole)]
+    pub borehole_id: i64,
+    /// What is written on it.
+    #[nepheline(unique, by_code_point)]
+    pub label: String,
+    /// The kind of rock.
+    #[nepheline(by_code_point)]
+    pub rock: Rock,
+    /// Where it begins, in metres down the hole.
+    pub top_m: f64,
+    /// Where it ends, in metres down the hole; not above `top_m`.
+    pub base_m: f64,
+    /// The day it was taken.
+    pub taken_on: Date,
+    /// When it was withdrawn, if it was.
+    pub withdrawn_at: Option<Timestamp>,
+}
+
+/// How much of an element is in a specimen.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(policies(of_visible_specimen))]
+pub struct Assay {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// What was measured.
+    #[nepheline(references = Specimen)]
+    pub specimen_id: i64,
+    /// The symbol of the element.
+    #[nepheline(by_code_point)]
+    pub element: String,
+    /// Parts per million, by mass.
+    pub ppm: f64,
+    /// Who measures.
+    pub lab_id: i64,
+    /// The day the result is due.
+    pub due_on: Date,
+    /// The day the result came, once it did.
+    pub reported_on: Option<Date>,
+}
+
+/// Each agency sees its own sites.
+pub fn own_agency(s: SiteColumns, agency: &AgencyId) -> Condition {
+    s.agency_id.eq(*agency)
+}
+
+/// Archived sites are closed to the everyday.
+pub fn not_archived(s: SiteColumns) -> Condition {
+    s.closed_on.is_null()
+}
+
+/// A borehole is seen where its site is: the policies of sites hold inside.
+pub fn at_visible_site(b: BoreholeColumns) -> Condition {
+    Site::rows().filter(|s| s.id.eq(b.site_id)).exists()
+}
+
+/// Withdrawn specimens stay hidden.
+pub fn not_withdrawn(s: SpecimenColumns) -> Condition {
+    s.withdrawn_at.is_null()
+}
+
+/// A specimen is seen where its borehole is.
+pub fn of_visible_borehole(s: SpecimenColumns) -> Condition {
+    Borehole::rows().filter(|b| b.id.eq(s.borehole_id)).exists()
+}
+
+/// An assay is seen where its specimen is.
+pub fn of_visible_specimen(a: AssayColumns) -> Condition {
+    Specimen::rows().filter(|s| s.id.eq(a.specimen_id)).exists()
+}
