@@ -1,5 +1,7 @@
 //! The steps of the tour: each asks one question and shows the SQL, the binds and the answer.
 
+use std::collections::BTreeSet;
+
 use anyhow::{Result, bail};
 use clap::ValueEnum;
 use jiff::civil::date;
@@ -518,15 +520,19 @@ fn policies(tour: &mut Tour<'_>) -> Result<()> {
     for query in [sites(), archived_too] {
         tour.show_each(|dialect| query.sql_carrying(dialect, &carried))?;
         let met = query.sql_carrying(db.dialect(), &carried)?;
-        let mut told: Vec<String> = Vec::new();
-        for met in met.policies() {
-            let state = if met.is_waived() { "waived" } else { "applied" };
-            let line = format!("{} of {} {state}", met.policy(), met.table());
-            if !told.contains(&line) {
-                told.push(line);
+        for (what, waived) in [("applied", false), ("waived", true)] {
+            let told = met
+                .policies()
+                .iter()
+                .filter(|met| met.is_waived() == waived);
+            let told: BTreeSet<String> = told
+                .map(|met| format!("{} of {}", met.policy(), met.table()))
+                .collect();
+            if !told.is_empty() {
+                let told: Vec<String> = told.into_iter().collect();
+                tour.screen.line(&format!("{what}: {}", told.join(", ")))?;
             }
         }
-        tour.screen.line(&told.join(", "))?;
         let rows = db.read(&query)?;
         let all = rows.len();
         let shown: Vec<_> = rows
