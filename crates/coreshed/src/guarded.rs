@@ -62,6 +62,7 @@ pub struct Borehole {
     children(assays: Assay by specimen_id),
     policies(not_withdrawn, of_visible_borehole),
     retire(withdrawn_at),
+    serialize,
 )]
 pub struct Specimen {
     /// The key.

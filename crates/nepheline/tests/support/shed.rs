@@ -80,3 +80,11 @@ pub(crate) fn sheds() -> &'static [(Engine, Database)] {
     static SHEDS: OnceLock<Vec<(Engine, Database)>> = OnceLock::new();
     SHEDS.get_or_init(demos)
 }
+
+/// Deletes a specimen that a test has stored in the shed on a server.
+pub(crate) fn forget(engine: &Engine, id: i64) {
+    use nepheline::blocking::Handle;
+    if engine.name != "SQLite" {
+        engine.open().write(&Specimen::row(id).delete()).unwrap();
+    }
+}

@@ -1,0 +1,224 @@
+//! A service over HTTP for several agencies: who is asking comes from a header, and policies do the rest.
+//!
+//! `cargo run -p nepheline --all-features --example service` starts it on demo data, asks it a few things, and
+//! ends; with an address, as in `-- 127.0.0.1:8080`, it serves there until it is stopped:
+//! `curl -H 'agency: 1' 'http://127.0.0.1:8080/specimens?rock=basalt&from_m=100&page=2'`.
+#![allow(clippy::print_stdout, missing_docs, reason = "an example")]
+
+use axum::extract::{FromRequestParts, Path, Query as Parameters};
+use axum::http::StatusCode;
+use axum::http::request::Parts;
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use nepheline::prelude::{Json as AnyJson, *};
+use nepheline::{Database, Handle, Paging, blocking};
+use nepheline_coreshed::Rock;
+use nepheline_coreshed::guarded::{AgencyId, Borehole, Specimen, UnsavedSpecimen, not_withdrawn};
+use serde::Deserialize;
+use serde_json::json;
+
+/// How many statements a request may take.
+const STATEMENTS: usize = 3;
+
+/// The service on a database.
+pub fn service(db: Database) -> Router {
+    Router::new()
+        .route("/specimens", get(page).post(add))
+        .route("/specimens/{id}", get(show).delete(withdraw))
+        .route("/specimens/{id}/restore", post(restore))
+        .with_state(db)
+}
+
+/// The database as one agency sees it, for one request.
+struct ForAgency(Database);
+
+impl FromRequestParts<Database> for ForAgency {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, db: &Database) -> Result<ForAgency, Problem> {
+        let agency = parts
+            .headers
+            .get("agency")
+            .and_then(|value| value.to_str().ok()?.parse().ok());
+        // A request that does not say who asks gets a handle that carries nobody: it is refused by the
+        // first policy that needs to know.
+        let db = db.budget(STATEMENTS);
+        Ok(ForAgency(match agency {
+            Some(agency) => db.carrying(AgencyId(agency)),
+            None => db,
+        }))
+    }
+}
+
+#[derive(Debug, Deserialize)]
+struct Wanted {
+    rock: Option<String>,
+    from_m: Option<f64>,
+    borehole: Option<i64>,
+    page: Option<u64>,
+    size: Option<u64>,
+}
+
+async fn page(
+    ForAgency(db): ForAgency,
+    Parameters(wanted): Parameters<Wanted>,
+) -> Result<Json<AnyJson>, Problem> {
+    let rock = wanted.rock.as_deref().map(rock).transpose()?;
+    let query = Specimen::rows()
+        .filter(|s| rock.map(|rock| s.rock.eq(rock)))
+        .filter(|s| wanted.from_m.map(|metres| s.top_m.ge(metres)))
+        .filter(|s| wanted.borehole.map(|id| s.borehole_id.eq(id)))
+        .order_by(|s| (s.top_m.asc(), s.label.asc()));
+    let paging = Paging::of(wanted.size.unwrap_or(20).min(100)).number(wanted.page.unwrap_or(1));
+    let page = db.read_page(&query, paging).await?;
+    Ok(Json(json!({
+        "page": page.number(),
+        "pages": page.all_pages(),
+        "specimens": page.all_rows(),
+        "rows": page.rows(),
+    })))
+}
+
+async fn show(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<Json<Specimen>, Problem> {
+    Ok(Json(db.read_one(&Specimen::row(id)).await?))
+}
+
+#[derive(Debug, Deserialize)]
+struct NewSpecimen {
+    borehole_id: i64,
+    label: String,
+    rock: String,
+    top_m: f64,
+    base_m: f64,
+    taken_on: Date,
+}
+
+async fn add(
+    ForAgency(db): ForAgency,
+    Json(new): Json<NewSpecimen>,
+) -> Result<(StatusCode, Json<Specimen>), Problem> {
+    let NewSpecimen { borehole_id, label, rock: name, top_m, base_m, taken_on } = new;
+    let rock = rock(&name)?;
+    let new =
+        UnsavedSpecimen { borehole_id, label, rock, top_m, base_m, taken_on, withdrawn_at: None };
+    let stored = db
+        .transaction(async |tx| {
+            // A borehole of somebody else's is not there.
+            tx.read_one(&Borehole::row(borehole_id)).await?;
+            tx.write_returning_one(&Specimen::insert(new)).await
+        })
+        .await?;
+    Ok((StatusCode::CREATED, Json(stored)))
+}
+
+async fn withdraw(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<StatusCode, Problem> {
+    match db.write(&Specimen::row(id).delete()).await? {
+        0 => Err(Problem(StatusCode::NOT_FOUND, "there is no such specimen".into())),
+        _ => Ok(StatusCode::NO_CONTENT),
+    }
+}
+
+async fn restore(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<Json<Specimen>, Problem> {
+    let withdrawn = Specimen::row(id)
+        .waive(not_withdrawn)
+        .filter(|s| s.withdrawn_at.is_not_null());
+    match db
+        .write(&withdrawn.update(|s| s.withdrawn_at.set_null()))
+        .await?
+    {
+        0 => Err(Problem(StatusCode::NOT_FOUND, "there is no such withdrawn specimen".into())),
+        _ => Ok(Json(db.read_one(&Specimen::row(id)).await?)),
+    }
+}
+
+fn rock(name: &str) -> Result<Rock, Problem> {
+    let rock = Rock::from_cell(nepheline::Cell::Text(name));
+    rock.map_err(|expected| {
+        let message = format!("`{name}` is no rock: expected {}", expected.as_str());
+        Problem(StatusCode::UNPROCESSABLE_ENTITY, message)
+    })
+}
+
+/// What goes wrong, as the client is told it: never with SQL.
+#[derive(Debug)]
+struct Problem(StatusCode, String);
+
+impl From<Error> for Problem {
+    fn from(err: Error) -> Problem {
+        use ErrorKind as Kind;
+        let (status, message) = match err.kind() {
+            Kind::MissingCarried => {
+                (StatusCode::UNAUTHORIZED, "say who asks in the header `agency`")
+            }
+            Kind::NotFound => (StatusCode::NOT_FOUND, "there is no such row"),
+            Kind::UniqueViolation => (StatusCode::CONFLICT, "another row has this label"),
+            Kind::StaleVersion | Kind::Conflict => {
+                (StatusCode::CONFLICT, "somebody else was faster")
+            }
+            Kind::CheckViolation
+            | Kind::ForeignKeyViolation
+            | Kind::NotNullViolation
+            | Kind::RefusedValue => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "the row cannot be like this")
+            }
+            Kind::UnfitPage => (StatusCode::BAD_REQUEST, "there can be no such page"),
+            Kind::Locked | Kind::PoolExhausted | Kind::StatementTimeout | Kind::ConnectionLost => {
+                (StatusCode::SERVICE_UNAVAILABLE, "try again later")
+            }
+            // Whoever runs the service reads the details; whoever asks does not.
+            _ => {
+                println!("failed: {err:#}");
+                (StatusCode::INTERNAL_SERVER_ERROR, "something went wrong")
+            }
+        };
+        Problem(status, message.to_owned())
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        (self.0, Json(json!({ "problem": self.1 }))).into_response()
+    }
+}
+
+/// A service on demo data in a file, and where it listens.
+pub async fn start(url: &str, address: &str) -> anyhow::Result<std::net::SocketAddr> {
+    let loaded = url.to_owned();
+    tokio::task::spawn_blocking(move || {
+        nepheline_coreshed::load(&blocking::Database::open(&loaded)?)
+    })
+    .await??;
+    let listener = tokio::net::TcpListener::bind(address).await?;
+    let address = listener.local_addr()?;
+    let service = service(Database::open(url).await?);
+    tokio::spawn(async move { axum::serve(listener, service).await });
+    Ok(address)
+}
+
+#[tokio::main]
+async fn main() -> anyhow::Result<()> {
+    let folder = tempfile::tempdir()?;
+    let url = format!("sqlite:{}?mode=rwc", folder.path().join("core.db").display());
+    if let Some(address) = std::env::args().nth(1) {
+        println!("serving at http://{}", start(&url, &address).await?);
+        std::future::pending::<()>().await;
+    }
+    let address = start(&url, "127.0.0.1:0").await?;
+    tokio::task::spawn_blocking(move || {
+        for (agency, path) in [
+            ("1", "/specimens?rock=basalt&from_m=300&size=2"),
+            ("2", "/specimens?rock=basalt&from_m=300&size=2"),
+            ("1", "/specimens/1"),
+            ("nobody", "/specimens/1"),
+            ("1", "/specimens?page=0"),
+        ] {
+            let asked = ureq::get(format!("http://{address}{path}")).header("agency", agency);
+            let mut answer = asked.config().http_status_as_error(false).build().call()?;
+            let body = answer.body_mut().read_to_string()?;
+            println!("{agency} asks {path}\n  {}: {body}", answer.status());
+        }
+        Ok(())
+    })
+    .await?
+}

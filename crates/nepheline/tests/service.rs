@@ -1,0 +1,119 @@
+//! The example `service`, asked over HTTP.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+mod support;
+
+#[path = "../examples/service.rs"]
+#[allow(dead_code, unreachable_pub, reason = "its own main is not run")]
+mod service;
+
+use serde_json::{Value, json};
+use support::engines;
+
+/// What the service answers: the status, and the body.
+struct Client {
+    base: String,
+}
+
+impl Client {
+    fn send(
+        &self,
+        method: &str,
+        path: &str,
+        agency: Option<&str>,
+        body: Option<Value>,
+    ) -> (u16, Value) {
+        let request = ureq::http::Request::builder()
+            .method(method)
+            .uri(format!("{}{path}", self.base));
+        let request = match agency {
+            Some(agency) => request.header("agency", agency),
+            None => request,
+        };
+        let request = request.header("content-type", "application/json");
+        let body = body.map(|body| body.to_string()).unwrap_or_default();
+        let agent: ureq::Agent = ureq::Agent::config_builder()
+            .http_status_as_error(false)
+            .build()
+            .into();
+        let mut answer = agent.run(request.body(body).unwrap()).unwrap();
+        let text = answer.body_mut().read_to_string().unwrap();
+        (answer.status().as_u16(), serde_json::from_str(&text).unwrap_or(Value::Null))
+    }
+
+    fn get(&self, path: &str, agency: &str) -> (u16, Value) {
+        self.send("GET", path, Some(agency), None)
+    }
+}
+
+#[test]
+fn agencies_see_their_own_and_nothing_is_lost() {
+    for engine in engines() {
+        let runtime = tokio::runtime::Runtime::new().unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        // A file of its own where there can be one; on a server what is written is taken back.
+        let url = match engine.name {
+            "SQLite" => format!("sqlite:{}?mode=rwc", folder.path().join("core.db").display()),
+            _ => engine.url.clone(),
+        };
+        support::shed::sheds();
+        let address = runtime
+            .block_on(service::start(&url, "127.0.0.1:0"))
+            .unwrap();
+        let client = Client { base: format!("http://{address}") };
+
+        let (status, page) = client.get("/specimens?rock=granite&from_m=100&size=5&page=2", "1");
+        assert_eq!((status, &page["page"]), (200, &json!(2)), "on {}", engine.name);
+        let rows = page["rows"].as_array().unwrap();
+        assert!(
+            rows.iter()
+                .all(|row| row["rock"] == "granite" && row["top_m"].as_f64() >= Some(100.0))
+        );
+        let all = |agency| {
+            client.get("/specimens", agency).1["specimens"]
+                .as_u64()
+                .unwrap()
+        };
+        let before = ["1", "2", "3", "4"].map(all);
+        assert_eq!(before[3], 0, "nobody's agency");
+
+        // Somebody else's, and nobody's.
+        let id = rows[0]["id"].as_i64().unwrap();
+        let own = format!("/specimens/{id}");
+        assert_eq!(client.get(&own, "1").0, 200);
+        assert_eq!(client.get(&own, "2").0, 404);
+        let missing = client.send("GET", &own, None, None);
+        assert_eq!(missing, (401, json!({ "problem": "say who asks in the header `agency`" })));
+        assert_eq!(client.send("DELETE", &own, Some("2"), None).0, 404);
+
+        // Withdrawn and restored.
+        assert_eq!(client.send("DELETE", &own, Some("1"), None).0, 204);
+        assert_eq!(client.get(&own, "1").0, 404);
+        assert_eq!(all("1"), before[0] - 1);
+        let restore = format!("{own}/restore");
+        assert_eq!(client.send("POST", &restore, Some("3"), None).0, 404);
+        let (status, row) = client.send("POST", &restore, Some("1"), None);
+        assert_eq!((status, &row["id"], &row["withdrawn_at"]), (200, &json!(id), &Value::Null));
+        assert_eq!(client.send("POST", &restore, Some("1"), None).0, 404, "it is not withdrawn");
+
+        // What cannot be stored is told by its status, and never with SQL.
+        let new = |label: &str, base_m: f64| {
+            json!({
+                "borehole_id": row["borehole_id"], "label": label, "rock": "gneiss",
+                "top_m": 10.5, "base_m": base_m, "taken_on": "2024-05-01",
+            })
+        };
+        let post = |agency, body| client.send("POST", "/specimens", Some(agency), Some(body));
+        let label = row["label"].as_str().unwrap();
+        assert_eq!(post("1", new(label, 11.0)).0, 409);
+        assert_eq!(post("1", new("SV-1", 9.0)).0, 422);
+        assert_eq!(post("2", new("SV-1", 11.0)).0, 404, "a borehole of another agency");
+        assert_eq!(client.get("/specimens?rock=cheese", "1").0, 422);
+        assert_eq!(client.get("/specimens?page=0", "1").0, 400);
+        let (status, stored) = post("1", new("SV-1", 11.0));
+        assert_eq!((status, &stored["label"]), (201, &json!("SV-1")), "on {}", engine.name);
+        assert_eq!(all("1"), before[0] + 1);
+        support::shed::forget(&engine, stored["id"].as_i64().unwrap());
+    }
+}
