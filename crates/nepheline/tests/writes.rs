@@ -462,6 +462,17 @@ fn writes_are_the_same_on_every_dialect() {
         };
         show(Tray::insert_all([tray("a", 1), tray("b", 2)]).sql_carrying(dialect, &carried));
         show(Ticket::insert(UnsavedTicket {}).sql(dialect));
+        let place = || Place::insert(UnsavedPlace { shelf_id: 1, slot: 2, grams: 3 });
+        let key = |p: PlaceColumns| (p.shelf_id, p.slot);
+        show(
+            place()
+                .or_update(key, |p, new| p.grams.set(p.grams + new.grams))
+                .sql(dialect),
+        );
+        show(place().or_keep(key).sql(dialect));
+        let known =
+            Tray::insert(tray("a", 1)).or_update(|t| t.label, |t, new| t.grams.set(new.grams));
+        show(known.sql_carrying(dialect, &carried));
         let heavier = Tray::rows().filter(|t| t.shelf().map(|s| s.load_g).gt(500));
         show(
             heavier
@@ -484,4 +495,71 @@ fn writes_are_the_same_on_every_dialect() {
         );
     }
     insta::assert_snapshot!(shown);
+}
+
+#[test]
+fn a_row_that_is_there_is_updated_or_kept() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine);
+        let all = || {
+            let query = Tray::rows().order_by(|t| t.label.asc());
+            db.read(&query.select(|t| (t.label, t.grams, t.version)))
+                .unwrap()
+        };
+        let weigh = |rows: &[(&str, i64)]| {
+            let rows = rows.iter().map(|(label, grams)| tray(*label, *grams));
+            Tray::insert_all(rows.collect::<Vec<_>>())
+        };
+        let add = |rows: &[(&str, i64)]| {
+            weigh(rows).or_update(|t| t.label, |t, new| t.grams.set(t.grams + new.grams))
+        };
+        let told = |rows: &[(&str, i64, i64)]| -> Vec<(String, i64, i64)> {
+            rows.iter()
+                .map(|(label, grams, version)| ((*label).to_owned(), *grams, *version))
+                .collect()
+        };
+        db.write(&add(&[("a", 1), ("b", 2)])).unwrap();
+        db.write(&add(&[("b", 10), ("c", 3)])).unwrap();
+        assert_eq!(all(), told(&[("a", 1, 1), ("b", 12, 2), ("c", 3, 1)]), "on {}", engine.name);
+        db.write(&weigh(&[("a", 99), ("d", 4)]).or_keep(|t| t.label))
+            .unwrap();
+        assert_eq!(all(), told(&[("a", 1, 1), ("b", 12, 2), ("c", 3, 1), ("d", 4, 1)]));
+
+        // What another agency has is neither changed nor stored twice, and so is what was withdrawn.
+        let other = db.carrying(AgencyId(4));
+        assert_eq!(other.write(&add(&[("a", 50)])).unwrap(), 0, "on {}", engine.name);
+        assert_eq!(other.count(&Tray::rows()).unwrap(), 0);
+        db.write(&Tray::row_by_label("d").delete()).unwrap();
+        assert_eq!(db.write(&add(&[("d", 50)])).unwrap(), 0);
+        assert_eq!(all(), told(&[("a", 1, 1), ("b", 12, 2), ("c", 3, 1)]));
+
+        // With a key of several columns.
+        let place = |grams| Place::insert(UnsavedPlace { shelf_id: 1, slot: 2, grams });
+        for grams in [5, 6] {
+            let place =
+                place(grams).or_update(|p| (p.shelf_id, p.slot), |p, new| p.grams.set(new.grams));
+            db.write(&place).unwrap();
+        }
+        assert_eq!(db.read_one(&Place::row((1, 2))).unwrap().grams, 6);
+
+        // One engine sets one column after the other, and would read what it has just set.
+        let swapped = place(1).or_update(
+            |p| (p.shelf_id, p.slot),
+            |p, new| (p.grams.set(new.grams), p.slot.set(p.grams)),
+        );
+        match db.write(&swapped) {
+            Ok(_) => assert_eq!(db.read_one(&Place::row((1, 6))).unwrap().grams, 1),
+            Err(err) => assert_eq!((engine.name, err.kind()), ("MariaDB", ErrorKind::Unsupported)),
+        }
+
+        // Two of the new rows that are one row, and a row that may be known in two ways.
+        let twice = db.write(&add(&[("x", 1), ("x", 2)])).unwrap_err();
+        assert_eq!(twice.kind(), ErrorKind::UnfitParts);
+        let by_slot = place(1).or_keep(|p| p.slot);
+        let err = db.write(&by_slot).unwrap_err();
+        let expected =
+            if engine.name == "MariaDB" { ErrorKind::Unsupported } else { ErrorKind::Database };
+        assert_eq!(err.kind(), expected, "on {}: {err:#}", engine.name);
+    }
 }

@@ -20,6 +20,7 @@ pub use sql::{ByClause, Sql};
 use crate::error::{Error, ErrorKind};
 use crate::origin::Origin;
 use crate::policy::{Carried, Clock, Guard, PolicyUse};
+use crate::query::Source;
 use crate::storable::BindValue;
 use crate::table::{ColumnInfo, TableInfo};
 use crate::tree::{RelationName, Select};
@@ -70,7 +71,16 @@ pub(crate) struct NewRows<'a> {
     pub(crate) table: &'static TableInfo,
     pub(crate) columns: &'a [&'static ColumnInfo],
     pub(crate) rows: usize,
-    pub(crate) returning: bool,
+}
+
+/// What becomes of a row that an insert comes across.
+pub(crate) struct OnConflict {
+    /// The columns by which it is known.
+    pub(crate) known_by: Vec<&'static ColumnInfo>,
+    /// What is set then, of which rows; nothing, if they stay.
+    pub(crate) target: Option<Target>,
+    /// Where the columns of the new row stand.
+    pub(crate) new: Source,
 }
 
 /// What a statement does.
@@ -198,6 +208,23 @@ impl<'q> Statement<'q> {
         at: Origin,
     ) -> Result<Statement<'q>, Error> {
         writer::insert(new, binds, dialect, at)
+    }
+
+    /// The insert, with what becomes of rows that are there already.
+    pub(crate) fn on_conflict(self, conflict: &OnConflict) -> Result<Statement<'q>, Error> {
+        writer::on_conflict(self, conflict)
+    }
+
+    /// The insert, its rows given back if they are wanted.
+    pub(crate) fn returning(
+        mut self,
+        table: &'static TableInfo,
+        wanted: bool,
+    ) -> Result<Statement<'q>, Error> {
+        if wanted {
+            writer::return_inserted(&mut self, table)?;
+        }
+        Ok(self)
     }
 
     pub(crate) fn into_sql(self) -> Sql {

@@ -12,6 +12,9 @@ use crate::tree::{Asked, Select};
 /// Engines give up when queries stand in queries much deeper.
 const DEEPEST: usize = 10;
 
+/// What SQL calls the new row that an insert brings, where another is there already.
+pub(super) const NEW: &str = "excluded";
+
 /// The longest name that an alias is made of whole: engines cut names at 63 bytes.
 const LONGEST: usize = 55;
 
@@ -62,6 +65,13 @@ impl Names {
         let alias = self.alias_for(table.name(), table.name());
         self.visible
             .push(Visible { source, table, alias, followed: None, optional });
+    }
+
+    /// The new row that an insert brings, beside the stored one.
+    pub(super) fn stand_new(&mut self, source: Source, table: &'static TableInfo) {
+        let alias = Some(NEW.into());
+        self.visible
+            .push(Visible { source, table, alias, followed: None, optional: false });
     }
 
     fn follow_from(&mut self, id: SourceId, followed: &[Asked<Source>]) -> Result<(), Error> {

@@ -317,6 +317,47 @@ impl Change {
     }
 }
 
+impl Target {
+    /// A column that is set before something reads it: the value of another, or the filters if each value
+    /// asks them.
+    pub(crate) fn read_after_set(&self, with_filters: bool) -> Option<&'static ColumnInfo> {
+        let own = self.select.entry();
+        let mut filters: Vec<Node> = Vec::new();
+        if with_filters {
+            filters.extend(self.select.filters.iter().map(|filter| filter.what.clone()));
+        }
+        let mut set: Vec<&'static ColumnInfo> = Vec::new();
+        for Assignment { column, value } in &self.sets {
+            let mut found = None;
+            for mut node in filters.iter().chain([value]).cloned() {
+                node.each_column(&mut |read| {
+                    let before = set.iter().any(|set| std::ptr::eq(*set, read.info));
+                    if before && read.source == own {
+                        found = Some(read.info);
+                    }
+                });
+            }
+            if found.is_some() {
+                return found;
+            }
+            set.push(column);
+        }
+        None
+    }
+
+    /// Stored rows that an insert comes across.
+    pub(super) fn of_stored<T: Table>(
+        stored: &Select,
+        sets: &[Assignment],
+        asking: Asking<'_>,
+        at: Origin,
+    ) -> Result<Target, Error> {
+        let change = Change { select: Box::new(stored.clone()), every_row: true, at };
+        let update = Update::<T> { change, sets: sets.to_vec(), expected: None, rows: PhantomData };
+        update.target(asking)
+    }
+}
+
 impl Select {
     /// A copy told apart from this query, and these values with it.
     fn copied_with(&self, sets: &mut [Assignment]) -> Select {

@@ -1,17 +1,21 @@
 //! Inserts: new rows, as many as there are, in as few statements as an engine takes them in.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 use std::fmt;
 use std::marker::PhantomData;
 use std::panic::Location;
 
-use super::{Part, Writes};
-use crate::compile::{Asking, Dialect, NewRows, Sql, Statement};
+use super::{Assignment, IntoAssignments, Part, Target, Writes};
+use crate::compile::{Asking, Dialect, NewRows, OnConflict, Sql, Statement};
 use crate::error::Error;
+use crate::expr::{PerRow, Selectable, Selection};
 use crate::origin::Origin;
 use crate::policy::Carried;
+use crate::query::{Query, Source};
 use crate::storable::BindValue;
-use crate::table::{ColumnInfo, Made, Table};
+use crate::table::{ColumnInfo, Made, RowStruct, Table};
+use crate::tree::{Node, Select};
 
 /// A row before it is stored: what an INSERT supplies, without what the database or the handle does.
 /// `#[derive(Table)]` writes it: `UnsavedSpecimen` beside `Specimen`.
@@ -30,7 +34,20 @@ pub struct Insert<T> {
     values: Vec<BindValue>,
     rows: usize,
     at: Origin,
+    conflict: Option<Conflict>,
     table: PhantomData<fn() -> T>,
+}
+
+/// What becomes of a row that is there already.
+#[derive(Debug, Clone)]
+struct Conflict {
+    /// The columns by which it is known: a key, or what is unique.
+    known_by: Vec<Node>,
+    /// The table as it is, and what is set then; nothing, if the row stays.
+    stored: Box<Select>,
+    sets: Vec<Assignment>,
+    /// Where the columns of the new row stand.
+    new: Source,
 }
 
 impl<T: Table> Insert<T> {
@@ -43,7 +60,112 @@ impl<T: Table> Insert<T> {
             count += 1;
         }
         let at = Origin::of(Location::caller());
-        Insert { values, rows: count, at, table: PhantomData }
+        Insert { values, rows: count, at, conflict: None, table: PhantomData }
+    }
+
+    /// Updates the row that is there already instead, where one has the same value in a unique column or
+    /// the same key: what the second closure sets, of the columns of the stored row and of the new one.
+    /// A stored row that a policy hides is left as it is, and the new one is not stored.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key, generated)] id: i64, #[nepheline(unique)] name: String, visits: i64 }
+    /// let visited = Lab::insert(UnsavedLab { name: "Ostra Assays".into(), visits: 1 })
+    ///     .or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits));
+    /// assert_eq!(
+    ///     visited.sql(Dialect::Sqlite)?.text(),
+    ///     r#"INSERT INTO "lab" ("name", "visits") VALUES (?, ?) ON CONFLICT ("name") DO UPDATE SET "visits" = "lab"."visits" + excluded."visits""#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// The number of rows that [`write`](crate::Writes) tells counts those that were inserted or updated; on
+    /// MariaDB and MySQL not those that were left as they are, and those that were updated twice.
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if the first closure gives something else than
+    /// columns, or if two of the new rows are the same row;
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL if the rows could be known by another
+    /// unique column too, since the engine would not tell by which.
+    #[track_caller]
+    pub fn or_update<K, A>(
+        mut self,
+        known_by: impl FnOnce(T::Columns) -> K,
+        sets: impl FnOnce(T::Columns, T::Columns) -> A,
+    ) -> Insert<T>
+    where
+        K: Selectable<Level = PerRow>,
+        A: IntoAssignments,
+    {
+        let query = Query::<T>::over_table();
+        let (stored, new) = (query.columns(), Source::fresh());
+        let known_by = Selection::of(known_by(stored)).into_vec();
+        let mut assignments = Vec::new();
+        sets(stored, <T as RowStruct>::columns(new)).each(&mut |set| assignments.push(set));
+        let stored = query.into_select();
+        self.conflict = Some(Conflict { known_by, stored, sets: assignments, new });
+        self
+    }
+
+    /// Leaves a row as it is that is there already; otherwise as [`or_update`](Self::or_update).
+    ///
+    /// # Errors
+    ///
+    /// As [`or_update`](Self::or_update).
+    #[track_caller]
+    pub fn or_keep<K>(self, known_by: impl FnOnce(T::Columns) -> K) -> Insert<T>
+    where
+        K: Selectable<Level = PerRow>,
+    {
+        self.or_update(known_by, |_, _| Vec::<Assignment>::new())
+    }
+
+    /// What is written after the rows, where a row may be there already.
+    fn conflict(&self, asking: Asking<'_>) -> Result<Option<OnConflict>, Error> {
+        let Some(Conflict { known_by, stored, sets, new }) = &self.conflict else {
+            return Ok(None);
+        };
+        let refuse = |reason: &'static str| Err(Error::unfit_parts(reason).asked_at(self.at));
+        let mut columns = Vec::new();
+        for node in known_by {
+            match node {
+                Node::Column(column) => columns.push(column.info),
+                _ => return refuse(NOT_COLUMNS),
+            }
+        }
+        let is_known_by =
+            |column: &ColumnInfo| columns.iter().any(|own| std::ptr::eq(*own, column));
+        let other = T::INFO.columns().iter().find(|column| {
+            let distinguishes = column.is_unique() || column.is_key();
+            distinguishes && column.is_given() && !is_known_by(column)
+        });
+        if let (Some(column), true) = (other, asking.dialect.confuses_unique_columns()) {
+            let what = format!("an upsert of rows that `{}` could tell apart too", column.name());
+            let way_out = "look for the row first, in a transaction";
+            return Err(Error::unsupported(&what, asking.dialect, way_out).asked_at(self.at));
+        }
+        let width = Self::given().count();
+        let places: Vec<usize> = Self::given()
+            .enumerate()
+            .filter(|(_, column)| is_known_by(column))
+            .map(|(i, _)| i)
+            .collect();
+        let mut seen = HashSet::new();
+        let twice = (0..self.rows).any(|row| {
+            let values = places
+                .iter()
+                .map(|place| self.values.get(row * width + place));
+            !seen.insert(format!("{:?}", values.collect::<Vec<_>>()))
+        });
+        if twice {
+            return refuse(TWICE);
+        }
+        let target = match sets.is_empty() {
+            true => None,
+            false => Some(Target::of_stored::<T>(stored, sets, asking, self.at)?),
+        };
+        Ok(Some(OnConflict { known_by: columns, target, new: *new }))
     }
 
     /// The SQL that a handle runs; of rows for which it runs several statements, the first one.
@@ -121,10 +243,20 @@ impl<T: Table> Insert<T> {
             binds.extend(given.iter().map(Cow::Borrowed));
             binds.extend(made.iter().map(|(_, value)| Cow::Owned(value.clone())));
         }
-        let new = NewRows { table: T::INFO, columns: &columns, rows: rows.len(), returning };
-        Statement::to_insert(new, binds, asking.dialect, self.at)
+        let new = NewRows { table: T::INFO, columns: &columns, rows: rows.len() };
+        let inserted = Statement::to_insert(new, binds, asking.dialect, self.at)?;
+        match self.conflict(asking)? {
+            None => inserted.returning(T::INFO, returning),
+            Some(conflict) => inserted
+                .on_conflict(&conflict)?
+                .returning(T::INFO, returning),
+        }
     }
 }
+
+const NOT_COLUMNS: &str =
+    "a row that is there already is known by columns: its key, or what is unique";
+const TWICE: &str = "two of the rows to insert or update are the same row; put them together first";
 
 impl<T: Table> Writes for Insert<T> {
     type Row = T;
@@ -163,7 +295,9 @@ impl<T: Table> Writes for Insert<T> {
 // By hand, because the derives would ask for `T: Clone` and `T: Debug`.
 impl<T> Clone for Insert<T> {
     fn clone(&self) -> Self {
-        Insert { values: self.values.clone(), rows: self.rows, at: self.at, table: PhantomData }
+        let Insert { values, rows, at, conflict, .. } = self;
+        let (values, conflict) = (values.clone(), conflict.clone());
+        Insert { values, rows: *rows, at: *at, conflict, table: PhantomData }
     }
 }
 

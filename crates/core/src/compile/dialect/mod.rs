@@ -42,6 +42,11 @@ impl Dialect {
         }
     }
 
+    /// Whether an upsert goes by whichever unique column a row is found by, and does not tell which.
+    pub(crate) fn confuses_unique_columns(self) -> bool {
+        !self.grammar().upsert().names_columns
+    }
+
     pub(super) fn grammar(self) -> &'static dyn Grammar {
         match self {
             Dialect::Sqlite => &sqlite::Sqlite,
@@ -170,6 +175,23 @@ pub(super) trait Grammar: Sync {
         " DEFAULT VALUES"
     }
 
+    /// Whether an update computes each value from those that it has set before.
+    fn sets_in_turn(&self) -> bool {
+        false
+    }
+
+    /// How an insert updates rows that are there already.
+    fn upsert(&self) -> UpsertForm {
+        UpsertForm {
+            opening: " ON CONFLICT",
+            names_columns: true,
+            update: " DO UPDATE SET ",
+            nothing: Some(" DO NOTHING"),
+            has_condition: true,
+            new: ["excluded.", ""],
+        }
+    }
+
     /// How many values one statement can bind, and how many rows are inserted fastest together.
     fn most_inserted(&self) -> [usize; 2];
 
@@ -246,6 +268,21 @@ pub(super) enum ListEncoding {
     Array,
     /// As text: a JSON array, its timestamps ending in `Z` or not, and its texts of limited length or not.
     Json { zone_mark: bool, longest_text: usize },
+}
+
+/// How an insert updates rows that are there already.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct UpsertForm {
+    pub(super) opening: &'static str,
+    /// Whether it names the columns by which a row is known; else any that are unique do.
+    pub(super) names_columns: bool,
+    pub(super) update: &'static str,
+    /// How it leaves the row as it is.
+    pub(super) nothing: Option<&'static str>,
+    /// Whether it can be told which rows to update.
+    pub(super) has_condition: bool,
+    /// What stands around a column of the new row.
+    pub(super) new: [&'static str; 2],
 }
 
 /// How an expression is ordered: `x{first}, x{then}`, or only the second part.

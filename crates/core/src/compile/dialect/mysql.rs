@@ -1,7 +1,9 @@
 //! MariaDB and MySQL: one grammar in two flavours. Text is compared by a collation, so each
 //! comparison names the one that goes by code point and does not ignore trailing spaces.
 
-use super::{DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, QuoteMark};
+use super::{
+    DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, QuoteMark, UpsertForm,
+};
 use crate::function::Function;
 use crate::storable::SqlType;
 
@@ -156,6 +158,22 @@ impl Grammar for Flavour {
     // There is no word for "all": the manual names this number ("SELECT", LIMIT).
     fn most_inserted(&self) -> [usize; 2] {
         [65_535, 100]
+    }
+
+    // MariaDB is told by its `sql_mode` to set all at once.
+    fn sets_in_turn(&self) -> bool {
+        !self.returns_written
+    }
+
+    fn upsert(&self) -> UpsertForm {
+        UpsertForm {
+            opening: " ON DUPLICATE KEY",
+            names_columns: false,
+            update: " UPDATE ",
+            nothing: None,
+            has_condition: false,
+            new: ["VALUES(", ")"],
+        }
     }
 
     fn default_row(&self) -> &'static str {

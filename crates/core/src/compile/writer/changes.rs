@@ -5,13 +5,13 @@ use std::borrow::Cow;
 use smallvec::SmallVec;
 
 use super::{MARKS, Writer, push_identifier, push_number};
-use crate::compile::dialect::{Placeholder, QuoteMark};
-use crate::compile::{Dialect, Mark, NewRows, Operation, Statement};
+use crate::compile::dialect::{Placeholder, QuoteMark, UpsertForm};
+use crate::compile::{Dialect, Mark, NewRows, OnConflict, Operation, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::query::{Path, Source};
 use crate::storable::BindValue;
-use crate::table::ColumnInfo;
+use crate::table::{ColumnInfo, TableInfo};
 use crate::write::Target;
 
 impl<'q> Writer<'q> {
@@ -51,6 +51,9 @@ impl<'q> Writer<'q> {
         } else {
             self.push("UPDATE ");
             self.write_table(source);
+            if self.grammar.sets_in_turn() {
+                check_order(target, false, self.dialect)?;
+            }
             self.push(" SET ");
             self.joined(&target.sets, ", ", |this, set| {
                 push_identifier(&mut this.text, set.column.name(), MARKS[this.quote]);
@@ -88,7 +91,7 @@ pub(in crate::compile) fn insert<'q>(
     if let Some((value, reason)) = refused {
         return Err(Error::refused_value(value, reason).asked_at(at));
     }
-    let NewRows { table, columns, rows, returning } = new;
+    let NewRows { table, columns, rows } = new;
     let mut text = String::with_capacity(64 + columns.len() * (16 + 6 * rows));
     text.push_str("INSERT INTO ");
     text.push_str(table.from_clause()[quote]);
@@ -118,14 +121,6 @@ pub(in crate::compile) fn insert<'q>(
         }
         text.push(')');
     }
-    if returning {
-        if !grammar.returns_inserted() {
-            let way_out = "write the row, and read it by its key";
-            let err = Error::unsupported("giving back inserted rows", dialect, way_out);
-            return Err(err.asked_at(at));
-        }
-        push_returning(&mut text, table.columns(), MARKS[quote]);
-    }
     Ok(Statement {
         dialect,
         text,
@@ -137,6 +132,137 @@ pub(in crate::compile) fn insert<'q>(
         operation: Operation::Insert,
         tables: smallvec::smallvec![table.name()],
     })
+}
+
+/// Refuses an assignment that an engine would compute from values set just before.
+fn check_order(target: &Target, with_filters: bool, dialect: Dialect) -> Result<(), Error> {
+    match target.read_after_set(with_filters) {
+        None => Ok(()),
+        Some(column) => {
+            let what = format!("to set `{}` before something reads it", column.name());
+            Err(Error::unsupported(&what, dialect, "set it last"))
+        }
+    }
+}
+
+/// Has the rows given back as they are stored.
+pub(in crate::compile) fn return_inserted(
+    statement: &mut Statement<'_>,
+    table: &'static TableInfo,
+) -> Result<(), Error> {
+    let grammar = statement.dialect.grammar();
+    if !grammar.returns_inserted() {
+        let way_out = "write the row, and read it by its key";
+        let err = Error::unsupported("giving back inserted rows", statement.dialect, way_out);
+        return Err(err.asked_at(statement.origin));
+    }
+    let mark = match grammar.quote_mark() {
+        QuoteMark::Double => '"',
+        QuoteMark::Backtick => '`',
+    };
+    push_returning(&mut statement.text, table.columns(), mark);
+    Ok(())
+}
+
+/// What becomes of rows that are there already.
+pub(in crate::compile) fn on_conflict<'q>(
+    inserted: Statement<'q>,
+    conflict: &OnConflict,
+) -> Result<Statement<'q>, Error> {
+    let dialect = inserted.dialect;
+    let grammar = dialect.grammar();
+    let form = grammar.upsert();
+    let mark = match grammar.quote_mark() {
+        QuoteMark::Double => '"',
+        QuoteMark::Backtick => '`',
+    };
+    let mut inserted = inserted;
+    inserted.text.push_str(form.opening);
+    if form.names_columns {
+        inserted.text.push_str(" (");
+        push_names(&mut inserted.text, conflict.known_by.iter().copied(), mark);
+        inserted.text.push(')');
+    }
+    let Some(target) = &conflict.target else {
+        match form.nothing {
+            Some(nothing) => inserted.text.push_str(nothing),
+            // To what it is.
+            None => {
+                inserted.text.push_str(form.update);
+                let first = conflict.known_by.iter().take(1).copied();
+                push_names(&mut inserted.text, first.clone(), mark);
+                inserted.text.push_str(" = ");
+                push_names(&mut inserted.text, first, mark);
+            }
+        }
+        return Ok(inserted);
+    };
+    if !form.has_condition {
+        check_order(target, true, dialect).map_err(|err| err.asked_at(inserted.origin))?;
+    }
+    let Statement { text, binds, marks, origin, tables, .. } = inserted;
+    let mut writer = Writer::new(&target.select, dialect);
+    writer.inlines = true;
+    writer.text = text;
+    writer.binds = binds
+        .into_iter()
+        .map(|bind| Cow::Owned(bind.into_owned()))
+        .collect();
+    writer.tables = tables;
+    let written = writer.write_conflict(target, conflict.new, form);
+    written.map_err(|err| err.asked_at(origin))?;
+    Ok(Statement {
+        dialect,
+        text: writer.text,
+        binds: writer
+            .binds
+            .into_iter()
+            .map(|bind| Cow::Owned(bind.into_owned()))
+            .collect(),
+        marks,
+        origin,
+        most_rows: usize::MAX,
+        key_cells: SmallVec::new(),
+        operation: Operation::Insert,
+        tables: writer.tables,
+    })
+}
+
+impl<'q> Writer<'q> {
+    fn write_conflict(
+        &mut self,
+        target: &'q Target,
+        new: Source,
+        form: UpsertForm,
+    ) -> Result<(), Error> {
+        let select = &target.select;
+        self.enter(select, false)?;
+        self.names.stand_new(new, select.table);
+        self.push(form.update);
+        let guarded = !form.has_condition && !select.filters.is_empty();
+        self.joined(&target.sets, ", ", |this, set| {
+            push_identifier(&mut this.text, set.column.name(), MARKS[this.quote]);
+            this.push(" = ");
+            if !guarded {
+                return this.guarded(|this| this.write_node(&set.value));
+            }
+            // Without a condition of its own, each column stays what it is where the row is hidden.
+            this.push("IF(");
+            this.guarded(|this| {
+                this.joined(&select.filters, " AND ", |this, filter| this.write_inner(&filter.what))
+            })?;
+            this.push(", ");
+            this.guarded(|this| this.write_node(&set.value))?;
+            this.push(", ");
+            push_identifier(&mut this.text, set.column.name(), MARKS[this.quote]);
+            this.push(")");
+            Ok(())
+        })?;
+        match guarded {
+            true => Ok(()),
+            false => self.write_filters(select),
+        }
+    }
 }
 
 fn push_returning(text: &mut String, columns: &'static [ColumnInfo], mark: char) {
