@@ -300,6 +300,30 @@ impl Error {
         Error::new(ErrorKind::Refused, format!("a gate refused the statement: {reason}"))
     }
 
+    #[doc(hidden)]
+    #[cold]
+    pub fn missing_mirrored(setting: &str, value: &str) -> Error {
+        let message = format!(
+            "the session's setting `{setting}` mirrors a carried `{value}`, and there is none; give it to the \
+             handle with `carrying(..)`"
+        );
+        Error::new(ErrorKind::MissingCarried, message)
+    }
+
+    #[doc(hidden)]
+    #[cold]
+    pub fn mirrored_outside_transaction() -> Error {
+        let message = "what a handle mirrors into the session holds in transactions only; run the statement in one";
+        Error::new(ErrorKind::Unsupported, message)
+    }
+
+    #[doc(hidden)]
+    #[cold]
+    pub fn cannot_mirror(dialect: Dialect) -> Error {
+        let way_out = "declare a policy on the table instead";
+        Error::unsupported("mirroring carried values into the session", dialect, way_out)
+    }
+
     /// A write of several statements, on a connection that is the program's own.
     #[doc(hidden)]
     #[cold]

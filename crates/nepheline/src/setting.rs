@@ -1,6 +1,7 @@
 //! What a handle is set to: what it carries for policies, and the gates around its statements.
 
-use std::any::Any;
+use std::any::{Any, type_name};
+use std::fmt::{self, Display};
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -15,6 +16,22 @@ pub(crate) struct Setting {
     carried: Carried,
     gates: Gates,
     in_transaction: bool,
+    /// What the session of a server is told of it in each transaction.
+    mirrors: Vec<Mirror>,
+}
+
+/// A setting of the session that takes its value from what is carried.
+#[derive(Clone)]
+struct Mirror {
+    name: &'static str,
+    type_name: &'static str,
+    value: fn(&Carried) -> Option<String>,
+}
+
+impl fmt::Debug for Mirror {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Mirror({} of {})", self.name, self.type_name)
+    }
 }
 
 impl Setting {
@@ -24,6 +41,27 @@ impl Setting {
 
     pub(crate) fn through(&self, gate: impl Gate) -> Setting {
         Setting { gates: self.gates.with(Arc::new(gate)), ..self.clone() }
+    }
+
+    pub(crate) fn mirroring<V: Any + Display>(&self, name: &'static str) -> Setting {
+        let value = |carried: &Carried| carried.get::<V>().map(ToString::to_string);
+        let mirror = Mirror { name, type_name: type_name::<V>(), value };
+        let mut mirrors = self.mirrors.clone();
+        mirrors.push(mirror);
+        Setting { mirrors, ..self.clone() }
+    }
+
+    /// The settings that a transaction begins with.
+    pub(crate) fn mirrored(&self, dialect: Dialect) -> Result<Vec<[String; 2]>, Error> {
+        if !self.mirrors.is_empty() && dialect != Dialect::Postgres {
+            return Err(Error::cannot_mirror(dialect));
+        }
+        let mirrored = self.mirrors.iter().map(|Mirror { name, type_name, value }| {
+            let value = value(&self.carried);
+            let value = value.ok_or_else(|| Error::missing_mirrored(name, type_name))?;
+            Ok([(*name).to_owned(), value])
+        });
+        mirrored.collect()
     }
 
     pub(crate) fn in_transaction(&self) -> Setting {
@@ -37,6 +75,18 @@ impl Setting {
     /// To be called when a statement is sent.
     #[inline]
     pub(crate) fn begin(&self, statement: &Statement<'_>) -> Result<Running, Error> {
+        if !self.mirrors.is_empty() {
+            self.check_mirrored(statement).map_err(|err| err.asked_at(statement.origin()))?;
+        }
         self.gates.begin(statement, self.in_transaction)
+    }
+
+    #[cold]
+    fn check_mirrored(&self, statement: &Statement<'_>) -> Result<(), Error> {
+        match statement.dialect() {
+            Dialect::Postgres if self.in_transaction => Ok(()),
+            Dialect::Postgres => Err(Error::mirrored_outside_transaction()),
+            other => Err(Error::cannot_mirror(other)),
+        }
     }
 }

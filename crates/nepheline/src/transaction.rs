@@ -6,13 +6,13 @@ use std::sync::{Arc, OnceLock};
 use async_stream::try_stream;
 use futures_util::stream::{BoxStream, TryStreamExt};
 use nepheline_core::internal::{Asking, Selects, Wanted};
-use nepheline_core::{Dialect, Error, ErrorKind};
+use nepheline_core::{BindValue, Dialect, Error, ErrorKind};
 use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard};
 
 use crate::connection::Connection;
 use crate::handle::sealed;
 use crate::setting::Setting;
-use crate::verbs::Verb;
+use crate::verbs::{Run, Verb};
 
 /// How a transaction is shielded from others that run beside it.
 ///
@@ -183,6 +183,9 @@ impl fmt::Debug for Begun {
     }
 }
 
+/// Until the transaction ends.
+const TELL_SESSION: &str = "SELECT set_config($1, $2, true)";
+
 impl Begun {
     pub(crate) async fn begin(
         connection: Connection,
@@ -194,6 +197,10 @@ impl Begun {
         let shared = Arc::new(Shared { connection, setting, dialect, over: OnceLock::new() });
         for begin in options.begin(dialect) {
             shared.command(begin).await?;
+        }
+        for binds in shared.setting.mirrored(dialect)? {
+            let tell = Run(TELL_SESSION, binds.map(|text| BindValue::Text(text.into())).to_vec());
+            shared.connection().await?.run(&Setting::default(), tell).await?;
         }
         Ok(Begun { shared, options })
     }

@@ -717,6 +717,15 @@ let rows = db.write(&Specimen::insert_all(rows))?;                 // all of the
 let rows = db.write(&Specimen::row(7).update(|s| s.rock.set(Rock::Basalt)))?;   // how many were found
 ```
 
+```rust
+// Where a row is there already, known by a unique column or a key: update it, or keep it.
+let visited = Lab::insert_all(labs).or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits));
+let known = Lab::insert_all(labs).or_keep(|l| l.name);
+```
+
+A stored row that a policy hides is neither updated nor stored a second time. MariaDB and MySQL go by any unique
+column and do not tell which, so rows that could be known by another are refused there.
+
 Many rows go in the fewest statements that an engine takes well, in one transaction. If the database refuses
 one of them nothing is stored, and the error tells its number (`err.row()`), the kind (`UniqueViolation`,
 `ForeignKeyViolation`, `CheckViolation`, `NotNullViolation`), and as far as the engine tells it
@@ -731,6 +740,12 @@ one of them nothing is stored, and the error tells its number (`err.row()`), the
 
 `db.carrying(Clock::fixed(at))` sets the clock, for tests. Rows come back from inserts and deletes on SQLite,
 PostgreSQL and MariaDB, and from updates on SQLite and PostgreSQL; elsewhere `write_returning` is refused.
+
+## The database's own rules
+
+On PostgreSQL the database can hold rules of its own. `db.mirroring::<AgencyId>("core.agency")` tells the session who
+is asking, in each transaction and for it alone, so that a row security policy can ask for
+`nullif(current_setting('core.agency', true), '')`. On such a handle statements run in transactions only.
 
 ## Gates
 

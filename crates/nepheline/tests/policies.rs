@@ -829,3 +829,83 @@ fn policies_are_told() {
     ];
     insta::assert_snapshot!(shown.join("\n\n"));
 }
+
+/// A policy of the database itself sees who is asking, in transactions of a handle that mirrors it.
+#[test]
+fn the_database_sees_who_is_asking() {
+    #[derive(Debug, Clone, Copy)]
+    struct Asking(i64);
+
+    impl std::fmt::Display for Asking {
+        fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+            write!(f, "{}", self.0)
+        }
+    }
+
+    #[derive(Debug, PartialEq, Table)]
+    #[nepheline(table = "row_secured")]
+    struct Secured {
+        #[nepheline(key)]
+        id: i64,
+        agency_id: i64,
+    }
+
+    let rows = |ids: [i64; 2]| {
+        Secured::insert_all(ids.map(|id| UnsavedSecured { id, agency_id: id % 2 + 1 }))
+    };
+    for engine in engines() {
+        let db = engine.open();
+        if engine.dialect() != Dialect::Postgres {
+            let mirroring = db.carrying(Asking(1)).mirroring::<Asking>("shed.agency");
+            let err = mirroring
+                .transaction(|tx| tx.count(&Secured::rows()))
+                .unwrap_err();
+            assert_eq!(err.kind(), ErrorKind::Unsupported, "on {}: {err}", engine.name);
+            continue;
+        }
+        for text in [
+            "DROP TABLE IF EXISTS row_secured",
+            "CREATE TABLE row_secured (id bigint PRIMARY KEY, agency_id bigint NOT NULL)",
+            "ALTER TABLE row_secured ENABLE ROW LEVEL SECURITY",
+            // Of the owner too, who the tests are.
+            "ALTER TABLE row_secured FORCE ROW LEVEL SECURITY",
+            "CREATE POLICY own ON row_secured \
+             USING (agency_id = nullif(current_setting('shed.agency', true), '')::bigint)",
+        ] {
+            db.run_text(text, vec![]).unwrap();
+        }
+        let of = |agency: i64| {
+            db.carrying(Asking(agency))
+                .mirroring::<Asking>("shed.agency")
+        };
+        let seen = |agency: i64| of(agency).transaction(|tx| tx.read(&Secured::rows()));
+        of(1).transaction(|tx| tx.write(&rows([2, 4]))).unwrap();
+        of(2).transaction(|tx| tx.write(&rows([1, 3]))).unwrap();
+        assert_eq!(
+            seen(1)
+                .unwrap()
+                .iter()
+                .map(|row| row.id)
+                .collect::<Vec<_>>(),
+            [2, 4]
+        );
+        assert_eq!(
+            seen(2)
+                .unwrap()
+                .iter()
+                .map(|row| row.id)
+                .collect::<Vec<_>>(),
+            [1, 3]
+        );
+        // A row of somebody else's is refused by the database, and nothing outlives the transaction.
+        of(1).transaction(|tx| tx.write(&rows([5, 7]))).unwrap_err();
+        assert_eq!(db.count(&Secured::rows()).unwrap(), 0);
+        let nobody = db.mirroring::<Asking>("shed.agency");
+        let err = nobody
+            .transaction(|tx| tx.count(&Secured::rows()))
+            .unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::MissingCarried);
+        let outside = of(1).count(&Secured::rows()).unwrap_err();
+        assert_eq!(outside.kind(), ErrorKind::Unsupported, "{outside}");
+    }
+}

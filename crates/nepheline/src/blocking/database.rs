@@ -1,7 +1,7 @@
 //! The blocking handle of a database, and its transactions.
 
 use std::any::Any;
-use std::fmt;
+use std::fmt::{self, Display};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -127,6 +127,20 @@ impl Database {
     /// its transactions carry it too. There is one of each type: a later one takes the place of an earlier.
     pub fn carrying<V: Any + Send + Sync>(&self, value: V) -> Database {
         self.set(|setting| setting.carrying(value))
+    }
+
+    /// A handle of the same database whose transactions tell the session of PostgreSQL a carried value, as a
+    /// setting that is theirs alone, so that row security policies of the database itself can ask for it with
+    /// `nullif(current_setting('core.agency', true), '')`: after the transaction it is empty text. The name has
+    /// a dot in it, as settings of programs have.
+    ///
+    /// # Errors
+    ///
+    /// On the handle a transaction without the value is refused with
+    /// [`MissingCarried`](crate::ErrorKind::MissingCarried), and a statement outside of a transaction, or on
+    /// another engine, with [`Unsupported`](crate::ErrorKind::Unsupported).
+    pub fn mirroring<V: Any + Display>(&self, setting_name: &'static str) -> Database {
+        self.set(|setting| setting.mirroring::<V>(setting_name))
     }
 
     /// A handle of the same database whose statements pass a gate, after those that it has already; its
