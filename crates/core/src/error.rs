@@ -145,6 +145,13 @@ impl Error {
         self.0.violation.as_ref()?.column.as_deref()
     }
 
+    /// Counts its row from so many before.
+    #[doc(hidden)]
+    pub fn after_rows(mut self, before: u64) -> Error {
+        self.0.row = self.0.row.map(|row| row + before);
+        self
+    }
+
     /// Adds which constraint does not hold.
     #[doc(hidden)]
     pub fn violating(mut self, violation: Violation) -> Error {

@@ -84,7 +84,7 @@ pub use storable::{
     Nullness, SqlType, Storable,
 };
 pub use table::{ColumnInfo, Keyed, RefersTo, RowStruct, Table, TableInfo};
-pub use write::{Assignment, Delete, Insert, IntoAssignments, Unsaved, Update, Writes};
+pub use write::{Assignment, Delete, Insert, InsertFrom, IntoAssignments, Unsaved, Update, Writes};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]

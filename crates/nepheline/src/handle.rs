@@ -4,7 +4,7 @@ use std::future::Future;
 use std::marker::PhantomData;
 
 use futures_util::stream::Stream;
-use nepheline_core::{Error, Writes};
+use nepheline_core::{Error, Unsaved, Writes};
 
 use crate::page::{self, Cursor, Page, Paging, Stretch, Way};
 use crate::readable::Readable;
@@ -260,6 +260,19 @@ pub trait Handle: sealed::Handle + Sized {
         write: &W,
     ) -> impl Future<Output = Result<W::Row, Error>> + Send {
         async move { writing::sole(write, self.write_returning(write).await?) }
+    }
+
+    /// Inserts the rows of an iterator, however many they are, in constant memory: all of them, or none.
+    /// Returns how many they were.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write`](Self::write), with the number of the row at fault.
+    fn insert_each<I>(&self, rows: I) -> impl Future<Output = Result<u64, Error>> + Send
+    where
+        I: IntoIterator<Item: Unsaved, IntoIter: Send> + Send,
+    {
+        writing::insert_chunks(self, writing::Chunks::of(rows))
     }
 
     /// The engine's own plan of the query, as text. The query is not run.

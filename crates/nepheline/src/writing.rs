@@ -3,7 +3,7 @@
 use std::marker::PhantomData;
 
 use nepheline_core::internal::{Asking, Part, Statement};
-use nepheline_core::{Error, ErrorKind, Writes};
+use nepheline_core::{Error, ErrorKind, Insert, Unsaved, Writes};
 
 use crate::handle::sealed::Handle;
 use crate::verbs::{Gather, Nothing, Verb};
@@ -199,6 +199,47 @@ impl<W: Writes, O: Outcome<W>> Together<'_, W, O> {
         }
         None
     }
+}
+
+/// How many rows of an iterator are in memory at once.
+pub(crate) const ROWS_AHEAD: usize = 10_000;
+
+/// The rows of an iterator, so many at a time.
+#[derive(Debug)]
+pub struct Chunks<I> {
+    rows: I,
+}
+
+impl<I: Iterator<Item: Unsaved>> Chunks<I> {
+    pub(crate) fn of(rows: impl IntoIterator<IntoIter = I>) -> Chunks<I> {
+        Chunks { rows: rows.into_iter() }
+    }
+
+    /// The next of them as an insert, unless there are none any more.
+    #[track_caller]
+    pub(crate) fn next(&mut self) -> Option<Insert<<I::Item as Unsaved>::Table>> {
+        let rows: Vec<I::Item> = self.rows.by_ref().take(ROWS_AHEAD).collect();
+        (!rows.is_empty()).then(|| Insert::of(rows))
+    }
+}
+
+/// Inserts them all, or none.
+pub(crate) async fn insert_chunks<H: Handle, I: Iterator<Item: Unsaved>>(
+    handle: &H,
+    mut chunks: Chunks<I>,
+) -> Result<u64, Error> {
+    let together = handle.begin_together().await?;
+    let transaction = together.transaction();
+    let inserted = async {
+        let mut inserted = 0;
+        while let Some(chunk) = chunks.next() {
+            let written = write::<_, _, u64>(&transaction, &chunk).await;
+            inserted += written.map_err(|err| err.after_rows(inserted))?;
+        }
+        Ok(inserted)
+    };
+    let inserted = inserted.await;
+    together.end(inserted).await
 }
 
 /// The one row that was written.

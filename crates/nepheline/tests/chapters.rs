@@ -726,6 +726,11 @@ let known = Lab::insert_all(labs).or_keep(|l| l.name);
 A stored row that a policy hides is neither updated nor stored a second time. MariaDB and MySQL go by any unique
 column and do not tell which, so rows that could be known by another are refused there.
 
+```rust
+let rows = db.insert_each(lines.map(parsed))?;       // an iterator of any length, in constant memory: all or none
+let rows = db.write(&totals.insert_into::<Listed>())?;      // what a query finds, by the names of its struct's fields
+```
+
 Many rows go in the fewest statements that an engine takes well, in one transaction. If the database refuses
 one of them nothing is stored, and the error tells its number (`err.row()`), the kind (`UniqueViolation`,
 `ForeignKeyViolation`, `CheckViolation`, `NotNullViolation`), and as far as the engine tells it

@@ -215,6 +215,16 @@ impl<'q> Statement<'q> {
         writer::on_conflict(self, conflict)
     }
 
+    /// An insert of the rows that this reads.
+    pub(crate) fn inserted_into<'o>(
+        mut self,
+        table: &'static TableInfo,
+        columns: &[&'static ColumnInfo],
+    ) -> Result<Statement<'o>, Error> {
+        writer::insert_before(&mut self, table, columns);
+        Ok(self.into_owned_binds())
+    }
+
     /// The insert, its rows given back if they are wanted.
     pub(crate) fn returning(
         mut self,

@@ -210,24 +210,7 @@ impl<T: Table> Insert<T> {
         returning: bool,
     ) -> Result<Statement<'_>, Error> {
         let width = Self::given().count();
-        // What is the same for all of them.
-        let made = T::INFO
-            .columns()
-            .iter()
-            .filter(|column| !column.is_generated() && !column.is_given());
-        let made = made.map(|column| {
-            let value = match column.made() {
-                Made::Filled(fill) => fill(asking.carried).map_err(|missing| {
-                    Error::missing_fill(column, missing.type_name()).asked_at(self.at)
-                })?,
-                Made::Version => BindValue::Int(1),
-                Made::Given | Made::StampedOnInsert | Made::StampedOnWrite => {
-                    column.mark_of(asking)
-                }
-            };
-            Ok((column, value))
-        });
-        let made: Vec<(&'static ColumnInfo, BindValue)> = made.collect::<Result<_, Error>>()?;
+        let made = made::<T>(asking, self.at)?;
         let columns: Vec<&'static ColumnInfo> = Self::given()
             .chain(made.iter().map(|(column, _)| *column))
             .collect();
@@ -252,6 +235,25 @@ impl<T: Table> Insert<T> {
                 .returning(T::INFO, returning),
         }
     }
+}
+
+/// What is the same for all rows of an insert: what the handle fills, stamps and counts.
+pub(super) fn made<T: Table>(
+    asking: Asking<'_>,
+    at: Origin,
+) -> Result<Vec<(&'static ColumnInfo, BindValue)>, Error> {
+    let columns = T::INFO.columns().iter();
+    let made = columns.filter(|column| !column.is_generated() && !column.is_given());
+    let made = made.map(|column| {
+        let value = match column.made() {
+            Made::Filled(fill) => fill(asking.carried)
+                .map_err(|missing| Error::missing_fill(column, missing.type_name()).asked_at(at))?,
+            Made::Version => BindValue::Int(1),
+            Made::Given | Made::StampedOnInsert | Made::StampedOnWrite => column.mark_of(asking),
+        };
+        Ok((column, value))
+    });
+    made.collect()
 }
 
 const NOT_COLUMNS: &str =

@@ -2,11 +2,13 @@
 
 mod assign;
 mod change;
+mod from_query;
 mod insert;
 
 pub use assign::{Assignment, IntoAssignments};
 pub(crate) use change::Target;
 pub use change::{Delete, Update};
+pub use from_query::InsertFrom;
 pub use insert::{Insert, Unsaved};
 
 use crate::compile::{Asking, Statement};

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use futures_util::stream::StreamExt;
 use nepheline_core::internal::Asking;
-use nepheline_core::{Dialect, Error, Writes};
+use nepheline_core::{Dialect, Error, Unsaved, Writes};
 use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
 
@@ -27,7 +27,7 @@ use crate::options::Target;
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::{self, TransactionOptions};
 use crate::verbs::Verb;
-use crate::writing::{self, Outcome};
+use crate::writing::{self, Chunks, Outcome};
 
 /// A database, asked from code that is not async.
 ///
@@ -305,6 +305,19 @@ impl sealed::Handle for Database {
         }
     }
 
+    fn insert_chunks<I: Iterator<Item: Unsaved>>(&self, chunks: Chunks<I>) -> Result<u64, Error> {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, setting) => {
+                let connection = direct.connection.lock();
+                Session::within(&connection, direct.timeout.as_ref(), setting).insert_chunks(chunks)
+            }
+            Engine::Served(served) => {
+                served.runtime.block_on(writing::insert_chunks(&served.database, chunks))
+            }
+        }
+    }
+
     fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
         match &self.engine {
             #[cfg(feature = "sqlite")]
@@ -406,6 +419,16 @@ impl sealed::Handle for Transaction<'_> {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.asking(),
             Scope::Served { transaction, .. } => AsyncHandle::asking(transaction),
+        }
+    }
+
+    fn insert_chunks<I: Iterator<Item: Unsaved>>(&self, chunks: Chunks<I>) -> Result<u64, Error> {
+        match &self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(session) => session.insert_chunks(chunks),
+            Scope::Served { runtime, transaction } => {
+                runtime.block_on(writing::insert_chunks(transaction, chunks))
+            }
         }
     }
 

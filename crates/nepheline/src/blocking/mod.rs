@@ -8,7 +8,7 @@ mod session;
 use std::marker::PhantomData;
 use std::ops::ControlFlow;
 
-use nepheline_core::{BindValue, Error, Writes};
+use nepheline_core::{BindValue, Error, Unsaved, Writes};
 
 pub use database::{Database, Transaction};
 #[cfg(feature = "sqlite")]
@@ -25,12 +25,12 @@ use crate::writing;
 pub(crate) mod sealed {
     use std::ops::ControlFlow;
 
-    use nepheline_core::{Error, Writes};
+    use nepheline_core::{Error, Unsaved, Writes};
     use nepheline_core::internal::Asking;
 
     use crate::readable::Readable;
     use crate::verbs::Verb;
-    use crate::writing::Outcome;
+    use crate::writing::{Chunks, Outcome};
 
     pub trait Handle {
         fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error>;
@@ -38,6 +38,8 @@ pub(crate) mod sealed {
         fn asking(&self) -> Asking<'_>;
 
         fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error>;
+
+        fn insert_chunks<I: Iterator<Item: Unsaved>>(&self, chunks: Chunks<I>) -> Result<u64, Error>;
 
         fn each<Q: Readable>(
             &self,
@@ -213,6 +215,16 @@ pub trait Handle: sealed::Handle + Sized {
     /// and [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there were several: then they have been written.
     fn write_returning_one<W: Writes>(&self, write: &W) -> Result<W::Row, Error> {
         writing::sole(write, self.write_returning(write)?)
+    }
+
+    /// Inserts the rows of an iterator, however many they are, in constant memory: all of them, or none.
+    /// Returns how many they were.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write`](Self::write), with the number of the row at fault.
+    fn insert_each<I: IntoIterator<Item: Unsaved>>(&self, rows: I) -> Result<u64, Error> {
+        self.insert_chunks(writing::Chunks::of(rows))
     }
 
     /// The engine's own plan of the query, as text. The query is not run.

@@ -6,7 +6,7 @@ use std::ops::ControlFlow;
 use std::time::Duration;
 
 use nepheline_core::internal::{Asking, Part, Selects, Wanted};
-use nepheline_core::{Dialect, Error, Writes};
+use nepheline_core::{Dialect, Error, Unsaved, Writes};
 use rusqlite::Connection;
 
 use super::sealed;
@@ -17,7 +17,7 @@ use crate::setting::Setting;
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::TransactionOptions;
 use crate::verbs::Verb;
-use crate::writing::{self, Outcome};
+use crate::writing::{self, Chunks, Outcome};
 
 /// How long a connection of the program waits for a lock.
 const LOCK_WAIT: Duration = Duration::from_secs(5);
@@ -214,6 +214,17 @@ impl sealed::Handle for Session<'_> {
 
     fn asking(&self) -> Asking<'_> {
         self.setting.asking(Dialect::Sqlite)
+    }
+
+    fn insert_chunks<I: Iterator<Item: Unsaved>>(&self, mut chunks: Chunks<I>) -> Result<u64, Error> {
+        self.together(|| {
+            let mut inserted = 0;
+            while let Some(chunk) = chunks.next() {
+                let written = self.write_as::<_, u64>(&chunk);
+                inserted += written.map_err(|err| err.after_rows(inserted))?;
+            }
+            Ok(inserted)
+        })
     }
 
     fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {

@@ -164,6 +164,25 @@ pub(in crate::compile) fn return_inserted(
     Ok(())
 }
 
+/// Makes of a statement that reads one that inserts what it reads.
+pub(in crate::compile) fn insert_before(
+    statement: &mut Statement<'_>,
+    table: &'static TableInfo,
+    columns: &[&'static ColumnInfo],
+) {
+    let (quote, mark) = match statement.dialect.grammar().quote_mark() {
+        QuoteMark::Double => (0, '"'),
+        QuoteMark::Backtick => (1, '`'),
+    };
+    let mut opening = format!("INSERT INTO {} (", table.from_clause()[quote]);
+    push_names(&mut opening, columns.iter().copied(), mark);
+    opening.push_str(") ");
+    statement.text.insert_str(0, &opening);
+    statement.operation = Operation::Insert;
+    statement.tables.retain(|read| *read != table.name());
+    statement.tables.insert(0, table.name());
+}
+
 /// What becomes of rows that are there already.
 pub(in crate::compile) fn on_conflict<'q>(
     inserted: Statement<'q>,

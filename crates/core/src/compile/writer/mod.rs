@@ -15,7 +15,7 @@ mod windows;
 
 use std::borrow::Cow;
 
-pub(super) use changes::{insert, on_conflict, return_inserted};
+pub(super) use changes::{insert, insert_before, on_conflict, return_inserted};
 
 use smallvec::SmallVec;
 
