@@ -151,6 +151,11 @@ impl<'q> Statement<'q> {
         if !select.is_under_policies() {
             return Writer::new(select, asking.dialect).write(wanted);
         }
+        let beside = Guard::new(asking.carried).beside_filters(select);
+        if let Some(conditions) = beside.map_err(|err| err.asked_at(select.asked_at))? {
+            let writer = Writer::new(select, asking.dialect).guarded_by(&conditions);
+            return Ok(writer.write(wanted)?.into_owned_binds());
+        }
         let (guarded, _) = Statement::guarded(select, asking)?;
         let statement = Writer::new(&guarded, asking.dialect).write(wanted)?;
         Ok(statement.into_owned_binds())

@@ -9,6 +9,8 @@
 use std::any::TypeId;
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use super::{Carried, MissingValue, PolicyInfo, PolicyUse, Waived, Waiver};
 use crate::error::Error;
 use crate::origin::Origin;
@@ -25,17 +27,56 @@ pub(crate) struct Guard<'a> {
     /// What the queries around waive for what is inside of them.
     waived: Vec<Waiver>,
     all_waived: Option<Origin>,
-    met: Vec<PolicyUse>,
+    met: SmallVec<[PolicyUse; 4]>,
 }
 
 impl<'a> Guard<'a> {
     pub(crate) fn new(carried: &'a Carried) -> Guard<'a> {
-        Guard { carried, within: Vec::new(), waived: Vec::new(), all_waived: None, met: Vec::new() }
+        Guard {
+            carried,
+            within: Vec::new(),
+            waived: Vec::new(),
+            all_waived: None,
+            met: SmallVec::new(),
+        }
     }
 
     /// The policies that were met, in their order.
     pub(crate) fn into_met(self) -> Vec<PolicyUse> {
-        self.met
+        self.met.into_vec()
+    }
+
+    /// The conditions of the policies of a query over one table and nothing else, if they stay within it:
+    /// then they can stand beside its filters, and it need not be copied.
+    pub(crate) fn beside_filters(
+        &mut self,
+        select: &Select,
+    ) -> Result<Option<SmallVec<[Asked<Node>; 2]>>, Error> {
+        let source = select.entry();
+        let alone = matches!(select.body, Body::Table)
+            && here_is(source, select.source)
+            && select.rows.len() == 1
+            && select.joins.is_empty()
+            && select.beside.is_empty()
+            && !select.follows()
+            && !select.holds_queries();
+        if !alone {
+            return Ok(None);
+        }
+        if let Some(waived) = &select.waived {
+            self.waived.extend(&waived.everywhere);
+            self.all_waived = waived.all;
+        }
+        let mut conditions = SmallVec::new();
+        for policy in select.table.policies() {
+            let condition = self.condition(select, source, select.table, policy, &[])?;
+            let Some(what) = condition else { continue };
+            if what.facts().follows || what.facts().queries {
+                return Ok(None);
+            }
+            conditions.push(Asked { what, at: Origin::of(policy.declared_at) });
+        }
+        Ok(Some(conditions))
     }
 
     /// Puts the policies into a query and all that are inside of it.
@@ -193,6 +234,9 @@ impl<'a> Guard<'a> {
                 Error::missing_carried(policy.name, table.name(), value)
             })?;
         let mut condition = Node::of_policy(condition);
+        if !condition.facts().queries {
+            return Ok(Some(condition));
+        }
         let around = std::mem::replace(&mut self.within, within.to_vec());
         self.within.push((policy.id)());
         let guarded = self.node(&mut condition);

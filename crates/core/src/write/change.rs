@@ -6,11 +6,11 @@ use std::panic::Location;
 
 use super::assign::{Assignment, IntoAssignments};
 use super::{Part, Writes};
-use crate::compile::{Asking, Dialect, Sql, Statement};
+use crate::compile::{Asking, Sql, Statement};
 use crate::error::Error;
 use crate::function;
 use crate::origin::Origin;
-use crate::policy::{Carried, Guard, PolicyUse};
+use crate::policy::{Guard, PolicyUse};
 use crate::query::Query;
 use crate::storable::{BindValue, SqlType};
 use crate::table::{ColumnInfo, Made, Table, TableInfo};
@@ -106,25 +106,6 @@ impl<T: Table> Update<T> {
         self
     }
 
-    /// The SQL that a handle runs.
-    ///
-    /// # Errors
-    ///
-    /// Those of [`Query::update`] and [`Query::sql`].
-    pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        self.sql_carrying(dialect, &Carried::new())
-    }
-
-    /// The SQL that it is on a handle that carries these values, as [`Query::sql_carrying`].
-    ///
-    /// # Errors
-    ///
-    /// Those of [`sql`](Self::sql).
-    pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
-        let asking = Asking::to_show(dialect, carried);
-        Statement::to_show_change(&self.target(asking)?, asking)
-    }
-
     fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
         let refuse =
             |reason: &'static str| Err(Error::unfit_parts(reason).asked_at(self.change.at));
@@ -184,25 +165,6 @@ impl<T: Table> Delete<T> {
     pub fn every_row(mut self) -> Delete<T> {
         self.change.every_row = true;
         self
-    }
-
-    /// The SQL that a handle runs.
-    ///
-    /// # Errors
-    ///
-    /// Those of [`Query::delete`] and [`Query::sql`].
-    pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        self.sql_carrying(dialect, &Carried::new())
-    }
-
-    /// The SQL that it is on a handle that carries these values, as [`Query::sql_carrying`].
-    ///
-    /// # Errors
-    ///
-    /// Those of [`sql`](Self::sql).
-    pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
-        let asking = Asking::to_show(dialect, carried);
-        Statement::to_show_change(&self.target(asking)?, asking)
     }
 
     fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
@@ -406,10 +368,6 @@ impl TableInfo {
 impl<T: Table> Writes for Update<T> {
     type Row = T;
 
-    fn statements(&self, _: Asking<'_>) -> usize {
-        1
-    }
-
     fn statement(
         &self,
         asking: Asking<'_>,
@@ -421,6 +379,10 @@ impl<T: Table> Writes for Update<T> {
 
     fn expects_a_version(&self) -> bool {
         self.expected.is_some()
+    }
+
+    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
+        Statement::to_show_change(&self.target(asking)?, asking)
     }
 
     fn origin(&self) -> Origin {
@@ -435,10 +397,6 @@ impl<T: Table> Writes for Update<T> {
 impl<T: Table> Writes for Delete<T> {
     type Row = T;
 
-    fn statements(&self, _: Asking<'_>) -> usize {
-        1
-    }
-
     fn statement(
         &self,
         asking: Asking<'_>,
@@ -446,6 +404,10 @@ impl<T: Table> Writes for Delete<T> {
         returning: bool,
     ) -> Result<Statement<'_>, Error> {
         Statement::to_change(&self.target(asking)?, asking, returning)
+    }
+
+    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
+        Statement::to_show_change(&self.target(asking)?, asking)
     }
 
     fn origin(&self) -> Origin {

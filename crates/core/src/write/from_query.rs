@@ -5,11 +5,10 @@ use std::marker::PhantomData;
 use std::panic::Location;
 
 use super::{Part, Writes};
-use crate::compile::{Asking, Dialect, Sql, Statement, Wanted};
+use crate::compile::{Asking, Statement, Wanted};
 use crate::error::Error;
 use crate::expr::Level;
 use crate::origin::Origin;
-use crate::policy::Carried;
 use crate::query::{Query, Tables};
 use crate::storable::SqlType;
 use crate::table::{ColumnInfo, RowStruct, Table, TableInfo};
@@ -66,26 +65,6 @@ const UNFIT: &str = "the fields of the rows are not the columns that an insert i
      once, by the same name and of the same type, and NULL only where the column may be";
 
 impl<T: Table> InsertFrom<T> {
-    /// The SQL that a handle runs.
-    ///
-    /// # Errors
-    ///
-    /// Those of [`Query::insert_into`] and [`Query::sql`].
-    pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        self.sql_carrying(dialect, &Carried::new())
-    }
-
-    /// The SQL that it is on a handle that carries these values, as [`Query::sql_carrying`].
-    ///
-    /// # Errors
-    ///
-    /// Those of [`sql`](Self::sql).
-    pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
-        Ok(self
-            .compiled(Asking::to_show(dialect, carried), false)?
-            .into_sql())
-    }
-
     fn compiled(&self, asking: Asking<'_>, returning: bool) -> Result<Statement<'_>, Error> {
         let (given, fields) =
             (T::INFO.columns().iter().filter(|c| c.is_given()), self.fields.columns());
@@ -131,10 +110,6 @@ impl<T: Table> InsertFrom<T> {
 
 impl<T: Table> Writes for InsertFrom<T> {
     type Row = T;
-
-    fn statements(&self, _: Asking<'_>) -> usize {
-        1
-    }
 
     fn statement(
         &self,

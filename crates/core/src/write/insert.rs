@@ -7,11 +7,10 @@ use std::marker::PhantomData;
 use std::panic::Location;
 
 use super::{Assignment, IntoAssignments, Part, Target, Writes};
-use crate::compile::{Asking, Dialect, NewRows, OnConflict, Sql, Statement};
+use crate::compile::{Asking, NewRows, OnConflict, Statement};
 use crate::error::Error;
 use crate::expr::{PerRow, Selectable, Selection};
 use crate::origin::Origin;
-use crate::policy::Carried;
 use crate::query::{Query, Source};
 use crate::storable::BindValue;
 use crate::table::{ColumnInfo, Made, RowStruct, Table};
@@ -168,29 +167,6 @@ impl<T: Table> Insert<T> {
         Ok(Some(OnConflict { known_by: columns, target, new: *new }))
     }
 
-    /// The SQL that a handle runs; of rows for which it runs several statements, the first one.
-    ///
-    /// # Errors
-    ///
-    /// Of kind [`RefusedValue`](crate::ErrorKind::RefusedValue) for a value that no database should be sent,
-    /// and [`MissingCarried`](crate::ErrorKind::MissingCarried) for one that a filled column needs.
-    pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
-        self.sql_carrying(dialect, &Carried::new())
-    }
-
-    /// The SQL that it is on a handle that carries these values, as
-    /// [`Query::sql_carrying`](crate::Query::sql_carrying).
-    ///
-    /// # Errors
-    ///
-    /// Those of [`sql`](Self::sql).
-    pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
-        let asking = Asking::to_show(dialect, carried);
-        Ok(self
-            .part(asking, 0..self.rows_at_once(asking).min(self.rows), false)?
-            .into_sql())
-    }
-
     fn given() -> impl Iterator<Item = &'static ColumnInfo> {
         T::INFO.columns().iter().filter(|column| column.is_given())
     }
@@ -209,6 +185,9 @@ impl<T: Table> Insert<T> {
         rows: std::ops::Range<usize>,
         returning: bool,
     ) -> Result<Statement<'_>, Error> {
+        if rows.is_empty() {
+            return Err(Error::unfit_parts(NO_ROWS).asked_at(self.at));
+        }
         let width = Self::given().count();
         let made = made::<T>(asking, self.at)?;
         let columns: Vec<&'static ColumnInfo> = Self::given()
@@ -256,6 +235,7 @@ pub(super) fn made<T: Table>(
     made.collect()
 }
 
+const NO_ROWS: &str = "there are no rows to insert, and so there is no SQL; written, they are none";
 const NOT_COLUMNS: &str =
     "a row that is there already is known by columns: its key, or what is unique";
 const TWICE: &str = "two of the rows to insert or update are the same row; put them together first";

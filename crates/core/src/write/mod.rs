@@ -11,9 +11,10 @@ pub use change::{Delete, Update};
 pub use from_query::InsertFrom;
 pub use insert::{Insert, Unsaved};
 
-use crate::compile::{Asking, Statement};
+use crate::compile::{Asking, Dialect, Sql, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
+use crate::policy::Carried;
 use crate::row::RowShape;
 
 /// A part of a write: a statement of its own.
@@ -33,9 +34,37 @@ pub trait Writes: Send + Sync {
     /// The row of the table that is written.
     type Row: RowShape + Send + 'static;
 
+    /// The SQL that a handle runs; where that is several statements, the first of them.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`Query::sql`](crate::Query::sql), and what is said where the write is made.
+    fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+        self.sql_carrying(dialect, &Carried::new())
+    }
+
+    /// The SQL that it is on a handle that carries these values, as
+    /// [`Query::sql_carrying`](crate::Query::sql_carrying).
+    ///
+    /// # Errors
+    ///
+    /// Those of [`sql`](Self::sql).
+    fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
+        self.shown(Asking::to_show(dialect, carried))
+    }
+
+    #[doc(hidden)]
+    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
+        Ok(self
+            .statement(asking, Part::Statement(0), false)?
+            .into_sql())
+    }
+
     /// In how many statements it is written.
     #[doc(hidden)]
-    fn statements(&self, asking: Asking<'_>) -> usize;
+    fn statements(&self, _asking: Asking<'_>) -> usize {
+        1
+    }
 
     /// How many rows it has before a statement, and altogether, where it brings its own.
     #[doc(hidden)]

@@ -315,15 +315,15 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_filters(&mut self, select: &'q Select) -> Result<(), Error> {
-        let terms: usize = select
-            .conditions()
+        let terms: usize = self
+            .conditions(select)
             .map(|filter| filter.what.terms().len())
             .sum();
         if terms > TERMS_IN_A_ROW {
             return self.write_many_filters(select);
         }
         let mut opening = " WHERE ";
-        for Asked { what, at } in select.conditions() {
+        for Asked { what, at } in self.conditions(select) {
             self.clause(opening, *at);
             opening = " AND ";
             let alone = terms == 1;
@@ -335,11 +335,11 @@ impl<'q> Writer<'q> {
     /// So many that they need brackets, which no longer follow the calls of `filter`.
     #[cold]
     pub(super) fn write_many_filters(&mut self, select: &'q Select) -> Result<(), Error> {
-        if let Some(first) = select.conditions().next() {
+        if let Some(first) = self.conditions(select).next() {
             self.clause(" WHERE ", first.at);
         }
-        let terms: Vec<&Node> = select
-            .conditions()
+        let terms: Vec<&Node> = self
+            .conditions(select)
             .flat_map(|filter| filter.what.terms())
             .collect();
         self.write_brackets(&terms, " AND ")

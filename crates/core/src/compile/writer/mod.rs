@@ -54,6 +54,8 @@ pub(super) struct Writer<'q> {
     defined: usize,
     /// Whether they are written where they are used all the same.
     inlines: bool,
+    /// What the rows of the outermost query have to fulfil besides its filters.
+    policies: &'q [Asked<Node>],
     tables: Tables,
     /// Whether what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
@@ -85,6 +87,7 @@ impl<'q> Writer<'q> {
             misplaced: None,
             defined: 0,
             inlines: false,
+            policies: &[],
             tables: Tables::new(),
             guarded: false,
         }
@@ -94,6 +97,19 @@ impl<'q> Writer<'q> {
         let clauses = 4 + self.select.filters.len() + self.select.orders.len();
         self.marks = Some(Vec::with_capacity(clauses));
         self
+    }
+
+    pub(super) fn guarded_by(mut self, policies: &'q [Asked<Node>]) -> Self {
+        self.policies = policies;
+        self
+    }
+
+    /// What the rows of a query have to fulfil.
+    fn conditions(&self, select: &'q Select) -> impl Iterator<Item = &'q Asked<Node>> + use<'q> {
+        let is_outermost = std::ptr::eq(select, self.select);
+        select
+            .conditions()
+            .chain(if is_outermost { self.policies } else { &[] })
     }
 
     pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
