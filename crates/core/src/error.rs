@@ -108,6 +108,35 @@ pub struct Violation {
     pub column: Option<String>,
 }
 
+impl Violation {
+    /// What does not hold, as far as the database tells it.
+    fn tell(&self, kind: ErrorKind, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let table = self.table.as_deref().unwrap_or("a table");
+        match (kind, &self.column) {
+            (ErrorKind::UniqueViolation, Some(column)) => {
+                write!(f, "another row of `{table}` has the same `{column}`")?;
+            }
+            (ErrorKind::UniqueViolation, None) => {
+                write!(f, "another row of `{table}` has the same key or unique value")?;
+            }
+            (ErrorKind::ForeignKeyViolation, _) => {
+                write!(f, "a row of `{table}` refers to one that is not there, or is referred to")?;
+            }
+            (ErrorKind::CheckViolation, _) => {
+                write!(f, "a row of `{table}` does not pass a check")?
+            }
+            (ErrorKind::NotNullViolation, Some(column)) => {
+                write!(f, "the column `{column}` of `{table}` cannot be NULL")?;
+            }
+            _ => write!(f, "a row of `{table}` does not fulfil a constraint")?,
+        }
+        match &self.constraint {
+            Some(constraint) => write!(f, " (constraint `{constraint}`)"),
+            None => Ok(()),
+        }
+    }
+}
+
 impl Error {
     fn new(kind: ErrorKind, message: impl Into<Cow<'static, str>>) -> Error {
         let message = message.into();
@@ -502,7 +531,13 @@ impl fmt::Display for Error {
             }
             f.write_str(": ")?;
         }
-        f.write_str(&inner.message)?;
+        match &inner.violation {
+            Some(violation) => violation.tell(inner.kind, f)?,
+            None => f.write_str(&inner.message)?,
+        }
+        if let (None, Some(row)) = (&inner.place, inner.row) {
+            write!(f, ", by row {row}")?;
+        }
         if f.alternate() {
             let mut told = inner.message.to_string();
             let mut cause = self.source();

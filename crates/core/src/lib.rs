@@ -36,7 +36,9 @@
 //! | `expr` | what users write about columns: [`Expression`], [`Condition`], [`Order`] |
 //! | `function` | the functions and operators of SQL, each with its text in every dialect |
 //! | `query` | what they compose: [`Query`], [`Scope`] |
-//! | `tree` | the untyped syntax tree: written by `expr` and `query`, read by `compile` |
+//! | `write` | what changes rows: [`Insert`], [`Update`], [`Delete`] |
+//! | `policy` | conditions that hold wherever a table appears: [`Policy`], put into a tree before it is compiled; and [`Carried`] |
+//! | `tree` | the untyped syntax tree: written by `expr`, `query` and `write`, read by `compile` |
 //! | `compile` | from the tree to [`Sql`]: one walker, and a small file of differences for each [`Dialect`] |
 //! | `row` | from a driver's [`Cell`]s to typed rows, with checks |
 //! | `error` | the one [`Error`], and every wording |

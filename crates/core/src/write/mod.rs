@@ -34,7 +34,8 @@ pub trait Writes: Send + Sync {
     /// The row of the table that is written.
     type Row: RowShape + Send + 'static;
 
-    /// The SQL that a handle runs; where that is several statements, the first of them.
+    /// The SQL that a handle runs; where that is several statements, the first of them. What the handle's
+    /// clock stamps is shown as of 1970, unless a [`Clock`](crate::Clock) is carried.
     ///
     /// # Errors
     ///
