@@ -1,6 +1,7 @@
 //! Gates: code around every statement, that sees it, and may refuse it or answer for the database.
 
 use std::fmt;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -51,8 +52,8 @@ pub trait Gate: Send + Sync + 'static {
         Verdict::Pass
     }
 
-    /// After it has come to its end, failed, or was given up. Not called for a statement that a gate
-    /// refused.
+    /// After it has come to its end, failed, or was given up, for each statement that this gate has seen before:
+    /// also for one that a later gate refused or answered.
     fn after(&self, _passing: &Passing, _passed: &Passed<'_>) {}
 }
 
@@ -74,6 +75,7 @@ pub enum Verdict {
 /// A statement on its way to the database.
 #[derive(Debug, Clone)]
 pub struct Passing {
+    number: u64,
     dialect: Dialect,
     operation: Operation,
     tables: Vec<&'static str>,
@@ -83,7 +85,16 @@ pub struct Passing {
     in_transaction: bool,
 }
 
+/// What the next statement is numbered that gates see.
+static NEXT: AtomicU64 = AtomicU64::new(1);
+
 impl Passing {
+    /// A number that no other statement of this process has, to find again before and after what a gate
+    /// keeps of it.
+    pub fn number(&self) -> u64 {
+        self.number
+    }
+
     /// The dialect of the database.
     pub fn dialect(&self) -> Dialect {
         self.dialect
@@ -191,6 +202,7 @@ impl Gates {
         in_transaction: bool,
     ) -> Result<Running, Error> {
         let passing = Passing {
+            number: NEXT.fetch_add(1, Ordering::Relaxed),
             dialect: statement.dialect(),
             operation: statement.operation(),
             tables: statement.tables().to_vec(),
@@ -199,24 +211,27 @@ impl Gates {
             origin: statement.origin(),
             in_transaction,
         };
-        let mut answer = None;
+        let (gates, began) = (gates.clone(), Instant::now());
+        let mut noted =
+            Noted { gates: gates.clone(), seen: 0, passing, answer: None, began, rows: 0, completed: false };
         for gate in gates.iter() {
-            match gate.before(&passing) {
+            let verdict = gate.before(&noted.passing);
+            noted.seen += 1;
+            match verdict {
                 Verdict::Pass => continue,
                 Verdict::Refuse(reason) => {
-                    return Err(Error::refused_by_gate(&reason).asked_at(passing.origin));
+                    let err = Error::refused_by_gate(&reason).asked_at(noted.passing.origin);
+                    noted.tell(Some(&err));
+                    return Err(err);
                 }
-                Verdict::Answer(rows) => answer = Some(Answer { rows, written: 0 }),
+                Verdict::Answer(rows) => noted.answer = Some(Answer { rows, written: 0 }),
                 Verdict::AnswerWritten(written) => {
-                    answer = Some(Answer { rows: Vec::new(), written });
+                    noted.answer = Some(Answer { rows: Vec::new(), written });
                 }
             }
             break;
         }
-        let gates = gates.clone();
-        let (rows, completed) = (0, false);
-        let began = Instant::now();
-        Ok(Running(Some(Box::new(Noted { gates, passing, answer, began, rows, completed }))))
+        Ok(Running(Some(Box::new(noted))))
     }
 }
 
@@ -225,6 +240,8 @@ pub(crate) struct Running(Option<Box<Noted>>);
 
 struct Noted {
     gates: Arc<Vec<Arc<dyn Gate>>>,
+    /// How many of them have seen it.
+    seen: usize,
     passing: Passing,
     answer: Option<Answer>,
     began: Instant,
@@ -234,9 +251,10 @@ struct Noted {
 
 impl Noted {
     fn tell(self, error: Option<&Error>) {
-        let Noted { gates, passing, began, rows, completed, .. } = self;
+        let Noted { gates, seen, passing, began, rows, completed, .. } = self;
         let passed = Passed { rows, took: began.elapsed(), completed, error };
-        gates.iter().rev().for_each(|gate| gate.after(&passing, &passed));
+        let saw = gates.iter().take(seen).rev();
+        saw.for_each(|gate| gate.after(&passing, &passed));
     }
 }
 

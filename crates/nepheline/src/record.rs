@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use nepheline_core::Origin;
+use nepheline_core::{ErrorKind, Origin};
 
 use crate::gate::{Gate, Passed, Passing};
 
@@ -136,6 +136,10 @@ impl fmt::Display for Ran {
 
 impl Gate for Record {
     fn after(&self, passing: &Passing, passed: &Passed<'_>) {
+        // What a later gate refused did not run.
+        if passed.error().is_some_and(|err| err.kind() == ErrorKind::Refused) {
+            return;
+        }
         self.lock().push(Ran {
             sql: passing.sql().into(),
             origin: passing.origin(),

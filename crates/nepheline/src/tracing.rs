@@ -1,19 +1,22 @@
-//! Statements as events of `tracing`, under the names of the OpenTelemetry conventions for databases.
+//! Statements as spans of `tracing`, under the names of the OpenTelemetry conventions for databases.
 
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use nepheline_core::Dialect;
-use tracing::{debug, error, warn};
+use tracing::{Span, debug, debug_span, error, field, warn};
 
-use crate::gate::{Gate, Passed, Passing};
+use crate::gate::{Gate, Passed, Passing, Verdict};
 
-/// Tells `tracing` of every statement when it has ended: at the level `DEBUG`, one that was slow at `WARN`,
-/// and one that failed at `ERROR`.
+/// Opens a span of `tracing` around every statement, and tells in it how the statement ended: at the level
+/// `DEBUG`, one that was slow at `WARN`, and one that failed at `ERROR`.
 ///
-/// The fields are named by the OpenTelemetry semantic conventions for database clients:
-/// `db.system.name`, `db.operation.name`, `db.collection.name`, `db.query.text`, `db.response.returned_rows`,
-/// and `error.type`; besides there are `code.file.path` and `code.line.number` of whoever asked, and
-/// `duration_ms`. Values are not told, unless [`with_values`](Self::with_values) is said.
+/// The span is called `statement`; its fields are named by the OpenTelemetry semantic conventions for
+/// database clients: `otel.name`, `otel.kind`, `db.system.name`, `db.operation.name`, `db.collection.name`,
+/// `db.query.text`, `code.file.path` and `code.line.number` of whoever asked, and when it has ended
+/// `db.response.returned_rows` and `error.type`. Values are not told, unless
+/// [`with_values`](Self::with_values) is said.
 ///
 /// ```no_run
 /// # use std::time::Duration;
@@ -26,6 +29,8 @@ use crate::gate::{Gate, Passed, Passing};
 pub struct Traced {
     slow: Option<Duration>,
     values: bool,
+    /// The spans of statements that run, by their numbers.
+    open: Arc<Mutex<HashMap<u64, Span>>>,
 }
 
 impl Traced {
@@ -57,41 +62,49 @@ fn system(dialect: Dialect) -> &'static str {
     }
 }
 
-macro_rules! tell {
-    ($level:ident, $passing:expr, $passed:expr, $values:expr, $error:expr, $message:literal) => {
-        $level!(
-            db.system.name = system($passing.dialect()),
-            db.operation.name = %$passing.operation(),
-            db.collection.name = $passing.tables().first().copied().unwrap_or_default(),
-            db.query.text = $passing.sql(),
-            db.query.parameters = $values,
-            db.response.returned_rows = $passed.rows(),
-            error.r#type = $error,
-            code.file.path = $passing.origin().file(),
-            code.line.number = $passing.origin().line(),
-            duration_ms = $passed.took().as_secs_f64() * 1e3,
-            in_transaction = $passing.in_transaction(),
-            $message
-        )
-    };
-}
-
 impl Gate for Traced {
+    fn before(&self, passing: &Passing) -> Verdict {
+        let collection = passing.tables().first().copied().unwrap_or_default();
+        let span = debug_span!(
+            "statement",
+            otel.name = format!("{} {collection}", passing.operation()),
+            otel.kind = "client",
+            db.system.name = system(passing.dialect()),
+            db.operation.name = %passing.operation(),
+            db.collection.name = collection,
+            db.query.text = passing.sql(),
+            db.query.parameters = field::Empty,
+            db.response.returned_rows = field::Empty,
+            error.r#type = field::Empty,
+            code.file.path = passing.origin().file(),
+            code.line.number = passing.origin().line(),
+            in_transaction = passing.in_transaction(),
+        );
+        if self.values {
+            let values: Vec<String> = passing.binds().iter().map(ToString::to_string).collect();
+            span.record("db.query.parameters", values.join(", "));
+        }
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        open.insert(passing.number(), span);
+        Verdict::Pass
+    }
+
     fn after(&self, passing: &Passing, passed: &Passed<'_>) {
-        let values = self.values.then(|| {
-            let values = passing.binds().iter().map(ToString::to_string);
-            values.collect::<Vec<_>>().join(", ")
-        });
-        let values = values.as_deref();
-        let failed = passed.error().map(|err| format!("{:?}", err.kind()));
-        let error = failed.as_deref();
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(span) = open.remove(&passing.number()) else { return };
+        drop(open);
+        span.record("db.response.returned_rows", passed.rows());
+        let duration_ms = passed.took().as_secs_f64() * 1e3;
         let slow = self
             .slow
             .is_some_and(|threshold| passed.took() >= threshold);
-        match (error, slow) {
-            (Some(_), _) => tell!(error, passing, passed, values, error, "a statement failed"),
-            (None, true) => tell!(warn, passing, passed, values, error, "a statement was slow"),
-            (None, false) => tell!(debug, passing, passed, values, error, "a statement ran"),
+        if let Some(err) = passed.error() {
+            span.record("error.type", format!("{:?}", err.kind()));
         }
+        span.in_scope(|| match (passed.error(), slow) {
+            (Some(_), _) => error!(duration_ms, "a statement failed"),
+            (None, true) => warn!(duration_ms, "a statement was slow"),
+            (None, false) => debug!(duration_ms, "a statement ran"),
+        });
     }
 }

@@ -147,10 +147,30 @@ fn a_gate_answers_in_place_of_the_database() {
         .unwrap();
         assert_eq!(each, [shelf]);
         assert_eq!(db.write(&Shelf::rows().delete().every_row()).unwrap(), 5);
+        // The record stands behind it, and has seen nothing.
+        assert!(record.is_empty());
         // What it gives is checked as what a database gives.
         let err = db.read(&Drawer::rows()).unwrap_err();
         assert_eq!(err.kind(), ErrorKind::Mismatch, "{err}");
     }
+}
+
+#[test]
+fn gates_before_one_that_refuses_are_told() {
+    let _alone = alone();
+    let (notes, record) = (Notes { name: "notes", ..Notes::default() }, Record::new());
+    let behind = Notes { name: "behind", lines: notes.lines.clone() };
+    let db = prepared(&engines()[0])
+        .through(notes.clone())
+        .recording_to(&record);
+    let refusing = db.budget(0).through(behind);
+    assert_eq!(refusing.count(&Shelf::rows()).unwrap_err().kind(), ErrorKind::Refused);
+    let lines = notes.lines.lock().unwrap().join("\n");
+    assert_eq!(
+        lines,
+        "notes before: SELECT gate_shelf, 0 binds\nnotes after: 0 rows, not completed, Refused",
+    );
+    assert!(record.is_empty(), "what was refused did not run");
 }
 
 /// Panics, before or after.
@@ -250,7 +270,7 @@ fn statements_are_told_under_the_names_of_the_conventions() {
         .lines()
         .map(|line| serde_json::from_str(line).unwrap())
         .collect();
-    let of = |line: usize, field: &str| told[line]["fields"][field].clone();
+    let of = |line: usize, field: &str| told[line]["span"][field].clone();
     assert_eq!(
         told.iter()
             .map(|l| l["level"].as_str().unwrap())
@@ -261,6 +281,8 @@ fn statements_are_told_under_the_names_of_the_conventions() {
     assert_eq!(of(0, "db.operation.name"), "SELECT");
     assert_eq!(of(0, "db.collection.name"), "gate_shelf");
     assert_eq!(of(0, "db.response.returned_rows"), 0);
+    assert_eq!(of(0, "otel.name"), "SELECT gate_shelf");
+    assert!(told[0]["fields"]["duration_ms"].as_f64().is_some());
     assert_eq!(of(1, "db.query.parameters"), "2");
     assert_eq!(of(2, "error.type"), "UniqueViolation");
 }

@@ -19,10 +19,9 @@ use crate::handle::sealed::Handle as AsyncHandle;
 use crate::options::Options;
 use crate::readable::Readable;
 #[cfg(feature = "sqlite")]
-use crate::setting::Setting;
-use crate::record::Record;
-#[cfg(feature = "sqlite")]
 use crate::options::Target;
+use crate::record::Record;
+use crate::setting::Setting;
 #[cfg(feature = "sqlite")]
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::{self, TransactionOptions};
