@@ -225,9 +225,11 @@ fn a_budget_names_what_used_it_up() {
 }
 
 /// Takes what `tracing` is told as lines of JSON.
+#[cfg(feature = "tracing")]
 #[derive(Clone, Default)]
 struct Lines(Arc<Mutex<Vec<u8>>>);
 
+#[cfg(feature = "tracing")]
 impl std::io::Write for Lines {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         self.0.lock().unwrap().extend_from_slice(bytes);

@@ -772,6 +772,25 @@ mod circle {
         pub(super) left_id: i64,
     }
 
+    /// Leads to itself through a query that has a name.
+    #[derive(Debug, Table)]
+    #[nepheline(table = "ring_self", policies(not_the_last))]
+    pub(super) struct Itself {
+        #[nepheline(key)]
+        pub(super) id: i64,
+    }
+
+    #[derive(Debug, RowShape)]
+    #[allow(dead_code, reason = "only the database reads it")]
+    struct Last {
+        id: i64,
+    }
+
+    fn not_the_last(s: ItselfColumns) -> Condition {
+        let all = named(Itself::rows().select(|s| shape!(Last { id: s.id })));
+        all.rows().filter(|other| other.id.gt(s.id)).exists()
+    }
+
     fn has_right(l: LeftColumns) -> Condition {
         l.rights().exists()
     }
@@ -826,6 +845,7 @@ fn policies_are_told() {
         here(Specimen::row(7).waive_everywhere(own_agency)),
         told(circle::Left::rows().sql(Dialect::Postgres)),
         told(circle::Right::rows().sql(Dialect::Postgres)),
+        told(circle::Itself::rows().sql(Dialect::Postgres)),
     ];
     insta::assert_snapshot!(shown.join("\n\n"));
 }

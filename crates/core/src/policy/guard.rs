@@ -135,6 +135,8 @@ impl<'a> Guard<'a> {
             // It is written once for all places, so that nothing around a place counts.
             Body::Named(named) => {
                 let mut alone = Guard::new(self.carried);
+                // But a policy that names a query does not hold within itself either.
+                alone.within.clone_from(&self.within);
                 alone.select(&mut Arc::<Named>::make_mut(named).select)?;
                 self.met.append(&mut alone.met);
                 Ok(())
