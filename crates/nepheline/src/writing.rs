@@ -126,7 +126,7 @@ async fn write_parts<H: Handle, W: Writes, O: Outcome<W>>(
     write: &W,
 ) -> Result<O, Error> {
     let statements = write.statements(handle.asking());
-    if statements <= 1 && write.rows_before(handle.asking(), 1).is_none_or(|(rows, _)| rows <= 1) {
+    if statements <= 1 && write.rows_before(handle.asking(), 1).is_none_or(|rows| rows <= 1) {
         return one_of::<H, W, O>(handle, write, statements).await;
     }
     let together = handle.begin_together().await?;
@@ -189,8 +189,8 @@ impl<W: Writes, O: Outcome<W>> Together<'_, W, O> {
     /// Tries what came before, and then each row of the statement that failed: the first that fails.
     async fn find<H: Handle>(&self, handle: &H, failed: usize) -> Option<Error> {
         self.run(handle, failed).await.ok()?;
-        let (first, _) = self.write.rows_before(handle.asking(), failed)?;
-        let (end, _) = self.write.rows_before(handle.asking(), failed + 1)?;
+        let first = self.write.rows_before(handle.asking(), failed)?;
+        let end = self.write.rows_before(handle.asking(), failed + 1)?;
         for row in first..end {
             let part = O::verb(self.write, Part::Row(row));
             if let Err(err) = handle.run(part).await {

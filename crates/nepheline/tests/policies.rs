@@ -850,6 +850,35 @@ fn policies_are_told() {
     insta::assert_snapshot!(shown.join("\n\n"));
 }
 
+/// What is run is what is shown, whichever way the policies come into it.
+#[test]
+fn what_is_shown_is_what_runs() {
+    let _alone = alone();
+    let record = nepheline::Record::new();
+    let db = prepared(&engines()[0]).recording_to(&record);
+    let carried = Carried::new().with(AgencyId(1));
+    let shown_and_run = |query: nepheline::Query<Site>| {
+        let mark = record.mark();
+        db.read(&query).unwrap();
+        let shown = query.sql_carrying(Dialect::Sqlite, &carried).unwrap();
+        assert_eq!(record.since(mark)[0].sql(), shown.text());
+    };
+    shown_and_run(Site::rows());
+    // The same condition by the policy and by the query stands there once.
+    shown_and_run(
+        Site::rows()
+            .filter(not_closed)
+            .filter(|s| s.region.eq("North")),
+    );
+    shown_and_run(Site::rows().waive(not_closed).filter(not_closed));
+    shown_and_run(
+        Site::rows()
+            .filter(|s| s.boreholes().exists())
+            .order_by(|s| s.id.asc()),
+    );
+    shown_and_run(Site::row(3).waive_every_policy());
+}
+
 /// A policy of the database itself sees who is asking, in transactions of a handle that mirrors it.
 #[test]
 fn the_database_sees_who_is_asking() {

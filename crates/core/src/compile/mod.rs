@@ -66,7 +66,7 @@ impl<'a> Asking<'a> {
     }
 }
 
-/// New rows: of which columns, how many, and whether they are wanted back.
+/// New rows: of which columns, and how many.
 pub(crate) struct NewRows<'a> {
     pub(crate) table: &'static TableInfo,
     pub(crate) columns: &'a [&'static ColumnInfo],

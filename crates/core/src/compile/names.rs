@@ -12,9 +12,6 @@ use crate::tree::{Asked, Select};
 /// Engines give up when queries stand in queries much deeper.
 const DEEPEST: usize = 10;
 
-/// What SQL calls the new row that an insert brings, where another is there already.
-pub(super) const NEW: &str = "excluded";
-
 /// The longest name that an alias is made of whole: engines cut names at 63 bytes.
 const LONGEST: usize = 55;
 
@@ -37,6 +34,8 @@ pub(super) struct Visible {
     pub(super) followed: Option<Asked<&'static Reference>>,
     /// Whether there may be no row of it.
     pub(super) optional: bool,
+    /// Whether it is the new row that an insert brings, beside the stored one.
+    pub(super) is_new: bool,
 }
 
 impl Names {
@@ -63,15 +62,27 @@ impl Names {
     fn stand(&mut self, id: SourceId, table: &'static TableInfo, optional: bool) {
         let source = Source { id, path: Path::HERE };
         let alias = self.alias_for(table.name(), table.name());
-        self.visible
-            .push(Visible { source, table, alias, followed: None, optional });
+        self.visible.push(Visible {
+            source,
+            table,
+            alias,
+            followed: None,
+            optional,
+            is_new: false,
+        });
     }
 
     /// The new row that an insert brings, beside the stored one.
     pub(super) fn stand_new(&mut self, source: Source, table: &'static TableInfo) {
-        let alias = Some(NEW.into());
-        self.visible
-            .push(Visible { source, table, alias, followed: None, optional: false });
+        let (alias, followed) = (None, None);
+        self.visible.push(Visible {
+            source,
+            table,
+            alias,
+            followed,
+            optional: false,
+            is_new: true,
+        });
     }
 
     fn follow_from(&mut self, id: SourceId, followed: &[Asked<Source>]) -> Result<(), Error> {
@@ -100,6 +111,7 @@ impl Names {
             alias,
             followed: Some(Asked { what: reference, at }),
             optional: optional || reference.is_optional(),
+            is_new: false,
         });
         Ok(())
     }

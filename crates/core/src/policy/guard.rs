@@ -13,6 +13,7 @@ use smallvec::SmallVec;
 
 use super::{Carried, MissingValue, PolicyInfo, PolicyUse, Waived, Waiver};
 use crate::error::Error;
+use crate::expr::Expression;
 use crate::origin::Origin;
 use crate::query::{Path, Source};
 use crate::table::TableInfo;
@@ -74,7 +75,10 @@ impl<'a> Guard<'a> {
             if what.facts().follows || what.facts().queries {
                 return Ok(None);
             }
-            conditions.push(Asked { what, at: Origin::of(policy.declared_at) });
+            // The query may ask for the same itself.
+            if select.filters.iter().all(|filter| filter.what != what) {
+                conditions.push(Asked { what, at: Origin::of(policy.declared_at) });
+            }
         }
         Ok(Some(conditions))
     }
@@ -235,7 +239,7 @@ impl<'a> Guard<'a> {
             (policy.condition)(source, self.carried).map_err(|MissingValue(value)| {
                 Error::missing_carried(policy.name, table.name(), value)
             })?;
-        let mut condition = Node::of_policy(condition);
+        let mut condition = condition.into_node();
         if !condition.facts().queries {
             return Ok(Some(condition));
         }

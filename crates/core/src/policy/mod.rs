@@ -352,10 +352,3 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
 
 const STRAY: &str = "a policy is waived that none of the tables has whose rows the query is of; where a \
      table is followed or asked inside, waive it there or with `waive_everywhere`";
-
-impl Node {
-    pub(crate) fn of_policy(condition: Condition) -> Node {
-        use crate::expr::Expression as _;
-        condition.into_node()
-    }
-}

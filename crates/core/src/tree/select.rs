@@ -388,22 +388,22 @@ impl Select {
 
     /// Every query is asked, so by plain loops.
     #[inline]
-    fn any_node(&self, follows: impl Fn(&Node) -> bool) -> bool {
-        self.filters.iter().any(|filter| follows(&filter.what))
-            || self.orders.iter().any(|order| follows(&order.what.by))
+    fn any_node(&self, holds: impl Fn(&Node) -> bool) -> bool {
+        self.filters.iter().any(|filter| holds(&filter.what))
+            || self.orders.iter().any(|order| holds(&order.what.by))
             || self
                 .values
                 .as_ref()
-                .is_some_and(|values| values.what.iter().any(&follows))
-            || self.keys.iter().any(&follows)
+                .is_some_and(|values| values.what.iter().any(&holds))
+            || self.keys.iter().any(&holds)
             || self
                 .joins
                 .iter()
-                .any(|join| join.on.iter().any(|on| follows(&on.what)))
+                .any(|join| join.on.iter().any(|on| holds(&on.what)))
             || self
                 .special
                 .as_ref()
-                .is_some_and(|special| special.nodes().any(|(node, _)| follows(node)))
+                .is_some_and(|special| special.nodes().any(|(node, _)| holds(node)))
     }
 
     pub(crate) fn facts(&self) -> Facts {

@@ -121,7 +121,7 @@ impl<T: Table> Insert<T> {
     }
 
     /// What is written after the rows, where a row may be there already.
-    fn conflict(&self, asking: Asking<'_>) -> Result<Option<OnConflict>, Error> {
+    fn conflict(&self, asking: Asking<'_>, first: bool) -> Result<Option<OnConflict>, Error> {
         let Some(Conflict { known_by, stored, sets, new }) = &self.conflict else {
             return Ok(None);
         };
@@ -144,6 +144,21 @@ impl<T: Table> Insert<T> {
             let way_out = "look for the row first, in a transaction";
             return Err(Error::unsupported(&what, asking.dialect, way_out).asked_at(self.at));
         }
+        // All rows are looked at once, by the first of the statements.
+        if first {
+            self.check_twice(&columns)?;
+        }
+        let target = match sets.is_empty() {
+            true => None,
+            false => Some(Target::of_stored::<T>(stored, sets, asking, self.at)?),
+        };
+        Ok(Some(OnConflict { known_by: columns, target, new: *new }))
+    }
+
+    /// Refuses new rows of which two are the same row: engines do not agree on which of them counts.
+    fn check_twice(&self, known_by: &[&'static ColumnInfo]) -> Result<(), Error> {
+        let is_known_by =
+            |column: &ColumnInfo| known_by.iter().any(|own| std::ptr::eq(*own, column));
         let width = Self::given().count();
         let places: Vec<usize> = Self::given()
             .enumerate()
@@ -157,14 +172,10 @@ impl<T: Table> Insert<T> {
                 .map(|place| self.values.get(row * width + place));
             !seen.insert(format!("{:?}", values.collect::<Vec<_>>()))
         });
-        if twice {
-            return refuse(TWICE);
+        match twice {
+            true => Err(Error::unfit_parts(TWICE).asked_at(self.at)),
+            false => Ok(()),
         }
-        let target = match sets.is_empty() {
-            true => None,
-            false => Some(Target::of_stored::<T>(stored, sets, asking, self.at)?),
-        };
-        Ok(Some(OnConflict { known_by: columns, target, new: *new }))
     }
 
     fn given() -> impl Iterator<Item = &'static ColumnInfo> {
@@ -207,7 +218,7 @@ impl<T: Table> Insert<T> {
         }
         let new = NewRows { table: T::INFO, columns: &columns, rows: rows.len() };
         let inserted = Statement::to_insert(new, binds, asking.dialect, self.at)?;
-        match self.conflict(asking)? {
+        match self.conflict(asking, rows.start == 0)? {
             None => inserted.returning(T::INFO, returning),
             Some(conflict) => inserted
                 .on_conflict(&conflict)?
@@ -247,8 +258,8 @@ impl<T: Table> Writes for Insert<T> {
         self.rows.div_ceil(self.rows_at_once(asking).max(1))
     }
 
-    fn rows_before(&self, asking: Asking<'_>, statement: usize) -> Option<(usize, usize)> {
-        Some(((statement * self.rows_at_once(asking)).min(self.rows), self.rows))
+    fn rows_before(&self, asking: Asking<'_>, statement: usize) -> Option<usize> {
+        Some((statement * self.rows_at_once(asking)).min(self.rows))
     }
 
     fn statement(

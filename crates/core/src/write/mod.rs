@@ -67,9 +67,9 @@ pub trait Writes: Send + Sync {
         1
     }
 
-    /// How many rows it has before a statement, and altogether, where it brings its own.
+    /// How many rows it has before a statement, where it brings its own.
     #[doc(hidden)]
-    fn rows_before(&self, _asking: Asking<'_>, _statement: usize) -> Option<(usize, usize)> {
+    fn rows_before(&self, _asking: Asking<'_>, _statement: usize) -> Option<usize> {
         None
     }
 

@@ -123,7 +123,7 @@ impl<'c> Session<'c> {
     fn write_parts<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
         let statements = write.statements(sealed::Handle::asking(self));
         let run = |part| sealed::Handle::run(self, O::verb(write, part));
-        let several = || write.rows_before(sealed::Handle::asking(self), 1).is_some_and(|(rows, _)| rows > 1);
+        let several = || write.rows_before(sealed::Handle::asking(self), 1).is_some_and(|rows| rows > 1);
         if statements == 1 && !several() {
             return run(Part::Statement(0));
         }
@@ -141,7 +141,7 @@ impl<'c> Session<'c> {
             outcome => return outcome,
         };
         // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
-        let rows = |statement| write.rows_before(sealed::Handle::asking(self), statement).unwrap_or_default().0;
+        let rows = |statement| write.rows_before(sealed::Handle::asking(self), statement).unwrap_or_default();
         let found: Result<(), Error> = self.together(|| {
             (0..failed).try_for_each(|statement| run(Part::Statement(statement)).map(drop))?;
             for row in rows(failed)..rows(failed + 1) {

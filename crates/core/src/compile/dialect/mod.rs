@@ -218,6 +218,16 @@ pub(super) enum QuoteMark {
     Backtick,
 }
 
+impl QuoteMark {
+    /// Its place among the texts that descriptors hold for each.
+    pub(super) fn place(self) -> usize {
+        match self {
+            QuoteMark::Double => 0,
+            QuoteMark::Backtick => 1,
+        }
+    }
+}
+
 /// How a bind is written.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Placeholder {

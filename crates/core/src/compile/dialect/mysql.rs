@@ -18,10 +18,12 @@ pub(super) struct Flavour {
     form: fn(&Function) -> Option<&'static str>,
     /// Whether rows that are inserted or deleted can be given back; updated ones cannot on either.
     returns_written: bool,
+    /// Whether an update sees what it has just set; MariaDB is told by its `sql_mode` to set all at once.
+    sets_in_turn: bool,
 }
 
 macro_rules! flavour {
-    ($collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal) => {
+    ($collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal) => {
         Flavour {
             collate: concat!(" COLLATE ", $collation),
             text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
@@ -37,6 +39,7 @@ macro_rules! flavour {
             explain: $explain,
             form: $form,
             returns_written: $returns,
+            sets_in_turn: $in_turn,
         }
     };
 }
@@ -47,7 +50,8 @@ pub(super) static MARIADB: Flavour = flavour!(
     uuid_bind: ["CAST(", " AS UUID)"],
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
     form: |function| function.mariadb,
-    returns: true
+    returns: true,
+    sets_in_turn: false
 );
 
 // MySQL has no UUID type: BINARY(16) is what its own UUID functions are made for.
@@ -57,7 +61,8 @@ pub(super) static MYSQL: Flavour = flavour!(
     uuid_bind: ["", ""],
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
     form: |function| function.mysql,
-    returns: false
+    returns: false,
+    sets_in_turn: true
 );
 
 /// The longest text that is compared with a list item where the engine would otherwise parse the
@@ -155,14 +160,12 @@ impl Grammar for Flavour {
         }
     }
 
-    // There is no word for "all": the manual names this number ("SELECT", LIMIT).
     fn most_inserted(&self) -> [usize; 2] {
         [65_535, 100]
     }
 
-    // MariaDB is told by its `sql_mode` to set all at once.
     fn sets_in_turn(&self) -> bool {
-        !self.returns_written
+        self.sets_in_turn
     }
 
     fn upsert(&self) -> UpsertForm {
@@ -188,6 +191,7 @@ impl Grammar for Flavour {
         self.returns_written
     }
 
+    // There is no word for "all": the manual names this number ("SELECT", LIMIT).
     fn no_limit(&self) -> &'static str {
         "LIMIT 18446744073709551615"
     }

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use smallvec::SmallVec;
 
 use super::{MARKS, Writer, push_identifier, push_number};
-use crate::compile::dialect::{Placeholder, QuoteMark, UpsertForm};
+use crate::compile::dialect::{Placeholder, UpsertForm};
 use crate::compile::{Dialect, Mark, NewRows, OnConflict, Operation, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
@@ -81,10 +81,7 @@ pub(in crate::compile) fn insert<'q>(
     at: Origin,
 ) -> Result<Statement<'q>, Error> {
     let grammar = dialect.grammar();
-    let quote = match grammar.quote_mark() {
-        QuoteMark::Double => 0,
-        QuoteMark::Backtick => 1,
-    };
+    let quote = grammar.quote_mark().place();
     let refused = binds
         .iter()
         .find_map(|value| Some((value, grammar.refusal(value)?)));
@@ -156,10 +153,7 @@ pub(in crate::compile) fn return_inserted(
         let err = Error::unsupported("giving back inserted rows", statement.dialect, way_out);
         return Err(err.asked_at(statement.origin));
     }
-    let mark = match grammar.quote_mark() {
-        QuoteMark::Double => '"',
-        QuoteMark::Backtick => '`',
-    };
+    let mark = MARKS[grammar.quote_mark().place()];
     push_returning(&mut statement.text, table.columns(), mark);
     Ok(())
 }
@@ -170,12 +164,9 @@ pub(in crate::compile) fn insert_before(
     table: &'static TableInfo,
     columns: &[&'static ColumnInfo],
 ) {
-    let (quote, mark) = match statement.dialect.grammar().quote_mark() {
-        QuoteMark::Double => (0, '"'),
-        QuoteMark::Backtick => (1, '`'),
-    };
+    let quote = statement.dialect.grammar().quote_mark().place();
     let mut opening = format!("INSERT INTO {} (", table.from_clause()[quote]);
-    push_names(&mut opening, columns.iter().copied(), mark);
+    push_names(&mut opening, columns.iter().copied(), MARKS[quote]);
     opening.push_str(") ");
     statement.text.insert_str(0, &opening);
     statement.operation = Operation::Insert;
@@ -185,17 +176,13 @@ pub(in crate::compile) fn insert_before(
 
 /// What becomes of rows that are there already.
 pub(in crate::compile) fn on_conflict<'q>(
-    inserted: Statement<'q>,
+    mut inserted: Statement<'q>,
     conflict: &OnConflict,
 ) -> Result<Statement<'q>, Error> {
     let dialect = inserted.dialect;
     let grammar = dialect.grammar();
     let form = grammar.upsert();
-    let mark = match grammar.quote_mark() {
-        QuoteMark::Double => '"',
-        QuoteMark::Backtick => '`',
-    };
-    let mut inserted = inserted;
+    let mark = MARKS[grammar.quote_mark().place()];
     inserted.text.push_str(form.opening);
     if form.names_columns {
         inserted.text.push_str(" (");
@@ -266,15 +253,15 @@ impl<'q> Writer<'q> {
                 return this.guarded(|this| this.write_node(&set.value));
             }
             // Without a condition of its own, each column stays what it is where the row is hidden.
-            this.push("IF(");
+            this.push("CASE WHEN ");
             this.guarded(|this| {
                 this.joined(&select.filters, " AND ", |this, filter| this.write_inner(&filter.what))
             })?;
-            this.push(", ");
+            this.push(" THEN ");
             this.guarded(|this| this.write_node(&set.value))?;
-            this.push(", ");
+            this.push(" ELSE ");
             push_identifier(&mut this.text, set.column.name(), MARKS[this.quote]);
-            this.push(")");
+            this.push(" END");
             Ok(())
         })?;
         match guarded {

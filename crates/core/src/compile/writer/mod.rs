@@ -19,7 +19,7 @@ pub(super) use changes::{insert, insert_before, on_conflict, return_inserted};
 
 use smallvec::SmallVec;
 
-use super::dialect::{Grammar, Placeholder, QuoteMark};
+use super::dialect::{Grammar, Placeholder};
 use super::names::Names;
 use super::{Dialect, Mark, Operation, Statement, Tables, Wanted};
 use crate::error::Error;
@@ -64,10 +64,7 @@ pub(super) struct Writer<'q> {
 impl<'q> Writer<'q> {
     pub(super) fn new(select: &'q Select, dialect: Dialect) -> Writer<'q> {
         let grammar = dialect.grammar();
-        let quote = match grammar.quote_mark() {
-            QuoteMark::Double => 0,
-            QuoteMark::Backtick => 1,
-        };
+        let quote = grammar.quote_mark().place();
         // Enough for the everyday query, so that the buffer is not moved while it grows.
         let room = select.table.select_list()[quote].len() + select.room();
         Writer {

@@ -5,7 +5,6 @@ use std::borrow::Cow;
 use super::{MARKS, Writer, push_identifier};
 use crate::compile::dialect::{DistinctForm, PatternForm};
 use crate::compile::form::{self, Part};
-use crate::compile::names::NEW;
 use crate::compile::pattern::glob_of;
 use crate::error::Error;
 use crate::function;
@@ -132,14 +131,14 @@ impl<'q> Writer<'q> {
             });
         };
         match &visible.alias {
-            None if !std::ptr::eq(column.info, &ROUND) => {
-                self.text.push_str(column.info.qualified()[self.quote]);
-            }
-            Some(alias) if &**alias == NEW && column.source == visible.source => {
+            _ if visible.is_new => {
                 let [before, after] = self.grammar.upsert().new;
                 self.push(before);
                 push_identifier(&mut self.text, column.info.name(), MARKS[self.quote]);
                 self.push(after);
+            }
+            None if !std::ptr::eq(column.info, &ROUND) => {
+                self.text.push_str(column.info.qualified()[self.quote]);
             }
             alias => {
                 let name = alias.as_deref().unwrap_or(visible.table.name());
