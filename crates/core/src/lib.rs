@@ -85,8 +85,10 @@ pub use storable::{
     BindValue, Collected, ColumnType, InJson, List, MaybeNull, Mismatch, NeverNull, Nullable,
     Nullness, SqlType, Storable,
 };
-pub use table::{ColumnInfo, Keyed, RefersTo, RowStruct, Table, TableInfo};
-pub use write::{Assignment, Delete, Insert, InsertFrom, IntoAssignments, Unsaved, Update, Writes};
+pub use table::{ColumnInfo, Keyed, RefersTo, Retires, RowStruct, Table, TableInfo};
+pub use write::{
+    Assignment, Delete, Insert, InsertFrom, IntoAssignments, Unsaved, Update, Upsert, Writes,
+};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
@@ -104,5 +106,5 @@ pub mod internal {
     };
     pub use crate::table::{ColumnRole, Made, Reference};
     pub use crate::tree::RawColumn;
-    pub use crate::write::Part;
+    pub use crate::write::{Part, Parts, Step, UpsertTold, WantedBack};
 }

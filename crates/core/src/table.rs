@@ -75,6 +75,8 @@ pub struct TableInfo {
     columns: &'static [ColumnInfo],
     references: &'static [Reference],
     policies: &'static [PolicyInfo],
+    /// The relations to the rows that are retired with those of this table.
+    retired_with: &'static [Reference],
 }
 
 /// From the rows of a table to at most one row of another: a foreign key, or the other side of one
@@ -141,6 +143,14 @@ pub trait Keyed: Table {
     fn key(columns: Self::Columns) -> Self::Key;
 }
 
+/// A table whose rows are marked as withdrawn instead of deleted. Implemented by `#[derive(Table)]` where it is
+/// declared to `retire`.
+#[diagnostic::on_unimplemented(
+    message = "the rows of `{Self}` are deleted, and not retired",
+    note = "declare the column that marks them: `#[nepheline(retire(withdrawn_at))]`"
+)]
+pub trait Retires: Table {}
+
 /// A table that refers to the table `T` in one way. Implemented by `#[derive(Table)]`.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` does not refer to `{T}` in exactly one way",
@@ -165,12 +175,27 @@ impl TableInfo {
         columns: &'static [ColumnInfo],
         references: &'static [Reference],
     ) -> TableInfo {
-        TableInfo { name, schema, from, select_list, columns, references, policies: &[] }
+        TableInfo {
+            name,
+            schema,
+            from,
+            select_list,
+            columns,
+            references,
+            policies: &[],
+            retired_with: &[],
+        }
     }
 
     #[doc(hidden)]
     pub const fn under(mut self, policies: &'static [PolicyInfo]) -> TableInfo {
         self.policies = policies;
+        self
+    }
+
+    #[doc(hidden)]
+    pub const fn retiring(mut self, with: &'static [Reference]) -> TableInfo {
+        self.retired_with = with;
         self
     }
 
@@ -196,6 +221,10 @@ impl TableInfo {
 
     pub(crate) fn policies(&self) -> &'static [PolicyInfo] {
         self.policies
+    }
+
+    pub(crate) fn retired_with(&self) -> &'static [Reference] {
+        self.retired_with
     }
 
     pub(crate) fn references(&self) -> &'static [Reference] {

@@ -8,6 +8,7 @@ mod attr;
 mod column;
 mod name;
 mod relation;
+mod rules;
 mod shape;
 mod storable;
 mod table;
@@ -29,6 +30,7 @@ use syn::{DeriveInput, parse_macro_input};
 /// | `policies(not_withdrawn, own_agency)` | functions whose conditions hold wherever the table appears, until they are waived; see `Policy` |
 /// | `fill(agency_id = AgencyId)` | the column takes its value from what the handle carries: nobody gives it, and nobody sets it |
 /// | `retire(withdrawn_at)` | a delete marks rows in this column with the time instead of deleting them |
+/// | `retire(withdrawn_at, with(assays))` | and so it marks these children, whose table retires its rows too |
 /// | `serialize` | serde writes rows out under the names of the columns, so that names are said once; dates, UUIDs and decimals need the feature `serde` |
 ///
 /// | attribute of a field | meaning |

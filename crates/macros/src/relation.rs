@@ -21,6 +21,7 @@ pub(crate) struct Reference {
 }
 
 /// From a row to those of another table that refer to it.
+#[derive(Clone)]
 pub(crate) struct Children {
     pub(crate) name: Ident,
     pub(crate) target: Path,

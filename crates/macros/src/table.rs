@@ -1,7 +1,7 @@
 //! `#[derive(Table)]`: parse the struct, check it, write its descriptors, columns and row reading.
 
 use proc_macro2::{Ident, TokenStream};
-use quote::{format_ident, quote, quote_spanned};
+use quote::{format_ident, quote};
 use syn::ext::IdentExt;
 use syn::punctuated::Punctuated;
 use syn::spanned::Spanned;
@@ -11,6 +11,7 @@ use crate::attr::{self, Mistakes};
 use crate::column::{ColumnField, is_option};
 use crate::name;
 use crate::relation::{self, Children, Linked, Owner, Reference};
+use crate::rules::Retire;
 
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     let mut mistakes = Mistakes::default();
@@ -22,22 +23,22 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
 }
 
 pub(crate) struct TableItem<'a> {
-    ident: &'a Ident,
-    visibility: &'a Visibility,
-    name: String,
+    pub(crate) ident: &'a Ident,
+    pub(crate) visibility: &'a Visibility,
+    pub(crate) name: String,
     schema: Option<String>,
-    columns: Vec<ColumnField<'a>>,
+    pub(crate) columns: Vec<ColumnField<'a>>,
     references: Vec<Reference>,
-    children: Vec<Children>,
+    pub(crate) children: Vec<Children>,
     linked: Vec<Linked>,
     /// Whether rows can be written out by serde, under the names of the columns.
     serialize: bool,
     /// The functions that are its policies.
-    policies: Vec<Path>,
+    pub(crate) policies: Vec<Path>,
     /// The columns that are filled from what a handle carries, and with which type.
-    fills: Vec<(Ident, Type)>,
-    /// The column that marks rows as withdrawn.
-    retire: Option<Ident>,
+    pub(crate) fills: Vec<(Ident, Type)>,
+    /// How its rows are withdrawn instead of deleted.
+    pub(crate) retire: Option<Retire>,
 }
 
 impl<'a> TableItem<'a> {
@@ -93,9 +94,7 @@ impl<'a> TableItem<'a> {
                 let paths = Punctuated::<Path, Token![,]>::parse_terminated(&content)?;
                 table.policies.extend(paths);
             } else if part.path.is_ident("retire") {
-                let content;
-                syn::parenthesized!(content in part.input);
-                table.retire = Some(content.call(Ident::parse_any)?);
+                table.retire = Some(Retire::parse(part)?);
             } else if part.path.is_ident("fill") {
                 let content;
                 syn::parenthesized!(content in part.input);
@@ -144,11 +143,14 @@ impl<'a> TableItem<'a> {
             .fills
             .iter()
             .map(|(column, _)| column)
-            .chain(&table.retire)
+            .chain(table.retire.as_ref().map(|retire| &retire.mark))
         {
             if table.columns.iter().all(|own| own.ident != column) {
                 mistakes.at(column.span(), format!("the table has no column `{column}`"));
             }
+        }
+        if let Some(retire) = &table.retire {
+            retire.check(&table, mistakes);
         }
         table.check_twins(mistakes);
         table.check_relations(mistakes);
@@ -238,7 +240,7 @@ impl<'a> TableItem<'a> {
         }
     }
 
-    fn owner(&self) -> Owner<'_> {
+    pub(crate) fn owner(&self) -> Owner<'_> {
         let key = self.columns.iter().filter(|column| column.key);
         Owner {
             ident: self.ident,
@@ -265,6 +267,7 @@ impl<'a> TableItem<'a> {
         let relations = self.relations();
         let serialize = self.serialize();
         let (unsaved, insert) = self.unsaved();
+        let retires = self.retires();
         quote! {
             #columns_struct
             #unsaved
@@ -277,11 +280,12 @@ impl<'a> TableItem<'a> {
                 #relations
                 #serialize
                 #insert
+                #retires
             };
         }
     }
 
-    fn columns_ident(&self) -> Ident {
+    pub(crate) fn columns_ident(&self) -> Ident {
         format_ident!("{}Columns", self.ident.unraw())
     }
 
@@ -317,7 +321,10 @@ impl<'a> TableItem<'a> {
                 true => quote!((::nepheline::SqlType::Boolean, true)),
                 false => quote!(<#ty as ::nepheline::ColumnType>::DECLARED),
             };
-            let retires = self.retire.as_ref() == Some(column.ident);
+            let retires = self
+                .retire
+                .as_ref()
+                .is_some_and(|retire| &retire.mark == column.ident);
             let made = self.made(column);
             quote! {
                 ::nepheline::ColumnInfo::new(
@@ -360,6 +367,8 @@ impl<'a> TableItem<'a> {
             .map(|reference| reference.descriptor(&owner, self.is_nullable(reference)));
         let policies = self.policies();
         let policy_count = self.policies.len();
+        let retired: Vec<_> = self.retired_with().collect();
+        let retired_count = retired.len();
         quote! {
             static COLUMNS: [::nepheline::ColumnInfo; #count] = [#(#columns),*];
             static INFO: ::nepheline::TableInfo = ::nepheline::TableInfo::new(
@@ -370,109 +379,14 @@ impl<'a> TableItem<'a> {
                 &COLUMNS,
                 &REFERENCES,
             )
-            .under(&POLICIES);
+            .under(&POLICIES)
+            .retiring(&RETIRED_WITH);
+            static RETIRED_WITH: [::nepheline::internal::Reference; #retired_count] =
+                [#(#retired),*];
             static POLICIES: [::nepheline::internal::PolicyInfo; #policy_count] = [#(#policies),*];
             static REFERENCES: [::nepheline::internal::Reference; #reference_count] =
                 [#(#references),*];
         }
-    }
-
-    /// Where the value of a column comes from in a new row.
-    fn made(&self, column: &ColumnField<'_>) -> TokenStream {
-        let filled = self.fills.iter().find(|(filled, _)| filled == column.ident);
-        let stamp = column.stamp.as_ref().map(Ident::to_string);
-        match (filled, stamp.as_deref()) {
-            (Some((_, ty)), _) => quote! {
-                ::nepheline::internal::Made::Filled(::nepheline::internal::fill_of::<#ty>)
-            },
-            (None, Some("insert")) => quote!(::nepheline::internal::Made::StampedOnInsert),
-            (None, Some(_)) => quote!(::nepheline::internal::Made::StampedOnWrite),
-            (None, None) if column.version => quote!(::nepheline::internal::Made::Version),
-            (None, None) => quote!(::nepheline::internal::Made::Given),
-        }
-    }
-
-    /// The struct of a row before it is stored, without what the database or the handle supplies.
-    fn unsaved(&self) -> (TokenStream, TokenStream) {
-        let (ident, visibility) = (self.ident, self.visibility);
-        let unsaved = format_ident!("Unsaved{}", ident.unraw());
-        let doc = format!(
-            "A row of the table `{}` before it is stored: what an INSERT supplies.",
-            self.name
-        );
-        let is_given = |column: &&ColumnField<'_>| {
-            let filled = self.fills.iter().any(|(filled, _)| filled == column.ident);
-            !column.generated && !column.version && column.stamp.is_none() && !filled
-        };
-        let given: Vec<_> = self.columns.iter().filter(is_given).collect();
-        let fields = given.iter().map(|column| {
-            let ColumnField { ident, ty, visibility, docs, .. } = column;
-            let default = docs.is_empty().then(|| {
-                let doc = format!("The column `{}`.", column.name);
-                quote!(#[doc = #doc])
-            });
-            quote! { #default #(#docs)* #visibility #ident: #ty }
-        });
-        let idents = given.iter().map(|column| column.ident);
-        let item = quote! {
-            #[doc = #doc]
-            #[allow(
-                dead_code,
-                missing_debug_implementations,
-                reason = "not every table is inserted into, and not every type can be shown"
-            )]
-            #visibility struct #unsaved { #(#fields,)* }
-        };
-        let implementation = quote! {
-            impl ::nepheline::Unsaved for #unsaved {
-                type Table = #ident;
-
-                fn each_value(self, take: &mut dyn FnMut(::nepheline::BindValue)) {
-                    #(take(::nepheline::ColumnType::to_bind_or_null(&self.#idents));)*
-                }
-            }
-
-            #[allow(dead_code, reason = "not every table is inserted into")]
-            impl #ident {
-                /// A new row, to be written by a handle.
-                #[track_caller]
-                #visibility fn insert(row: #unsaved) -> ::nepheline::Insert<Self> {
-                    ::nepheline::Insert::of([row])
-                }
-
-                /// New rows, to be written by a handle: all of them, or none.
-                #[track_caller]
-                #visibility fn insert_all(
-                    rows: impl ::core::iter::IntoIterator<Item = #unsaved>,
-                ) -> ::nepheline::Insert<Self> {
-                    ::nepheline::Insert::of(rows)
-                }
-            }
-        };
-        (item, implementation)
-    }
-
-    /// What tells each policy apart, and how its condition is had where the table stands. They carry the
-    /// place where they are named here, which origins show.
-    fn policies(&self) -> impl Iterator<Item = TokenStream> {
-        let (ident, columns) = (self.ident, self.columns_ident());
-        self.policies.iter().map(move |policy| {
-            let last = policy
-                .segments
-                .last()
-                .map(|segment| segment.ident.unraw().to_string());
-            let name = last.unwrap_or_default();
-            quote_spanned! {policy.span()=>
-                ::nepheline::internal::PolicyInfo::new(
-                    #name,
-                    || ::nepheline::internal::policy_id(&#policy),
-                    |source, carried| {
-                        let columns = <#ident as ::nepheline::RowStruct>::columns(source);
-                        ::nepheline::Policy::<#columns, _>::condition(#policy, columns, carried)
-                    },
-                )
-            }
-        })
     }
 
     /// A column that is NULL only where there is no row: of the key, or whichever is first.

@@ -4,7 +4,7 @@ use std::future::Future;
 use std::marker::PhantomData;
 
 use futures_util::stream::Stream;
-use nepheline_core::{Error, Unsaved, Writes};
+use nepheline_core::{Error, Table, Unsaved, Upsert, Writes};
 
 use crate::page::{self, Cursor, Page, Paging, Stretch, Way};
 use crate::readable::Readable;
@@ -12,7 +12,7 @@ use crate::verbs::{
     Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
     places_apart,
 };
-use crate::writing;
+use crate::writing::{self, Upserted};
 
 pub(crate) mod sealed {
     use std::future::Future;
@@ -232,21 +232,23 @@ pub trait Handle: sealed::Handle + Sized {
     /// number of the row where several are inserted;
     /// [`StaleVersion`](crate::ErrorKind::StaleVersion) for an update that expects another version.
     fn write<W: Writes>(&self, write: &W) -> impl Future<Output = Result<u64, Error>> + Send {
-        writing::write(self, write)
+        writing::write(self, write, self.asking())
     }
 
     /// Writes, and reads the rows as they are stored now, with what the database generated; of a delete, as
-    /// they were.
+    /// they were. Where the engine does not give back the rows of an update, as MariaDB, that is three statements
+    /// in one transaction: the keys of the rows are read and locked, the rows written and read.
     ///
     /// # Errors
     ///
-    /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) for an update on MariaDB,
-    /// and for any write on MySQL, which do not give rows back.
+    /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL for an
+    /// upsert that may leave rows as they are, and for an update that sets the key; on MySQL for inserts and
+    /// deletes, whose rows it does not give back.
     fn write_returning<W: Writes>(
         &self,
         write: &W,
     ) -> impl Future<Output = Result<Vec<W::Row>, Error>> + Send {
-        writing::write(self, write)
+        writing::write(self, write, self.asking())
     }
 
     /// Writes one row, and reads it as it is stored now.
@@ -260,6 +262,21 @@ pub trait Handle: sealed::Handle + Sized {
         write: &W,
     ) -> impl Future<Output = Result<W::Row, Error>> + Send {
         async move { writing::sole(write, self.write_returning(write).await?) }
+    }
+
+    /// Writes an upsert, and tells how many of its rows were inserted, updated and kept.
+    ///
+    /// PostgreSQL tells it of each row; on the other engines the rows that are there already are looked for
+    /// first, in the same transaction.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write`](Self::write).
+    fn write_upsert<T: Table>(
+        &self,
+        upsert: &Upsert<T>,
+    ) -> impl Future<Output = Result<Upserted, Error>> + Send {
+        writing::write(self, upsert, self.asking())
     }
 
     /// Inserts the rows of an iterator, however many they are, in constant memory: all of them, or none.

@@ -125,6 +125,7 @@ macros::with_an_engine! {
     pub use readable::Readable;
     pub use record::{Ran, Record, RecordMark};
     pub use transaction::{Isolation, Transaction, TransactionOptions};
+    pub use writing::Upserted;
 }
 #[cfg(any(feature = "postgres", feature = "mysql"))]
 mod in_flight;

@@ -69,7 +69,7 @@ impl Setting {
     }
 
     pub(crate) fn asking(&self, dialect: Dialect) -> Asking<'_> {
-        Asking { dialect, carried: &self.carried, time: Timestamp::now }
+        Asking { dialect, carried: &self.carried, time: Timestamp::now, stopped_at: None }
     }
 
     /// To be called when a statement is sent.

@@ -358,7 +358,7 @@ impl Verb for Run<'_> {
 
 /// A row that nobody looks at.
 #[derive(Debug)]
-pub(crate) struct Nothing;
+pub struct Nothing;
 
 impl RowShape for Nothing {
     const WIDTH: usize = 0;

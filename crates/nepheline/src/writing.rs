@@ -1,16 +1,73 @@
-//! Writing: how many rows a statement changed, and several statements as one.
+//! Writing: what each statement of a write tells, and which comes next. The handles do the running in between.
 
 use std::marker::PhantomData;
+use std::ops::Range;
 
-use nepheline_core::internal::{Asking, Part, Statement};
-use nepheline_core::{Error, ErrorKind, Insert, Unsaved, Writes};
+use jiff::Timestamp;
+use nepheline_core::internal::{
+    Asking, Key, KeyedRow, Part, Parts, Statement, Step, UpsertTold, WantedBack,
+};
+use nepheline_core::{Error, ErrorKind, Insert, RowShape, Table, Unsaved, Upsert, Writes};
 
 use crate::handle::sealed::Handle;
 use crate::verbs::{Gather, Nothing, Verb};
 
+/// How many rows an upsert inserted, updated, and left as they were.
+///
+/// ```no_run
+/// # use nepheline::blocking::Database;
+/// # use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key, generated)] id: i64, #[nepheline(unique)] name: String, visits: i64 }
+/// # fn f(db: Database) -> Result<(), Error> {
+/// let visited = Lab::insert(UnsavedLab { name: "Ostra Assays".into(), visits: 1 })
+///     .or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits));
+/// if db.write_upsert(&visited)?.inserted == 1 {
+///     println!("welcome, Ostra Assays");
+/// }
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+#[non_exhaustive]
+pub struct Upserted {
+    /// Those that were not there before.
+    pub inserted: u64,
+    /// Those that were there and that `or_update` has set, also to what they were.
+    pub updated: u64,
+    /// Those that were there and stay as they are: all with `or_keep`, and those that a policy hides.
+    pub kept: u64,
+}
+
+/// What the statements of a write give, put together.
+pub trait Outcome<W>: Default + Send {
+    type Row: RowShape + Send + 'static;
+    type Gathered: Gather<Self::Row>;
+
+    const WANTED: WantedBack;
+
+    fn add(&mut self, write: &W, asking: Asking<'_>, step: &Step<'_>, gathered: Self::Gathered);
+
+    fn is_nothing(&self) -> bool;
+}
+
+impl<W: Writes> Outcome<W> for u64 {
+    type Row = Nothing;
+    type Gathered = Affected;
+
+    const WANTED: WantedBack = WantedBack::Count;
+
+    fn add(&mut self, write: &W, asking: Asking<'_>, step: &Step<'_>, affected: Affected) {
+        *self += write.counted(asking, step, affected.0);
+    }
+
+    fn is_nothing(&self) -> bool {
+        *self == 0
+    }
+}
+
 /// How many rows a statement changed.
 #[derive(Debug, Default)]
-pub(crate) struct Affected(u64);
+pub struct Affected(u64);
 
 impl Gather<Nothing> for Affected {
     fn take(&mut self, _: Nothing) {}
@@ -24,83 +81,154 @@ impl Gather<Nothing> for Affected {
     }
 }
 
-/// A part of a write, of which the number of rows matters.
-pub(crate) struct Write<'w, W> {
-    pub(crate) write: &'w W,
-    pub(crate) part: Part,
-}
-
-impl<W: Writes> Verb for Write<'_, W> {
-    type Row = Nothing;
-    type Gathered = Affected;
-    type Output = u64;
-
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
-        self.write.statement(asking, self.part, false)
-    }
-
-    fn finish(self, affected: Affected) -> Result<u64, Error> {
-        match affected.0 {
-            0 if self.write.expects_a_version() => {
-                Err(Error::stale_version(self.write.table_name()).asked_at(self.write.origin()))
-            }
-            rows => Ok(rows),
-        }
-    }
-}
-
-/// A part of a write whose rows are wanted back.
-pub(crate) struct WriteReturning<'w, W> {
-    pub(crate) write: &'w W,
-    pub(crate) part: Part,
-}
-
-impl<W: Writes> Verb for WriteReturning<'_, W> {
+impl<W: Writes> Outcome<W> for Vec<W::Row> {
     type Row = W::Row;
     type Gathered = Vec<W::Row>;
-    type Output = Vec<W::Row>;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
-        self.write.statement(asking, self.part, true)
+    const WANTED: WantedBack = WantedBack::Rows;
+
+    fn add(&mut self, _: &W, _: Asking<'_>, _: &Step<'_>, mut rows: Vec<W::Row>) {
+        self.append(&mut rows);
     }
 
-    fn finish(self, rows: Vec<W::Row>) -> Result<Vec<W::Row>, Error> {
-        match rows.is_empty() && self.write.expects_a_version() {
-            true => Err(Error::stale_version(self.write.table_name()).asked_at(self.write.origin())),
-            false => Ok(rows),
+    fn is_nothing(&self) -> bool {
+        self.is_empty()
+    }
+}
+
+impl<T: Table> Outcome<Upsert<T>> for Upserted {
+    type Row = bool;
+    type Gathered = Told;
+
+    const WANTED: WantedBack = WantedBack::Kinds;
+
+    fn add(&mut self, write: &Upsert<T>, asking: Asking<'_>, step: &Step<'_>, told: Told) {
+        let rows = write.rows_of(asking, step.part).len();
+        let [inserted, updated, kept] = write.kinds(rows, step, told.upsert);
+        self.inserted += inserted;
+        self.updated += updated;
+        self.kept += kept;
+    }
+
+    fn is_nothing(&self) -> bool {
+        *self == Upserted::default()
+    }
+}
+
+/// Whether each row was inserted, where the engine tells that, and else only how many were written.
+#[derive(Debug, Default)]
+pub struct Told {
+    upsert: UpsertTold,
+    affected: u64,
+}
+
+impl Gather<bool> for Told {
+    fn take(&mut self, inserted: bool) {
+        self.upsert.rows += 1;
+        self.upsert.inserted += u64::from(inserted);
+    }
+
+    fn seen(&self) -> u64 {
+        self.affected
+    }
+
+    fn affected(&mut self, rows: u64) {
+        self.affected = rows;
+    }
+}
+
+/// A write under way: the statements it takes, and what those that have run found.
+pub(crate) struct Course<'w, W, O> {
+    write: &'w W,
+    pub(crate) parts: Parts,
+    /// The time for all its statements.
+    at: Option<Timestamp>,
+    found: Option<Vec<Key>>,
+    outcome: PhantomData<fn() -> O>,
+}
+
+/// The statement of a write that failed, if it was one of them, and how.
+pub(crate) type Stopped = (Option<Part>, Error);
+
+impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
+    pub(crate) fn of(write: &'w W, asking: Asking<'_>) -> Result<Course<'w, W, O>, Error> {
+        let asking = asking.stopped();
+        let (parts, at) = (write.parts(asking, O::WANTED)?, asking.stopped_at);
+        Ok(Course { write, parts, at, found: None, outcome: PhantomData })
+    }
+
+    /// Whether it takes one statement at most, which fails as a whole or for its one row.
+    pub(crate) fn is_single(&self, asking: Asking<'_>) -> bool {
+        match self.parts.as_slice() {
+            [] => true,
+            [part] => self.write.rows_of(asking, *part).len() <= 1,
+            _ => false,
         }
     }
-}
 
-/// What each statement of a write gives, put together.
-pub trait Outcome<W>: Default + Send {
-    fn verb(write: &W, part: Part) -> impl Verb<Output = Self>;
-
-    fn add(&mut self, other: Self);
-}
-
-impl<W: Writes> Outcome<W> for u64 {
-    fn verb(write: &W, part: Part) -> impl Verb<Output = u64> {
-        Write { write, part }
+    /// A statement that prepares for others.
+    pub(crate) fn prepare(&self, part: Part) -> Prepare<'_, 'w, W, O> {
+        Prepare(self, part)
     }
 
-    fn add(&mut self, other: u64) {
-        *self += other;
-    }
-}
-
-impl<W: Writes> Outcome<W> for Vec<W::Row> {
-    fn verb(write: &W, part: Part) -> impl Verb<Output = Vec<W::Row>> {
-        WriteReturning { write, part }
+    /// A statement whose outcome is wanted.
+    pub(crate) fn write(&self, part: Part) -> Write<'_, 'w, W, O> {
+        Write(self, part)
     }
 
-    fn add(&mut self, mut other: Vec<W::Row>) {
-        self.append(&mut other);
+    fn statement(&self, asking: Asking<'_>, part: Part) -> Result<Statement<'_>, Error> {
+        let asking = Asking { stopped_at: self.at, ..asking };
+        self.write.statement(asking, &self.step(part))
+    }
+
+    fn step(&self, part: Part) -> Step<'_> {
+        Step { part, wanted: O::WANTED, found: self.found.as_deref() }
+    }
+
+    /// Takes note of what was found. Without rows that are meant there is nothing to go on with.
+    pub(crate) fn note(&mut self, part: Part, found: Vec<Key>) -> bool {
+        let goes_on = part != Part::Keys || !found.is_empty();
+        if !matches!(part, Part::Children(_)) {
+            self.found = Some(found);
+        }
+        goes_on
+    }
+
+    pub(crate) fn add(&self, outcome: &mut O, asking: Asking<'_>, part: Part, gathered: O::Gathered) {
+        outcome.add(self.write, asking, &self.step(part), gathered);
+    }
+
+    /// What it gave in all, which for an update that expects a version must be something.
+    pub(crate) fn end(&self, outcome: O) -> Result<O, Stopped> {
+        match outcome.is_nothing() && self.write.expects_a_version() {
+            true => {
+                let err = Error::stale_version(self.write.table_name());
+                Err((None, err.asked_at(self.write.origin())))
+            }
+            false => Ok(outcome),
+        }
+    }
+
+    /// The same write up to a part that failed, and the rows of which one may be at fault.
+    pub(crate) fn before(
+        write: &'w W,
+        asking: Asking<'_>,
+        failed: Part,
+        err: &Error,
+    ) -> Option<(Course<'w, W, O>, Range<usize>)> {
+        let rows = write.rows_of(asking, failed);
+        if rows.is_empty() || !is_of_one_row(err) {
+            return None;
+        }
+        let mut course = Course::of(write, asking).ok()?;
+        let before = course.parts.iter().position(|part| *part == failed)?;
+        course.parts.truncate(before);
+        Some((course, rows))
     }
 }
 
 /// Whether one row of several may be at fault, so that it is worth finding which.
-pub(crate) fn is_of_one_row(err: &Error) -> bool {
+fn is_of_one_row(err: &Error) -> bool {
     matches!(
         err.kind(),
         ErrorKind::UniqueViolation
@@ -111,94 +239,115 @@ pub(crate) fn is_of_one_row(err: &Error) -> bool {
     )
 }
 
+/// A statement of a write whose outcome is wanted.
+pub(crate) struct Write<'c, 'w, W, O>(&'c Course<'w, W, O>, Part);
+
+impl<W: Writes, O: Outcome<W>> Verb for Write<'_, '_, W, O> {
+    type Row = O::Row;
+    type Gathered = O::Gathered;
+    type Output = O::Gathered;
+
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.0.statement(asking, self.1)
+    }
+
+    fn finish(self, gathered: O::Gathered) -> Result<O::Gathered, Error> {
+        Ok(gathered)
+    }
+}
+
+/// A statement of a write that prepares for others: what it finds is what these need.
+pub(crate) struct Prepare<'c, 'w, W, O>(&'c Course<'w, W, O>, Part);
+
+impl<W: Writes, O: Outcome<W>> Verb for Prepare<'_, '_, W, O> {
+    type Row = KeyedRow<Nothing>;
+    type Gathered = Vec<KeyedRow<Nothing>>;
+    type Output = Vec<Key>;
+
+    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+        self.0.statement(asking, self.1)
+    }
+
+    fn finish(self, rows: Vec<KeyedRow<Nothing>>) -> Result<Vec<Key>, Error> {
+        Ok(rows.into_iter().map(|row| row.keys).collect())
+    }
+}
+
 /// A write of however many statements: all of them, or none.
 pub(crate) async fn write<H: Handle, W: Writes, O: Outcome<W>>(
     handle: &H,
     write: &W,
+    asking: Asking<'_>,
 ) -> Result<O, Error> {
-    let written = write_parts(handle, write).await;
+    let written = match Course::of(write, asking) {
+        Ok(mut course) if course.is_single(asking) => {
+            follow(handle, &mut course).await.map_err(|(_, err)| err)
+        }
+        Ok(course) => together(handle, course, asking).await,
+        Err(err) => Err(err),
+    };
     // Not every engine tells of which table a violation is.
     written.map_err(|err| err.violating_of(write.table_name()))
 }
 
-async fn write_parts<H: Handle, W: Writes, O: Outcome<W>>(
+/// Runs the statements of a write, one after the other; of one that failed it says which.
+async fn follow<H: Handle, W: Writes, O: Outcome<W>>(
     handle: &H,
-    write: &W,
-) -> Result<O, Error> {
-    let statements = write.statements(handle.asking());
-    if statements <= 1 && write.rows_before(handle.asking(), 1).is_none_or(|rows| rows <= 1) {
-        return one_of::<H, W, O>(handle, write, statements).await;
+    course: &mut Course<'_, W, O>,
+) -> Result<O, Stopped> {
+    let mut outcome = O::default();
+    for part in course.parts.clone() {
+        let failed = |err| (Some(part), err);
+        if part.prepares() {
+            let found = handle.run(course.prepare(part)).await.map_err(failed)?;
+            if !course.note(part, found) {
+                break;
+            }
+        } else {
+            let gathered = handle.run(course.write(part)).await.map_err(failed)?;
+            course.add(&mut outcome, handle.asking(), part, gathered);
+        }
     }
-    let together = handle.begin_together().await?;
-    let all = Together::<W, O> { write, outcome: PhantomData };
-    let outcome = all.run(&together.transaction(), statements).await;
-    let outcome = together.end(outcome).await;
-    let (statement, err) = match outcome {
-        Ok(outcome) => return Ok(outcome),
-        Err(Stopped { statement, err }) => (statement, err),
+    course.end(outcome)
+}
+
+async fn together<H: Handle, W: Writes, O: Outcome<W>>(
+    handle: &H,
+    mut course: Course<'_, W, O>,
+    asking: Asking<'_>,
+) -> Result<O, Error> {
+    let (write, together) = (course.write, handle.begin_together().await?);
+    let (failed, outcome) = match follow(&together.transaction(), &mut course).await {
+        Ok(outcome) => (None, Ok(outcome)),
+        Err((part, err)) => (part, Err(err)),
     };
-    let Some(statement) = statement.filter(|_| is_of_one_row(&err)) else { return Err(err) };
+    let err = match together.end(outcome).await {
+        Ok(outcome) => return Ok(outcome),
+        Err(err) => err,
+    };
     // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
+    let before = failed.and_then(|part| Course::<W, O>::before(write, asking, part, &err));
+    let Some((mut course, rows)) = before else { return Err(err) };
     let Ok(together) = handle.begin_together().await else { return Err(err) };
-    let found = all.find(&together.transaction(), statement).await;
+    let found = find(&together.transaction(), &mut course, rows).await;
     let undone: Result<(), Error> = Err(Error::abandoned());
     let _ = together.end(undone).await;
     Err(found.unwrap_or(err))
 }
 
-async fn one_of<H: Handle, W: Writes, O: Outcome<W>>(
+/// Tries what came before, and then each row: how the first that fails does.
+async fn find<H: Handle, W: Writes, O: Outcome<W>>(
     handle: &H,
-    write: &W,
-    statements: usize,
-) -> Result<O, Error> {
-    match statements {
-        0 => Ok(O::default()),
-        _ => handle.run(O::verb(write, Part::Statement(0))).await,
-    }
-}
-
-/// The statement of a write that failed, if it was one of them, and how.
-struct Stopped {
-    statement: Option<usize>,
-    err: Error,
-}
-
-impl From<Error> for Stopped {
-    fn from(err: Error) -> Stopped {
-        Stopped { statement: None, err }
-    }
-}
-
-/// All statements of a write, on one transaction.
-struct Together<'w, W, O> {
-    write: &'w W,
-    outcome: PhantomData<fn() -> O>,
-}
-
-impl<W: Writes, O: Outcome<W>> Together<'_, W, O> {
-    async fn run<H: Handle>(&self, handle: &H, statements: usize) -> Result<O, Stopped> {
-        let mut outcome = O::default();
-        for statement in 0..statements {
-            let part = O::verb(self.write, Part::Statement(statement));
-            let written = handle.run(part).await;
-            outcome.add(written.map_err(|err| Stopped { statement: Some(statement), err })?);
+    course: &mut Course<'_, W, O>,
+    rows: Range<usize>,
+) -> Option<Error> {
+    follow(handle, course).await.ok()?;
+    for row in rows {
+        if let Err(err) = handle.run(course.write(Part::Row(row))).await {
+            return Some(err.at_row(row as u64 + 1));
         }
-        Ok(outcome)
     }
-
-    /// Tries what came before, and then each row of the statement that failed: the first that fails.
-    async fn find<H: Handle>(&self, handle: &H, failed: usize) -> Option<Error> {
-        self.run(handle, failed).await.ok()?;
-        let first = self.write.rows_before(handle.asking(), failed)?;
-        let end = self.write.rows_before(handle.asking(), failed + 1)?;
-        for row in first..end {
-            let part = O::verb(self.write, Part::Row(row));
-            if let Err(err) = handle.run(part).await {
-                return Some(err.at_row(row as u64 + 1));
-            }
-        }
-        None
-    }
+    None
 }
 
 /// How many rows of an iterator are in memory at once.
@@ -230,10 +379,11 @@ pub(crate) async fn insert_chunks<H: Handle, I: Iterator<Item: Unsaved>>(
 ) -> Result<u64, Error> {
     let together = handle.begin_together().await?;
     let transaction = together.transaction();
+    let asking = handle.asking().stopped();
     let inserted = async {
         let mut inserted = 0;
         while let Some(chunk) = chunks.next() {
-            let written = write::<_, _, u64>(&transaction, &chunk).await;
+            let written = write::<_, _, u64>(&transaction, &chunk, asking).await;
             inserted += written.map_err(|err| err.after_rows(inserted))?;
         }
         Ok(inserted)

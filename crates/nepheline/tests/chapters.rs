@@ -566,17 +566,15 @@ there they are refused.
 
 #[test]
 fn policies() {
-    use nepheline_coreshed::guarded::{
-        Borehole, Site, Specimen, UnsavedSite, not_archived, not_withdrawn, own_agency,
-    };
+    use nepheline_coreshed::guarded::{Borehole, Site, Specimen, not_archived, own_agency};
     let mut chapter = Chapter::new(
         include_str!("chapters.rs"),
         r#"
-# Policies and writes
+# Policies
 
-Conditions that hold everywhere, and what changes rows. The tables are those of the core shed with policies:
-`crates/coreshed/src/guarded.rs`. A test writes this page: each question is asked of SQLite, PostgreSQL
-and MariaDB, whose answers have to be equal, and each write is undone. The SQL is PostgreSQL's.
+Conditions that hold everywhere, and gates around every statement. The tables are those of the core shed with
+policies: `crates/coreshed/src/guarded.rs`. A test writes this page: each question is asked of SQLite, PostgreSQL
+and MariaDB, whose answers have to be equal. The SQL is PostgreSQL's.
 
 ```rust
 #[derive(Debug, Table)]
@@ -657,7 +655,44 @@ it, and `sql.policies()` lists which policies a statement came across, applied o
             .order_by(|s| per(s.agency_id).asc())
     );
 
-    chapter.section("Writes");
+    chapter.append(
+        r#"
+## The database's own rules
+
+On PostgreSQL the database can hold rules of its own. `db.mirroring::<AgencyId>("core.agency")` tells the session who
+is asking, in each transaction and for it alone, so that a row security policy can ask for
+`nullif(current_setting('core.agency', true), '')`. On such a handle statements run in transactions only.
+
+## Gates
+
+`db.through(gate)` puts code around every statement: it sees the tables, the operation, the SQL, the binds, the
+line that asked, and whether there is a transaction; then the rows, the time and the error. It may refuse, or
+answer in place of the database. `db.budget(3)` refuses the fourth statement and names the lines of the three before;
+`Record` keeps what ran; `Traced` (feature `tracing`) tells `tracing`, without values unless asked.
+
+Writes are under the same policies: see [Writes](writes.snap.md).
+"#,
+    );
+    chapter.finish("policies.md");
+}
+
+#[test]
+fn writes() {
+    use nepheline_coreshed::guarded::{
+        Borehole, Site, Specimen, UnsavedBorehole, UnsavedSite, not_withdrawn,
+    };
+    let mut chapter = Chapter::new(
+        include_str!("chapters.rs"),
+        r#"
+# Writes
+
+Inserts, updates and deletes are values too, and run when a handle writes them. The tables are those of the core
+shed with [policies](policies.snap.md), which hold for writes as for everything. A test writes this page: each write
+is done on SQLite, PostgreSQL and MariaDB, which have to tell the same, and undone. The SQL is PostgreSQL's.
+"#,
+    );
+
+    chapter.section("Inserted, updated, deleted");
     wrote!(
         chapter,
         "A new row. `UnsavedSite` has neither the key nor the agency, which is filled from what the handle carries.",
@@ -706,27 +741,51 @@ it, and `sql.policies()` lists which policies a statement came across, applied o
             .limit(2)
             .delete()
     );
+
+    chapter.section("Rows that may be there already");
+    wrote!(
+        chapter,
+        "The row that is known by this name is updated, of the values of the stored row and of the new one. \
+         `or_keep(|b| b.name)` would leave it as it is.",
+        Borehole::insert(UnsavedBorehole {
+            site_id: 2,
+            name: "KP-02".into(),
+            depth_m: 480.0,
+            drilled_on: jiff::civil::date(2024, 5, 30),
+            rig: String::new(),
+        })
+        .or_update(|b| b.name, |b, new| b.depth_m.set(new.depth_m))
+    );
     chapter.append(
         r#"
-`delete_for_good()` deletes also what is retired otherwise. A write without any condition is refused, unless
-`every_row()` says that every row is meant.
+```rust
+let told = db.write_upsert(&Lab::insert_all(labs).or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits)))?;
+println!("{} new, {} known, {} left as they are", told.inserted, told.updated, told.kept);
+```
+
+A stored row that a policy hides is neither updated nor stored a second time: it is among those that are kept.
+PostgreSQL tells of each row what became of it; elsewhere the rows that are there are looked for first, in the same
+transaction. MariaDB and MySQL go by any unique column and do not tell which, so rows that could be known by another
+are refused there.
+
+## How many, and which
+
+`write` tells how many rows were inserted, found to be updated, or deleted: the same number on every engine, also
+where a row is set to what it was.
 
 ```rust
 let stored = db.write_returning_one(&Site::insert(new))?;          // the row as it is stored, with its key
+let heavier = db.write_returning(&of_today.update(|s| s.base_m.set(s.base_m + 0.5)))?;   // the rows as they are now
+```
+
+Where an engine does not give rows back, `write_returning` of an update takes three statements in one transaction:
+the keys are read and locked, the rows written and read again. So it is on MariaDB. MySQL gives back nothing that is
+inserted or deleted, which is refused, and so is an upsert on both that may leave rows as they are.
+
+## Many rows
+
+```rust
 let rows = db.write(&Specimen::insert_all(rows))?;                 // all of them, or none
-let rows = db.write(&Specimen::row(7).update(|s| s.rock.set(Rock::Basalt)))?;   // how many were found
-```
-
-```rust
-// Where a row is there already, known by a unique column or a key: update it, or keep it.
-let visited = Lab::insert_all(labs).or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits));
-let known = Lab::insert_all(labs).or_keep(|l| l.name);
-```
-
-A stored row that a policy hides is neither updated nor stored a second time. MariaDB and MySQL go by any unique
-column and do not tell which, so rows that could be known by another are refused there.
-
-```rust
 let rows = db.insert_each(lines.map(parsed))?;       // an iterator of any length, in constant memory: all or none
 let rows = db.write(&totals.insert_into::<Listed>())?;      // what a query finds, by the names of its struct's fields
 ```
@@ -736,29 +795,39 @@ one of them nothing is stored, and the error tells its number (`err.row()`), the
 `ForeignKeyViolation`, `CheckViolation`, `NotNullViolation`), and as far as the engine tells it
 `err.constraint()`, `err.table()` and `err.column()`.
 
-| attribute | what an insert does | what an update does |
+## What is refused
+
+A write without any condition is refused, unless `every_row()` says that every row is meant. A column that the
+database or the handle sets cannot be set:
+
+| attribute | what an insert does | what an update does, and a delete that retires |
 |---|---|---|
 | `generated` | leaves it to the database | sets it only if told to |
 | `fill(agency_id = AgencyId)` | takes the value that the handle carries | refuses to set it |
 | `version` | begins at 1 | counts up; `.expecting(version)` is an error of the kind `StaleVersion` where somebody else was faster |
 | `stamp = insert`, `stamp = write` | the time of the handle's clock | `stamp = write` again |
 
-`db.carrying(Clock::fixed(at))` sets the clock, for tests. Rows come back from inserts and deletes on SQLite,
-PostgreSQL and MariaDB, and from updates on SQLite and PostgreSQL; elsewhere `write_returning` is refused.
+All statements of a write have the same time. `db.carrying(Clock::fixed(at))` sets the clock, for tests.
 
-## The database's own rules
+## Retired with their parents
 
-On PostgreSQL the database can hold rules of its own. `db.mirroring::<AgencyId>("core.agency")` tells the session who
-is asking, in each transaction and for it alone, so that a row security policy can ask for
-`nullif(current_setting('core.agency', true), '')`. On such a handle statements run in transactions only.
+```rust
+#[derive(Debug, Table)]
+#[nepheline(children(assays: Assay by specimen_id), retire(withdrawn_at, with(assays)))]
+struct Specimen { /* .. */ }
 
-## Gates
+#[derive(Debug, Table)]
+#[nepheline(retire(withdrawn_at))]
+struct Assay { /* .. */ }
 
-`db.through(gate)` puts code around every statement: it sees the tables, the operation, the SQL, the binds, the
-line that asked, and whether there is a transaction; then the rows, the time and the error. It may refuse, or
-answer in place of the database. `db.budget(3)` refuses the fourth statement and names the lines of the three before;
-`Record` keeps what ran; `Traced` (feature `tracing`) tells `tracing`, without values unless asked.
+let specimens = db.write(&Specimen::row(7).delete())?;     // its assays are marked too, with the same time
+```
+
+The rows are found first and locked, then their children are marked, and at last they themselves, in one
+transaction. Policies hold for the children as everywhere: what is hidden stays as it is, unless
+`waive_everywhere` names the policy. A table among `with(..)` that does not retire its rows does not compile.
+`delete_for_good()` deletes also what is retired otherwise, and leaves children to the database.
 "#,
     );
-    chapter.finish("policies.md");
+    chapter.finish("writes.md");
 }

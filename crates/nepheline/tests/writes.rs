@@ -10,7 +10,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use nepheline::blocking::{Database, Handle};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{Clock, Record};
+use nepheline::{Clock, Record, Upsert, Upserted};
 use support::{Engine, engines};
 
 #[derive(Debug, Clone, Copy, PartialEq, Storable)]
@@ -69,6 +69,61 @@ struct Ticket {
     id: i64,
 }
 
+/// What is retired with all that is on it.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(
+    table = "write_pallet",
+    children(cartons: Carton by pallet_id),
+    policies(on_the_floor),
+    retire(cleared_at, with(cartons)),
+)]
+struct Pallet {
+    #[nepheline(key)]
+    id: i64,
+    cleared_at: Option<Timestamp>,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(
+    table = "write_carton",
+    children(seals: Seal by (pallet_id, number)),
+    policies(own_carton, not_cleared),
+    fill(agency_id = AgencyId),
+    retire(cleared_at, with(seals)),
+)]
+struct Carton {
+    #[nepheline(key, references = Pallet)]
+    pallet_id: i64,
+    #[nepheline(key)]
+    number: i64,
+    agency_id: AgencyId,
+    #[nepheline(version)]
+    version: i64,
+    cleared_at: Option<Timestamp>,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "write_seal", retire(broken))]
+struct Seal {
+    #[nepheline(key)]
+    id: i64,
+    pallet_id: i64,
+    number: i64,
+    broken: Option<bool>,
+}
+
+fn on_the_floor(p: PalletColumns) -> Condition {
+    p.cleared_at.is_null()
+}
+
+fn own_carton(c: CartonColumns, agency: &AgencyId) -> Condition {
+    c.agency_id.eq(*agency)
+}
+
+fn not_cleared(c: CartonColumns) -> Condition {
+    c.cleared_at.is_null()
+}
+
 fn own_agency(t: TrayColumns, agency: &AgencyId) -> Condition {
     t.agency_id.eq(*agency)
 }
@@ -90,7 +145,7 @@ fn alone() -> MutexGuard<'static, ()> {
 /// A handle of agency 3, at eight o'clock, of empty tables.
 fn prepared(engine: &Engine) -> Database {
     let db = engine.open();
-    for table in ["tray", "place", "shelf", "ticket"] {
+    for table in ["tray", "place", "shelf", "ticket", "pallet", "carton", "seal"] {
         db.run_text(&format!("DROP TABLE IF EXISTS write_{table}"), vec![])
             .unwrap();
     }
@@ -113,6 +168,12 @@ fn prepared(engine: &Engine) -> Database {
         "place (shelf_id BIGINT, slot BIGINT, grams BIGINT NOT NULL, PRIMARY KEY (shelf_id, slot))"
             .to_owned(),
         format!("ticket (id {key})"),
+        format!("pallet (id BIGINT PRIMARY KEY, cleared_at {time})"),
+        format!(
+            "carton (pallet_id BIGINT, number BIGINT, agency_id BIGINT NOT NULL, version BIGINT NOT NULL, \
+             cleared_at {time}, PRIMARY KEY (pallet_id, number))"
+        ),
+        "seal (id BIGINT PRIMARY KEY, pallet_id BIGINT, number BIGINT, broken BOOLEAN)".to_owned(),
     ] {
         db.run_text(&format!("CREATE TABLE write_{table}"), vec![])
             .unwrap();
@@ -161,28 +222,138 @@ fn what_is_stored_is_what_comes_back() {
 }
 
 #[test]
-fn rows_come_back_from_updates_where_the_engine_gives_them() {
+fn rows_come_back_from_updates() {
     let _alone = alone();
     for engine in engines() {
-        let db = prepared(&engine);
+        let (db, record) = (prepared(&engine), Record::new());
         db.write(&Tray::insert_all((1..=3).map(|i| tray(format!("T{i}"), i))))
             .unwrap();
         let heavier = Tray::rows()
             .filter(|t| t.grams.ge(2))
             .update(|t| t.grams.set(t.grams + 10));
-        match db.write_returning(&heavier) {
-            Ok(mut rows) => {
-                rows.sort_by_key(|row| row.id);
-                assert_eq!(rows.iter().map(|row| row.grams).collect::<Vec<_>>(), [12, 13]);
-            }
-            Err(err) => {
-                assert_eq!((engine.name, err.kind()), ("MariaDB", ErrorKind::Unsupported));
-            }
+        let mut rows = db.recording_to(&record).write_returning(&heavier).unwrap();
+        rows.sort_by_key(|row| row.id);
+        assert_eq!(rows.iter().map(|row| row.grams).collect::<Vec<_>>(), [12, 13]);
+        // Where it takes several statements, each is seen.
+        assert_eq!(record.len().to_string(), engine.pick("1", "1", "3"), "on {}", engine.name);
+        assert_eq!(
+            rows,
+            db.read(
+                &Tray::rows()
+                    .filter(|t| t.grams.ge(2))
+                    .order_by(|t| t.id.asc())
+            )
+            .unwrap()
+        );
+
+        // Also when they are hidden from then on, and when they are not found by what found them any more.
+        let gone = db.write_returning(&Tray::row(2).delete()).unwrap();
+        assert_eq!(gone.iter().map(|t| t.withdrawn_at).collect::<Vec<_>>(), [Some(at(8))]);
+        assert!(
+            db.write_returning(&Tray::row(2).delete())
+                .unwrap()
+                .is_empty()
+        );
+        let unseen = Tray::row(3).update(|t| t.grams.set(1)).expecting(7);
+        assert_eq!(db.write_returning(&unseen).unwrap_err().kind(), ErrorKind::StaleVersion);
+        let seen = Tray::row(3).update(|t| t.grams.set(1)).expecting(2);
+        assert_eq!(db.write_returning_one(&seen).unwrap().version, 3, "on {}", engine.name);
+
+        // With a key of several columns, and one that is set.
+        db.write(&Place::insert_all((1..=3).map(|slot| UnsavedPlace {
+            shelf_id: 1,
+            slot,
+            grams: 9,
+        })))
+        .unwrap();
+        let lighter = Place::rows()
+            .filter(|p| p.slot.ge(2))
+            .update(|p| p.grams.set(p.slot));
+        let mut rows = db.write_returning(&lighter).unwrap();
+        rows.sort_by_key(|row| row.slot);
+        assert_eq!(rows.iter().map(|p| p.grams).collect::<Vec<_>>(), [2, 3], "on {}", engine.name);
+        let moved = Place::row((1, 1)).update(|p| p.shelf_id.set(2));
+        match db.write_returning_one(&moved) {
+            Ok(place) => assert_eq!(place.shelf_id, 2),
+            Err(err) => assert_eq!((engine.name, err.kind()), ("MariaDB", ErrorKind::Unsupported)),
         }
         let gone = db
             .write_returning(&Place::rows().delete().every_row())
             .unwrap();
-        assert!(gone.is_empty());
+        assert_eq!(gone.len(), 3);
+    }
+}
+
+#[test]
+fn children_are_retired_with_their_parents() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine);
+        db.write(&Pallet::insert_all((1..=3).map(|id| UnsavedPallet { id, cleared_at: None })))
+            .unwrap();
+        let carton = |pallet_id, number| UnsavedCarton { pallet_id, number, cleared_at: None };
+        db.write(&Carton::insert_all([carton(1, 1), carton(1, 2), carton(2, 1), carton(3, 1)]))
+            .unwrap();
+        db.carrying(AgencyId(4))
+            .write(&Carton::insert(carton(1, 9)))
+            .unwrap();
+        let seal = |id, pallet_id, number| UnsavedSeal { id, pallet_id, number, broken: None };
+        db.write(&Seal::insert_all([
+            seal(1, 1, 1),
+            seal(2, 1, 2),
+            seal(3, 2, 1),
+            seal(4, 1, 9),
+            seal(5, 3, 1),
+        ]))
+        .unwrap();
+
+        // The rows are found before anything is retired, also by children that will be.
+        let with_second =
+            Pallet::rows().filter(|p| p.cartons().filter(|c| c.number.eq(2)).exists());
+        let both = Pallet::rows()
+            .filter(|p| p.id.eq(2) | with_second.clone().filter(|w| w.id.eq(p.id)).exists());
+        let hours = Mutex::new(10..);
+        let clock = Clock::new(move || at(hours.lock().unwrap().next().unwrap()));
+        assert_eq!(db.carrying(clock).write(&both.delete()).unwrap(), 2, "on {}", engine.name);
+
+        let cartons = Carton::rows()
+            .waive_every_policy()
+            .order_by(|c| (c.pallet_id.asc(), c.number.asc()));
+        let cartons = db.read(&cartons).unwrap();
+        let marks: Vec<_> = cartons.iter().map(|c| (c.cleared_at, c.version)).collect();
+        let (cleared, left) = ((Some(at(10)), 2), (None, 1));
+        // One time for all, and what a policy hides stays as it is, with what belongs to it.
+        assert_eq!(marks, [cleared, cleared, left, cleared, left], "on {}", engine.name);
+        let broken = db
+            .read(&Seal::rows().order_by(|s| s.id.asc()).select(|s| s.broken))
+            .unwrap();
+        assert_eq!(broken, [Some(true), Some(true), Some(true), None, None]);
+        let pallets = Pallet::rows().waive_every_policy().order_by(|p| p.id.asc());
+        assert_eq!(
+            db.read(&pallets.select(|p| p.cleared_at)).unwrap(),
+            [Some(at(10)), Some(at(10)), None]
+        );
+
+        // Waived everywhere, no policy holds for the children either; in a transaction it is undone with it.
+        let last = Pallet::row(3).waive_everywhere(own_carton).delete();
+        let undone: Result<(), Error> = db.carrying(AgencyId(4)).transaction(|tx| {
+            assert_eq!(tx.write_returning(&last)?.len(), 1);
+            assert_eq!(
+                tx.count(
+                    &Carton::rows()
+                        .waive(own_carton)
+                        .filter(|c| c.pallet_id.eq(3))
+                )?,
+                0
+            );
+            Err(tx.read_one(&Pallet::row(77)).unwrap_err())
+        });
+        assert_eq!(undone.unwrap_err().kind(), ErrorKind::NotFound);
+        assert_eq!(db.count(&Pallet::rows()).unwrap(), 1);
+        assert_eq!(db.count(&Carton::rows()).unwrap(), 1);
+        // Deleted for good, the children are left to the database.
+        assert_eq!(db.write(&Pallet::row(3).delete_for_good()).unwrap(), 1);
+        assert_eq!(db.count(&Carton::rows()).unwrap(), 1);
     }
 }
 
@@ -245,6 +416,24 @@ async fn written_async(engine: &Engine) {
         .await;
     assert_eq!(removed.unwrap(), 20);
     assert_eq!(db.count(&Tray::rows()).await.unwrap(), 100);
+
+    let known = Tray::insert_all([tray("A1", 5), tray("C1", 5)]);
+    let known = known.or_update(|t| t.label, |t, new| t.grams.set(new.grams));
+    let told = db.write_upsert(&known).await.unwrap();
+    assert_eq!((told.inserted, told.updated, told.kept), (1, 1, 0), "on {}", engine.name);
+    let of_five = Tray::rows().filter(|t| t.grams.eq(5));
+    let rows = db
+        .write_returning(&of_five.update(|t| t.grams.set(6)))
+        .await
+        .unwrap();
+    assert_eq!(rows.iter().map(|t| t.grams).collect::<Vec<_>>(), [6; 3], "on {}", engine.name);
+
+    let pallet = UnsavedPallet { id: 1, cleared_at: None };
+    db.write(&Pallet::insert(pallet)).await.unwrap();
+    let carton = UnsavedCarton { pallet_id: 1, number: 1, cleared_at: None };
+    db.write(&Carton::insert(carton)).await.unwrap();
+    assert_eq!(db.write(&Pallet::row(1).delete()).await.unwrap(), 1);
+    assert!(!db.has_rows(&Carton::rows()).await.unwrap(), "on {}", engine.name);
 }
 
 #[test]
@@ -462,6 +651,39 @@ fn a_write_that_cannot_be_meant_is_refused() {
     insta::assert_snapshot!(unfit.join("\n"));
 }
 
+/// Two tables that would each retire the rows of the other.
+#[derive(Debug, Table)]
+#[nepheline(children(lids: Lid by jar_id), retire(gone_on, with(lids)))]
+struct Jar {
+    #[nepheline(key)]
+    id: i64,
+    lid_id: i64,
+    gone_on: Option<Date>,
+}
+
+#[derive(Debug, Table)]
+#[nepheline(children(jars: Jar by lid_id), retire(gone_on, with(jars)))]
+struct Lid {
+    #[nepheline(key)]
+    id: i64,
+    jar_id: i64,
+    gone_on: Option<Date>,
+}
+
+#[test]
+fn tables_that_retire_each_other_come_to_an_end() {
+    let db = Database::open("sqlite::memory:").unwrap();
+    let err = db.write(&Jar::row(1).delete()).unwrap_err();
+    assert_eq!(err.kind(), ErrorKind::UnfitParts);
+    assert!(
+        err.to_string()
+            .contains("in a circle, `retire(.., with(..))`"),
+        "{err}"
+    );
+    // Deleted for good, none of that matters.
+    assert!(Jar::row(1).delete_for_good().sql(Dialect::Sqlite).is_ok());
+}
+
 #[test]
 fn writes_are_the_same_on_every_dialect() {
     let carried = Carried::new().with(AgencyId(3)).with(Clock::fixed(at(8)));
@@ -530,29 +752,60 @@ fn a_row_that_is_there_is_updated_or_kept() {
                 .map(|(label, grams, version)| ((*label).to_owned(), *grams, *version))
                 .collect()
         };
-        db.write(&add(&[("a", 1), ("b", 2)])).unwrap();
-        db.write(&add(&[("b", 10), ("c", 3)])).unwrap();
+        let kinds = |upsert: &Upsert<Tray>| {
+            let Upserted { inserted, updated, kept, .. } = db.write_upsert(upsert).unwrap();
+            [inserted, updated, kept]
+        };
+        assert_eq!(db.write(&add(&[("a", 1), ("b", 2)])).unwrap(), 2);
+        assert_eq!(kinds(&add(&[("b", 10), ("c", 3)])), [1, 1, 0], "on {}", engine.name);
         assert_eq!(all(), told(&[("a", 1, 1), ("b", 12, 2), ("c", 3, 1)]), "on {}", engine.name);
-        db.write(&weigh(&[("a", 99), ("d", 4)]).or_keep(|t| t.label))
-            .unwrap();
+        let kept = kinds(&weigh(&[("a", 99), ("d", 4)]).or_keep(|t| t.label));
+        assert_eq!(kept, [1, 0, 1], "on {}", engine.name);
+        let again = weigh(&[("a", 99), ("d", 4)]).or_keep(|t| t.label);
+        assert_eq!(db.write(&again).unwrap(), 0, "on {}", engine.name);
         assert_eq!(all(), told(&[("a", 1, 1), ("b", 12, 2), ("c", 3, 1), ("d", 4, 1)]));
 
         // What another agency has is neither changed nor stored twice, and so is what was withdrawn.
         let other = db.carrying(AgencyId(4));
         assert_eq!(other.write(&add(&[("a", 50)])).unwrap(), 0, "on {}", engine.name);
+        let hidden = other.write_upsert(&add(&[("a", 50)])).unwrap();
+        assert_eq!((hidden.updated, hidden.kept), (0, 1), "on {}", engine.name);
+        // Nor is it given back.
+        match other.write_returning(&add(&[("a", 50)])) {
+            Ok(rows) => assert!(rows.is_empty(), "on {}: {rows:?}", engine.name),
+            Err(err) => assert_eq!((engine.name, err.kind()), ("MariaDB", ErrorKind::Unsupported)),
+        }
         assert_eq!(other.count(&Tray::rows()).unwrap(), 0);
         db.write(&Tray::row_by_label("d").delete()).unwrap();
-        assert_eq!(db.write(&add(&[("d", 50)])).unwrap(), 0);
-        assert_eq!(all(), told(&[("a", 1, 1), ("b", 12, 2), ("c", 3, 1)]));
+        assert_eq!(db.write(&add(&[("d", 50), ("a", 0)])).unwrap(), 1, "on {}", engine.name);
+        db.write(
+            &Tray::row_by_label("a")
+                .update(|t| t.grams.set(1))
+                .expecting(2),
+        )
+        .unwrap();
+        assert_eq!(all(), told(&[("a", 1, 3), ("b", 12, 2), ("c", 3, 1)]));
 
         // With a key of several columns.
         let place = |grams| Place::insert(UnsavedPlace { shelf_id: 1, slot: 2, grams });
         for grams in [5, 6] {
             let place =
                 place(grams).or_update(|p| (p.shelf_id, p.slot), |p, new| p.grams.set(new.grams));
-            db.write(&place).unwrap();
+            assert_eq!(db.write(&place).unwrap(), 1);
+            // Set to what it is, it is updated all the same: one meaning of the numbers on every engine.
+            assert_eq!(db.write(&place).unwrap(), 1, "on {}", engine.name);
+            let told = db.write_upsert(&place).unwrap();
+            assert_eq!((told.inserted, told.updated, told.kept), (0, 1, 0), "on {}", engine.name);
         }
         assert_eq!(db.read_one(&Place::row((1, 2))).unwrap().grams, 6);
+        // Many, in several statements.
+        for (slots, expected) in [(1..=400, (400, 0)), (201..=500, (100, 200))] {
+            let places = slots.map(|slot| UnsavedPlace { shelf_id: slot % 2 + 7, slot, grams: 0 });
+            let places = Place::insert_all(places)
+                .or_update(|p| (p.shelf_id, p.slot), |p, new| p.grams.set(new.grams));
+            let told = db.write_upsert(&places).unwrap();
+            assert_eq!((told.inserted, told.updated), expected, "on {}", engine.name);
+        }
 
         // One engine sets one column after the other, and would read what it has just set.
         let swapped = place(1).or_update(

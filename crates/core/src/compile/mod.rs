@@ -23,7 +23,7 @@ use crate::policy::{Carried, Clock, Guard, PolicyUse};
 use crate::query::Source;
 use crate::storable::BindValue;
 use crate::table::{ColumnInfo, TableInfo};
-use crate::tree::{RelationName, Select};
+use crate::tree::{Asked, Lock, RelationName, Select};
 use crate::write::Target;
 use writer::Writer;
 
@@ -51,18 +51,25 @@ pub struct Asking<'a> {
     pub carried: &'a Carried,
     /// What the time is, where nothing else is carried as the clock.
     pub time: fn() -> Timestamp,
+    /// What it is for all statements of a write.
+    pub stopped_at: Option<Timestamp>,
 }
 
 impl<'a> Asking<'a> {
     /// To look at SQL: the time is not known then, unless a clock is carried.
     pub(crate) fn to_show(dialect: Dialect, carried: &'a Carried) -> Asking<'a> {
-        Asking { dialect, carried, time: || Timestamp::UNIX_EPOCH }
+        Asking { dialect, carried, time: || Timestamp::UNIX_EPOCH, stopped_at: None }
+    }
+
+    /// The same, with this time for all that follows.
+    pub fn stopped(self) -> Asking<'a> {
+        Asking { stopped_at: Some(self.now()), ..self }
     }
 
     pub(crate) fn now(&self) -> Timestamp {
-        self.carried
-            .get::<Clock>()
-            .map_or_else(self.time, Clock::now)
+        let clock = || self.carried.get::<Clock>();
+        self.stopped_at
+            .unwrap_or_else(|| clock().map_or_else(self.time, Clock::now))
     }
 }
 
@@ -240,6 +247,36 @@ impl<'q> Statement<'q> {
             writer::return_inserted(&mut self, table)?;
         }
         Ok(self)
+    }
+
+    /// The upsert, which tells of each row whether it was inserted, where the engine does.
+    pub(crate) fn telling_inserted(mut self) -> Statement<'q> {
+        let form = self.dialect.grammar().upsert();
+        self.text.push_str(form.tells_inserted.unwrap_or_default());
+        self
+    }
+
+    /// A query whose values find rows again, which it locks where rows can be locked.
+    pub(crate) fn to_find<'o>(
+        mut select: Select,
+        dialect: Dialect,
+    ) -> Result<Statement<'o>, Error> {
+        if dialect.grammar().lock(Lock::Wait).is_some() {
+            select.lock = Some(Asked { what: Lock::Wait, at: select.asked_at });
+        }
+        let cells = select.values.as_ref().map_or(0, |values| values.what.len());
+        let mut statement = Statement::to_read_back(select, dialect)?;
+        statement.key_cells = (0..cells).collect();
+        Ok(statement)
+    }
+
+    /// A query under no policies: they were asked before.
+    pub(crate) fn to_read_back<'o>(
+        select: Select,
+        dialect: Dialect,
+    ) -> Result<Statement<'o>, Error> {
+        let written = Writer::new(&select, dialect).write(Wanted::Rows)?;
+        Ok(written.into_owned_binds())
     }
 
     pub(crate) fn into_sql(self) -> Sql {

@@ -2,19 +2,17 @@
 
 use std::fmt;
 use std::marker::PhantomData;
-use std::panic::Location;
 
 use super::assign::{Assignment, IntoAssignments};
-use super::{Part, Writes};
+use super::target::{Change, Target};
+use super::{Part, Parts, Step, WantedBack, Writes, found, retire};
 use crate::compile::{Asking, Sql, Statement};
 use crate::error::Error;
-use crate::function;
 use crate::origin::Origin;
-use crate::policy::{Guard, PolicyUse};
 use crate::query::Query;
-use crate::storable::{BindValue, SqlType};
-use crate::table::{ColumnInfo, Made, Table, TableInfo};
-use crate::tree::{Asked, AskedOf, Body, Comparison, Node, RawColumn, Select};
+use crate::storable::BindValue;
+use crate::table::{Made, Table};
+use crate::tree::Asked;
 
 /// What becomes of rows of `T`: columns are set. Made by [`Query::update`].
 #[must_use = "an update does nothing until a handle writes it"]
@@ -33,23 +31,6 @@ pub struct Delete<T> {
     rows: PhantomData<fn() -> T>,
 }
 
-/// Which rows are changed, and by which line.
-#[derive(Debug, Clone)]
-struct Change {
-    select: Box<Select>,
-    every_row: bool,
-    at: Origin,
-}
-
-/// A table to change, with the rows that are meant, and what they are set to.
-#[derive(Debug)]
-pub(crate) struct Target {
-    pub(crate) select: Select,
-    pub(crate) sets: Vec<Assignment>,
-    pub(crate) deletes: bool,
-    pub(crate) met: Vec<PolicyUse>,
-}
-
 impl<T: Table> Query<T> {
     /// Sets columns of these rows. Filters, policies and the rest of the query say which they are.
     ///
@@ -62,16 +43,15 @@ impl<T: Table> Query<T> {
     pub fn update<A: IntoAssignments>(self, sets: impl FnOnce(T::Columns) -> A) -> Update<T> {
         let mut assignments = Vec::new();
         sets(self.columns()).each(&mut |assignment| assignments.push(assignment));
-        Update {
-            change: Change::of(self.into_select()),
-            sets: assignments,
-            expected: None,
-            rows: PhantomData,
-        }
+        Update::of(Change::of(self.into_select()), assignments)
     }
 
     /// Deletes these rows; where the table is declared to `retire` them, marks them as withdrawn with the
     /// time of the handle's clock. Rows that have the mark are left as they are.
+    ///
+    /// With `retire(withdrawn_at, with(assays))` the children of that relation are retired with their parents,
+    /// and theirs if their table says so: in one transaction, with the same time, as far as no policy hides
+    /// them. The number of rows that is told is of the table itself.
     ///
     /// # Errors
     ///
@@ -93,6 +73,10 @@ impl<T: Table> Query<T> {
 }
 
 impl<T: Table> Update<T> {
+    pub(super) fn of(change: Change, sets: Vec<Assignment>) -> Update<T> {
+        Update { change, sets, expected: None, rows: PhantomData }
+    }
+
     /// Says that every row is meant, where the query has no condition.
     pub fn every_row(mut self) -> Update<T> {
         self.change.every_row = true;
@@ -106,7 +90,7 @@ impl<T: Table> Update<T> {
         self
     }
 
-    fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
+    pub(super) fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
         let refuse =
             |reason: &'static str| Err(Error::unfit_parts(reason).asked_at(self.change.at));
         if self.sets.is_empty() {
@@ -128,34 +112,21 @@ impl<T: Table> Update<T> {
             }
         }
         let mut select = self.change.select.copied_with(&mut sets);
-        let entry = select.entry();
         let version = T::INFO
             .columns()
             .iter()
             .find(|column| matches!(column.made(), Made::Version));
-        if let Some(version) = version {
-            let old = Node::Column(RawColumn { source: entry, info: version });
-            if let Some(expected) = self.expected {
-                let same = Node::compare(
-                    Comparison::Equal,
-                    old.clone(),
-                    Node::Bind(BindValue::Int(expected)),
-                );
+        match (self.expected, version) {
+            (Some(expected), Some(version)) => {
+                let same = found::is(select.entry(), version, BindValue::Int(expected));
                 select
                     .filters
                     .push(Asked { what: same, at: self.change.at });
             }
-            let next = Node::call(&function::ADD, SqlType::BigInt, [old, Node::number(1)]);
-            sets.push(Assignment { column: version, value: next });
-        } else if self.expected.is_some() {
-            return refuse(NO_VERSION);
+            (Some(_), None) => return refuse(NO_VERSION),
+            (None, _) => {}
         }
-        for column in T::INFO.columns() {
-            let stamped = matches!(column.made(), Made::StampedOnWrite);
-            if stamped && !sets.iter().any(|set| std::ptr::eq(set.column, column)) {
-                sets.push(Assignment { column, value: Node::Bind(column.mark_of(asking)) });
-            }
-        }
+        retire::keep_books(T::INFO, select.entry(), &mut sets, asking);
         self.change.target(select, sets, asking)
     }
 }
@@ -169,212 +140,48 @@ impl<T: Table> Delete<T> {
 
     fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
         let mut select = self.change.select.copied();
-        let Some(mark) = T::INFO.retire().filter(|_| !self.for_good) else {
-            return self.change.target(select, Vec::new(), asking);
-        };
-        let marked = Node::Column(RawColumn { source: select.entry(), info: mark });
-        select
-            .filters
-            .push(Asked { what: marked.is_null(), at: self.change.at });
-        let sets = vec![Assignment { column: mark, value: Node::Bind(mark.mark_of(asking)) }];
+        let mut sets = Vec::new();
+        if !self.for_good {
+            sets = retire::marks(T::INFO, &mut select, self.change.at, asking);
+        }
         self.change.target(select, sets, asking)
+    }
+
+    /// The tables whose rows are retired with these.
+    fn children(&self) -> Result<Vec<retire::Way>, Error> {
+        match self.for_good {
+            true => Ok(Vec::new()),
+            false => retire::ways_from(T::INFO).map_err(|err| err.asked_at(self.change.at)),
+        }
     }
 }
 
 const NOTHING_SET: &str = "an update sets nothing; give it a column that is set";
 const SET_TWICE: &str = "an update sets one column twice";
+const KEY_SET: &str = "giving back rows whose key is set";
 const FILLED: &str =
     "a column that is filled from what the handle carries cannot be set to another value";
 const VERSIONED: &str = "the version of a row is counted by its updates, and cannot be set";
 const NO_VERSION: &str =
     "a version is expected, and the table has no column that is marked `version`";
-const EVERY_ROW: &str =
-    "a write without any condition is of every row; if that is meant, say `every_row()`";
-const NOT_ROWS: &str = "only rows of a table can be written: not groups, distinct rows, sets, or those of \
-     another query; find them by `filter(|t| t.id.one_of(query))`";
-const NO_KEY: &str = "rows that are found by other tables, in an order or up to a limit are written by their \
-     key, and the table has none";
-const WIDE_KEY: &str = "rows with a key of several columns cannot be written up to a limit; find them by a \
-     filter";
-const FOLLOWED: &str = "what a column is set to cannot follow a parent; ask it by a query, such as \
-     `Borehole::rows().filter(|b| b.id.eq(s.borehole_id)).select(|b| b.depth_m).value()`";
-
-impl Change {
-    #[track_caller]
-    fn of(select: Box<Select>) -> Change {
-        Change { select, every_row: false, at: Origin::of(Location::caller()) }
-    }
-
-    /// The table and the rows, with the policies that hold for them.
-    fn target(
-        &self,
-        mut select: Select,
-        mut sets: Vec<Assignment>,
-        asking: Asking<'_>,
-    ) -> Result<Target, Error> {
-        let refuse = |reason: &'static str| Err(Error::unfit_parts(reason).asked_at(self.at));
-        let own = &self.select;
-        if !self.every_row && own.filters.is_empty() && !own.is_limited() && own.joins.is_empty() {
-            return refuse(EVERY_ROW);
-        }
-        let entry = select.entry();
-        let Some(table) = select
-            .table_at(entry)
-            .filter(|_| matches!(select.body, Body::Table))
-        else {
-            return refuse(NOT_ROWS);
-        };
-        if select.special.is_some() || select.lock.is_some() {
-            return refuse(NOT_ROWS);
-        }
-        if sets.iter_mut().any(|set| select.follows_in(&mut set.value)) {
-            return refuse(FOLLOWED);
-        }
-        let mut guard = Guard::new(asking.carried);
-        let mut guarded = guard.select(&mut select);
-        for set in &mut sets {
-            guarded = guarded.and_then(|()| guard.node(&mut set.value));
-        }
-        guarded.map_err(|err| err.asked_at(self.at))?;
-        let met = guard.into_met();
-        let deletes = sets.is_empty();
-        let itself = select.rows.len() == 1
-            && select.source == entry.id
-            && select.joins.is_empty()
-            && !select.is_limited()
-            && select.followed(false).is_empty();
-        if itself {
-            select.orders.clear();
-            return Ok(Target { select, sets, deletes, met });
-        }
-        let mut outer = Select::over(table, Body::Table, select.asked_at);
-        let place = outer.entry();
-        for set in &mut sets {
-            set.value.each_column(&mut |column| {
-                if column.source == entry {
-                    column.source = place;
-                }
-            });
-        }
-        let keys: Vec<&'static ColumnInfo> = table.key().collect();
-        let of = |source, info| Node::Column(RawColumn { source, info });
-        let found = match keys.as_slice() {
-            [] => return refuse(NO_KEY),
-            [key] => {
-                let values = smallvec::smallvec![of(entry, key)];
-                select.values = Some(Asked { what: values, at: self.at });
-                of(place, key).in_query(Box::new(select), false, false)
-            }
-            _ if select.is_limited() => return refuse(WIDE_KEY),
-            keys => {
-                for key in keys {
-                    let same = Node::compare(Comparison::Equal, of(entry, key), of(place, key));
-                    select.filters.push(Asked { what: same, at: self.at });
-                }
-                Node::subquery(Box::new(select), AskedOf::Exists)
-            }
-        };
-        outer.filters.push(Asked { what: found, at: self.at });
-        Ok(Target { select: outer, sets, deletes, met })
-    }
-}
-
-impl Target {
-    /// A column that is set before something reads it: the value of another, or the filters if each value
-    /// asks them.
-    pub(crate) fn read_after_set(&self, with_filters: bool) -> Option<&'static ColumnInfo> {
-        let own = self.select.entry();
-        let mut filters: Vec<Node> = Vec::new();
-        if with_filters {
-            filters.extend(self.select.filters.iter().map(|filter| filter.what.clone()));
-        }
-        let mut set: Vec<&'static ColumnInfo> = Vec::new();
-        for Assignment { column, value } in &self.sets {
-            let mut found = None;
-            for mut node in filters.iter().chain([value]).cloned() {
-                node.each_column(&mut |read| {
-                    let before = set.iter().any(|set| std::ptr::eq(*set, read.info));
-                    if before && read.source == own {
-                        found = Some(read.info);
-                    }
-                });
-            }
-            if found.is_some() {
-                return found;
-            }
-            set.push(column);
-        }
-        None
-    }
-
-    /// Stored rows that an insert comes across.
-    pub(super) fn of_stored<T: Table>(
-        stored: &Select,
-        sets: &[Assignment],
-        asking: Asking<'_>,
-        at: Origin,
-    ) -> Result<Target, Error> {
-        let change = Change { select: Box::new(stored.clone()), every_row: true, at };
-        let update = Update::<T> { change, sets: sets.to_vec(), expected: None, rows: PhantomData };
-        update.target(asking)
-    }
-}
-
-impl Select {
-    /// A copy told apart from this query, and these values with it.
-    fn copied_with(&self, sets: &mut [Assignment]) -> Select {
-        let mut whole = self.clone();
-        let before = whole.keys.len();
-        whole.keys.extend(sets.iter().map(|set| set.value.clone()));
-        let mut copy = whole.copied();
-        for (set, value) in sets.iter_mut().zip(copy.keys.drain(before..)) {
-            set.value = value;
-        }
-        copy
-    }
-
-    /// Whether a value follows a parent of these rows.
-    fn follows_in(&self, value: &mut Node) -> bool {
-        let mut follows = false;
-        value.each_column(&mut |column| {
-            let beyond = column.source.path != self.entry().path;
-            follows |= beyond && self.is_over(column.source.id);
-        });
-        follows
-    }
-}
-
-impl ColumnInfo {
-    /// What marks a row in it now: a point in time, a day, or TRUE.
-    pub(crate) fn mark_of(&self, asking: Asking<'_>) -> BindValue {
-        let now = asking.now();
-        let at = || now.to_zoned(jiff::tz::TimeZone::UTC).datetime();
-        match self.sql_type() {
-            SqlType::Boolean => BindValue::Bool(true),
-            SqlType::Date => BindValue::Date(at().date()),
-            SqlType::DateTime => BindValue::DateTime(at()),
-            _ => BindValue::Timestamp(now),
-        }
-    }
-}
-
-impl TableInfo {
-    /// The column that marks rows as withdrawn, if they are not deleted.
-    fn retire(&self) -> Option<&'static ColumnInfo> {
-        self.columns().iter().find(|column| column.retires())
-    }
-}
-
 impl<T: Table> Writes for Update<T> {
     type Row = T;
 
-    fn statement(
-        &self,
-        asking: Asking<'_>,
-        _: Part,
-        returning: bool,
-    ) -> Result<Statement<'_>, Error> {
-        Statement::to_change(&self.target(asking)?, asking, returning)
+    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
+        let parts = self.change.parts(T::INFO, asking, wanted, false, 0)?;
+        let sets_key = self.sets.iter().any(|set| set.column.is_key());
+        match sets_key && parts.contains(&Part::Stored) {
+            true => {
+                let err =
+                    Error::unsupported(KEY_SET, asking.dialect, "write, and then read the rows");
+                Err(err.asked_at(self.change.at))
+            }
+            false => Ok(parts),
+        }
+    }
+
+    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+        self.target(asking)?.statement(asking, step, self.change.at)
     }
 
     fn expects_a_version(&self) -> bool {
@@ -397,13 +204,20 @@ impl<T: Table> Writes for Update<T> {
 impl<T: Table> Writes for Delete<T> {
     type Row = T;
 
-    fn statement(
-        &self,
-        asking: Asking<'_>,
-        _: Part,
-        returning: bool,
-    ) -> Result<Statement<'_>, Error> {
-        Statement::to_change(&self.target(asking)?, asking, returning)
+    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
+        let deletes = self.for_good || T::INFO.retire().is_none();
+        let children = self.children()?.len();
+        self.change
+            .parts(T::INFO, asking, wanted, deletes, children)
+    }
+
+    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+        if let Part::Children(number) = step.part {
+            let ways = self.children()?;
+            let way = ways.get(number).map(Vec::as_slice).unwrap_or_default();
+            return retire::children(T::INFO, way, &self.change, asking, step);
+        }
+        self.target(asking)?.statement(asking, step, self.change.at)
     }
 
     fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {

@@ -4,7 +4,7 @@ use std::fmt;
 use std::marker::PhantomData;
 use std::panic::Location;
 
-use super::{Part, Writes};
+use super::{Step, WantedBack, Writes};
 use crate::compile::{Asking, Statement, Wanted};
 use crate::error::Error;
 use crate::expr::Level;
@@ -111,13 +111,8 @@ impl<T: Table> InsertFrom<T> {
 impl<T: Table> Writes for InsertFrom<T> {
     type Row = T;
 
-    fn statement(
-        &self,
-        asking: Asking<'_>,
-        _: Part,
-        returning: bool,
-    ) -> Result<Statement<'_>, Error> {
-        self.compiled(asking, returning)
+    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+        self.compiled(asking, step.wanted == WantedBack::Rows)
     }
 
     fn origin(&self) -> Origin {

@@ -2,39 +2,97 @@
 
 mod assign;
 mod change;
+mod found;
 mod from_query;
 mod insert;
+mod retire;
+mod target;
+mod upsert;
 
 pub use assign::{Assignment, IntoAssignments};
-pub(crate) use change::Target;
 pub use change::{Delete, Update};
 pub use from_query::InsertFrom;
 pub use insert::{Insert, Unsaved};
+pub(crate) use target::Target;
+pub use upsert::{Upsert, UpsertTold};
+
+use smallvec::{SmallVec, smallvec};
 
 use crate::compile::{Asking, Dialect, Sql, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::policy::Carried;
+use crate::query::Key;
 use crate::row::RowShape;
 
 /// A part of a write: a statement of its own.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Part {
-    /// One of the statements that it takes, counted from 0.
-    Statement(usize),
-    /// One of its rows alone, to find the one that the database refuses.
+    /// Changes all rows that are meant; of new rows, so many at a time, counted from 0.
+    Rows(usize),
+    /// One of its new rows alone, to find the one that the database refuses.
     Row(usize),
+    /// Asks which of the new rows of such a part are there already.
+    Present(usize),
+    /// Asks for the keys of the rows that are meant, and locks them.
+    Keys,
+    /// Retires the rows of another table that are retired with those whose keys were found.
+    Children(usize),
+    /// Changes the rows whose keys were found.
+    ByKeys,
+    /// Reads the rows whose keys were found.
+    Stored,
 }
 
-/// What handles write: an [`Insert`], an [`Update`] or a [`Delete`].
+impl Part {
+    /// Whether it only prepares for what is wanted.
+    pub fn prepares(self) -> bool {
+        matches!(self, Part::Present(_) | Part::Keys | Part::Children(_))
+    }
+}
+
+/// The parts of a write, in their order.
+pub type Parts = SmallVec<[Part; 4]>;
+
+/// What is wanted of a write.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WantedBack {
+    /// How many rows were written.
+    Count,
+    /// The rows as they are stored now.
+    Rows,
+    /// How many were inserted, updated and kept.
+    Kinds,
+}
+
+/// Where a write has come to.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy)]
+pub struct Step<'a> {
+    pub part: Part,
+    pub wanted: WantedBack,
+    /// What was found before, if anything was asked: the keys of the rows that are meant, or which of the
+    /// new rows are there already.
+    pub found: Option<&'a [Key]>,
+}
+
+impl Step<'_> {
+    /// The part by which a write is shown.
+    pub(crate) fn shown() -> Step<'static> {
+        Step { part: Part::Rows(0), wanted: WantedBack::Count, found: None }
+    }
+}
+
+/// What handles write: an [`Insert`], an [`Upsert`], an [`Update`] or a [`Delete`].
 ///
 /// Name it to write a function that takes any: `fn audited(db: &impl Handle, write: &impl Writes)`.
 pub trait Writes: Send + Sync {
     /// The row of the table that is written.
     type Row: RowShape + Send + 'static;
 
-    /// The SQL that a handle runs; where that is several statements, the first of them. What the handle's
+    /// The SQL that a handle runs; where that is several statements, the first that changes rows. What the handle's
     /// clock stamps is shown as of 1970, unless a [`Clock`](crate::Clock) is carried.
     ///
     /// # Errors
@@ -56,31 +114,30 @@ pub trait Writes: Send + Sync {
 
     #[doc(hidden)]
     fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
-        Ok(self
-            .statement(asking, Part::Statement(0), false)?
-            .into_sql())
+        Ok(self.statement(asking, &Step::shown())?.into_sql())
     }
 
-    /// In how many statements it is written.
+    /// The statements that it takes on this engine, in their order.
     #[doc(hidden)]
-    fn statements(&self, _asking: Asking<'_>) -> usize {
-        1
+    fn parts(&self, _asking: Asking<'_>, _wanted: WantedBack) -> Result<Parts, Error> {
+        Ok(smallvec![Part::Rows(0)])
     }
 
-    /// How many rows it has before a statement, where it brings its own.
+    /// The new rows of a part, counted from 0.
     #[doc(hidden)]
-    fn rows_before(&self, _asking: Asking<'_>, _statement: usize) -> Option<usize> {
-        None
+    fn rows_of(&self, _asking: Asking<'_>, _part: Part) -> std::ops::Range<usize> {
+        0..0
     }
 
-    /// A part of it, whose rows are read back where that is wanted.
+    /// One of its statements.
     #[doc(hidden)]
-    fn statement(
-        &self,
-        asking: Asking<'_>,
-        part: Part,
-        returning: bool,
-    ) -> Result<Statement<'_>, Error>;
+    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error>;
+
+    /// How many rows a statement has written of which the engine says so many.
+    #[doc(hidden)]
+    fn counted(&self, _asking: Asking<'_>, _step: &Step<'_>, affected: u64) -> u64 {
+        affected
+    }
 
     /// Whether no row to change means that somebody else changed it.
     #[doc(hidden)]

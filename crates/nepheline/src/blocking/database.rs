@@ -325,7 +325,8 @@ impl sealed::Handle for Database {
                 Session::within(&connection, direct.timeout.as_ref(), setting).write_as(write)
             }
             Engine::Served(served) => {
-                served.runtime.block_on(writing::write(&served.database, write))
+                let asking = AsyncHandle::asking(&served.database);
+                served.runtime.block_on(writing::write(&served.database, write, asking))
             }
         }
     }
@@ -436,7 +437,8 @@ impl sealed::Handle for Transaction<'_> {
             #[cfg(feature = "sqlite")]
             Scope::Direct(session) => session.write_as(write),
             Scope::Served { runtime, transaction } => {
-                runtime.block_on(writing::write(transaction, write))
+                let asking = AsyncHandle::asking(transaction);
+                runtime.block_on(writing::write(transaction, write, asking))
             }
         }
     }

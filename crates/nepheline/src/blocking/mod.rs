@@ -8,7 +8,7 @@ mod session;
 use std::marker::PhantomData;
 use std::ops::ControlFlow;
 
-use nepheline_core::{BindValue, Error, Unsaved, Writes};
+use nepheline_core::{BindValue, Error, Table, Unsaved, Upsert, Writes};
 
 pub use database::{Database, Transaction};
 #[cfg(feature = "sqlite")]
@@ -20,7 +20,7 @@ use crate::verbs::{
     Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
     places_apart,
 };
-use crate::writing;
+use crate::writing::{self, Upserted};
 
 pub(crate) mod sealed {
     use std::ops::ControlFlow;
@@ -197,12 +197,14 @@ pub trait Handle: sealed::Handle + Sized {
     }
 
     /// Writes, and reads the rows as they are stored now, with what the database generated; of a delete, as
-    /// they were.
+    /// they were. Where the engine does not give back the rows of an update, as MariaDB, that is three statements
+    /// in one transaction: the keys of the rows are read and locked, the rows written and read.
     ///
     /// # Errors
     ///
-    /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) for an update on MariaDB,
-    /// and for any write on MySQL, which do not give rows back.
+    /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL for an
+    /// upsert that may leave rows as they are, and for an update that sets the key; on MySQL for inserts and
+    /// deletes, whose rows it does not give back.
     fn write_returning<W: Writes>(&self, write: &W) -> Result<Vec<W::Row>, Error> {
         self.write_as(write)
     }
@@ -215,6 +217,18 @@ pub trait Handle: sealed::Handle + Sized {
     /// and [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there were several: then they have been written.
     fn write_returning_one<W: Writes>(&self, write: &W) -> Result<W::Row, Error> {
         writing::sole(write, self.write_returning(write)?)
+    }
+
+    /// Writes an upsert, and tells how many of its rows were inserted, updated and kept.
+    ///
+    /// PostgreSQL tells it of each row; on the other engines the rows that are there already are looked for
+    /// first, in the same transaction.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`write`](Self::write).
+    fn write_upsert<T: Table>(&self, upsert: &Upsert<T>) -> Result<Upserted, Error> {
+        self.write_as(upsert)
     }
 
     /// Inserts the rows of an iterator, however many they are, in constant memory: all of them, or none.

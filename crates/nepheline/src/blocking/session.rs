@@ -17,7 +17,7 @@ use crate::setting::Setting;
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::TransactionOptions;
 use crate::verbs::Verb;
-use crate::writing::{self, Chunks, Outcome};
+use crate::writing::{Chunks, Course, Outcome, Stopped};
 
 /// How long a connection of the program waits for a lock.
 const LOCK_WAIT: Duration = Duration::from_secs(5);
@@ -120,51 +120,92 @@ impl<'c> Session<'c> {
         Ok(())
     }
 
-    fn write_parts<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
-        let statements = write.statements(sealed::Handle::asking(self));
-        let run = |part| sealed::Handle::run(self, O::verb(write, part));
-        let several = || write.rows_before(sealed::Handle::asking(self), 1).is_some_and(|rows| rows > 1);
-        if statements == 1 && !several() {
-            return run(Part::Statement(0));
-        }
-        let mut failed = 0;
-        let all = self.together(|| {
-            let mut outcome = O::default();
-            for statement in 0..statements {
-                failed = statement;
-                outcome.add(run(Part::Statement(statement))?);
+    fn write_at<W: Writes, O: Outcome<W>>(&self, write: &W, asking: Asking<'_>) -> Result<O, Error> {
+        let written = match Course::of(write, asking) {
+            Ok(mut course) if course.is_single(asking) => {
+                self.follow(&mut course).map_err(|(_, err)| err)
             }
-            Ok(outcome)
+            Ok(course) => self.write_together(write, course, asking),
+            Err(err) => Err(err),
+        };
+        // SQLite does not tell of which table each violation is.
+        written.map_err(|err| err.violating_of(write.table_name()))
+    }
+
+    /// Runs the statements of a write, one after the other; of one that failed it says which.
+    fn follow<W: Writes, O: Outcome<W>>(
+        &self,
+        course: &mut Course<'_, W, O>,
+    ) -> Result<O, Stopped> {
+        let mut outcome = O::default();
+        for part in course.parts.clone() {
+            let failed = |err| (Some(part), err);
+            if part.prepares() {
+                let found = sealed::Handle::run(self, course.prepare(part)).map_err(failed)?;
+                if !course.note(part, found) {
+                    break;
+                }
+            } else {
+                let gathered = sealed::Handle::run(self, course.write(part)).map_err(failed)?;
+                course.add(&mut outcome, sealed::Handle::asking(self), part, gathered);
+            }
+        }
+        course.end(outcome)
+    }
+
+    fn write_together<W: Writes, O: Outcome<W>>(
+        &self,
+        write: &W,
+        mut course: Course<'_, W, O>,
+        asking: Asking<'_>,
+    ) -> Result<O, Error> {
+        let mut failed = None;
+        let outcome = self.together(|| {
+            self.follow(&mut course).map_err(|(part, err)| {
+                failed = part;
+                err
+            })
         });
-        let err = match all {
-            Err(err) if writing::is_of_one_row(&err) => err,
-            outcome => return outcome,
+        let err = match outcome {
+            Ok(outcome) => return Ok(outcome),
+            Err(err) => err,
         };
         // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
-        let rows = |statement| write.rows_before(sealed::Handle::asking(self), statement).unwrap_or_default();
-        let found: Result<(), Error> = self.together(|| {
-            (0..failed).try_for_each(|statement| run(Part::Statement(statement)).map(drop))?;
-            for row in rows(failed)..rows(failed + 1) {
-                run(Part::Row(row)).map_err(|err| err.at_row(row as u64 + 1))?;
+        let before = failed.and_then(|part| Course::<W, O>::before(write, asking, part, &err));
+        let Some((mut course, rows)) = before else { return Err(err) };
+        let mut found = None;
+        let _undone: Result<(), Error> = self.together(|| {
+            self.follow(&mut course).map_err(|(_, err)| err)?;
+            for row in rows {
+                if let Err(err) = sealed::Handle::run(self, course.write(Part::Row(row))) {
+                    found = Some(err.at_row(row as u64 + 1));
+                    break;
+                }
             }
             Err(Error::abandoned())
         });
-        match found {
-            Err(found) if found.row().is_some() => Err(found),
-            _ => Err(err),
-        }
+        Err(found.unwrap_or(err))
     }
 
-    /// Runs several statements as one: a savepoint, within a transaction or on its own.
+    /// Runs several statements as one: in a transaction, or within one as a savepoint.
     fn together<T>(&self, work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
-        self.command("SAVEPOINT nepheline_write")?;
+        // A lock that is taken at once is waited for; one that a statement after a query takes is not.
+        let [begin, undo, end] = match self.connection.is_autocommit() {
+            true => ["BEGIN IMMEDIATE", "ROLLBACK", "COMMIT"],
+            false => [
+                "SAVEPOINT nepheline_write",
+                "ROLLBACK TO SAVEPOINT nepheline_write; RELEASE SAVEPOINT nepheline_write",
+                "RELEASE SAVEPOINT nepheline_write",
+            ],
+        };
+        self.command(begin)?;
         let undone = scopeguard::guard((), |()| {
-            let _ = self.command("ROLLBACK TO SAVEPOINT nepheline_write");
-            let _ = self.command("RELEASE SAVEPOINT nepheline_write");
+            // Without an open transaction, because SQLite ended it itself, there is nothing to undo.
+            let _ = self.command(undo);
         });
         let outcome = work()?;
+        self.command(end)?;
         scopeguard::ScopeGuard::into_inner(undone);
-        self.command("RELEASE SAVEPOINT nepheline_write")?;
         Ok(outcome)
     }
 
@@ -217,10 +258,11 @@ impl sealed::Handle for Session<'_> {
     }
 
     fn insert_chunks<I: Iterator<Item: Unsaved>>(&self, mut chunks: Chunks<I>) -> Result<u64, Error> {
+        let asking = sealed::Handle::asking(self).stopped();
         self.together(|| {
             let mut inserted = 0;
             while let Some(chunk) = chunks.next() {
-                let written = self.write_as::<_, u64>(&chunk);
+                let written = self.write_at::<_, u64>(&chunk, asking);
                 inserted += written.map_err(|err| err.after_rows(inserted))?;
             }
             Ok(inserted)
@@ -228,8 +270,7 @@ impl sealed::Handle for Session<'_> {
     }
 
     fn write_as<W: Writes, O: Outcome<W>>(&self, write: &W) -> Result<O, Error> {
-        // SQLite does not tell of which table each violation is.
-        self.write_parts(write).map_err(|err| err.violating_of(write.table_name()))
+        self.write_at(write, sealed::Handle::asking(self))
     }
 
     fn each<Q: Readable>(

@@ -47,6 +47,21 @@ impl Dialect {
         !self.grammar().upsert().names_columns
     }
 
+    /// Whether an upsert counts the rows that it changed, and gives back also those that it left as they are.
+    pub(crate) fn upserts_loosely(self) -> bool {
+        !self.grammar().upsert().has_condition
+    }
+
+    /// Whether an upsert tells of each row if it was inserted.
+    pub(crate) fn tells_inserted(self) -> bool {
+        self.grammar().upsert().tells_inserted.is_some()
+    }
+
+    /// Whether rows that are updated, or deleted, can be given back.
+    pub(crate) fn returns(self, deleted: bool) -> bool {
+        self.grammar().returns(deleted)
+    }
+
     pub(super) fn grammar(self) -> &'static dyn Grammar {
         match self {
             Dialect::Sqlite => &sqlite::Sqlite,
@@ -182,14 +197,7 @@ pub(super) trait Grammar: Sync {
 
     /// How an insert updates rows that are there already.
     fn upsert(&self) -> UpsertForm {
-        UpsertForm {
-            opening: " ON CONFLICT",
-            names_columns: true,
-            update: " DO UPDATE SET ",
-            nothing: Some(" DO NOTHING"),
-            has_condition: true,
-            new: ["excluded.", ""],
-        }
+        UpsertForm::ON_CONFLICT
     }
 
     /// How many values one statement can bind, and how many rows are inserted fastest together.
@@ -289,10 +297,24 @@ pub(super) struct UpsertForm {
     pub(super) update: &'static str,
     /// How it leaves the row as it is.
     pub(super) nothing: Option<&'static str>,
-    /// Whether it can be told which rows to update.
+    /// Whether it can be told which rows to update; else it also counts and gives back what it left.
     pub(super) has_condition: bool,
+    /// How it gives back of each row whether that was inserted.
+    pub(super) tells_inserted: Option<&'static str>,
     /// What stands around a column of the new row.
     pub(super) new: [&'static str; 2],
+}
+
+impl UpsertForm {
+    const ON_CONFLICT: UpsertForm = UpsertForm {
+        opening: " ON CONFLICT",
+        names_columns: true,
+        update: " DO UPDATE SET ",
+        nothing: Some(" DO NOTHING"),
+        has_condition: true,
+        tells_inserted: None,
+        new: ["excluded.", ""],
+    };
 }
 
 /// How an expression is ordered: `x{first}, x{then}`, or only the second part.

@@ -175,6 +175,7 @@ impl Grammar for Flavour {
             update: " UPDATE ",
             nothing: None,
             has_condition: false,
+            tells_inserted: None,
             new: ["VALUES(", ")"],
         }
     }

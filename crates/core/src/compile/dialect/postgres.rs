@@ -1,6 +1,8 @@
 //! PostgreSQL: the engine nearest to the standard. Its text is equal by code point but ordered by locale.
 
-use super::{DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder};
+use super::{
+    DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder, UpsertForm,
+};
 use crate::function::Function;
 use crate::storable::SqlType;
 
@@ -56,6 +58,12 @@ impl Grammar for Postgres {
             (true, true) => " DESC",
         };
         NullOrder { first: None, then }
+    }
+
+    // No transaction has replaced a row that was just inserted. The system column is in the manual
+    // ("System Columns"), this use of it is not.
+    fn upsert(&self) -> UpsertForm {
+        UpsertForm { tells_inserted: Some(" RETURNING xmax = 0"), ..UpsertForm::ON_CONFLICT }
     }
 
     fn most_inserted(&self) -> [usize; 2] {

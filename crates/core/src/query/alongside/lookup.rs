@@ -161,10 +161,7 @@ impl<R> Lookup<R> {
             let (mut seen, several) = (HashSet::new(), pairs.len() > 1);
             let parts = self.slots.keys().filter_map(|key| key.get(place));
             let parts = parts.filter(|part| !several || seen.insert(*part));
-            let items = parts.map(|part| {
-                part.to_bind(sql_type)
-                    .ok_or_else(|| Error::mismatch(of_row, "a key", part.as_cell()))
-            });
+            let items = parts.map(|part| part.bound_as(sql_type, of_row));
             let items: Vec<BindValue> = items.collect::<Result<_, Error>>()?;
             Ok(List::new(sql_type, items))
         });
@@ -298,6 +295,16 @@ impl KeyPart {
             KeyPart::Uuid(value) => Cell::Uuid(*value),
             KeyPart::Decimal(value) => Cell::Decimal(*value),
         }
+    }
+
+    /// The value of a column, as one of this type is compared with it.
+    pub(crate) fn bound_as(
+        &self,
+        sql_type: SqlType,
+        column: &'static ColumnInfo,
+    ) -> Result<BindValue, Error> {
+        self.to_bind(sql_type)
+            .ok_or_else(|| Error::mismatch(column, "a key", self.as_cell()))
     }
 
     /// The value as a column of this type is compared with it.

@@ -1,0 +1,342 @@
+//! Upserts: new rows, of which some may be there already.
+
+use std::collections::HashSet;
+use std::fmt;
+use std::ops::Range;
+
+use smallvec::smallvec;
+
+use super::found;
+use super::insert::made;
+use super::{Assignment, Insert, IntoAssignments, Part, Parts, Step, Target, WantedBack, Writes};
+use crate::compile::{Asking, OnConflict, Statement};
+use crate::error::Error;
+use crate::expr::{PerRow, Selectable, Selection};
+use crate::origin::Origin;
+use crate::query::{Key, KeyPart, Query, Source};
+use crate::storable::BindValue;
+use crate::table::{ColumnInfo, RowStruct, Table};
+use crate::tree::{Asked, Node, Select};
+
+/// New rows of `T`, and what becomes of those that are there already. Made by [`Insert::or_update`] and
+/// [`Insert::or_keep`].
+#[must_use = "an upsert does nothing until a handle writes it"]
+pub struct Upsert<T> {
+    insert: Insert<T>,
+    /// The columns by which a row is known: a key, or what is unique.
+    known_by: Vec<Node>,
+    /// The table as it is, and what is set then; nothing, if the row stays.
+    stored: Box<Select>,
+    sets: Vec<Assignment>,
+    /// Where the columns of the new row stand.
+    new: Source,
+}
+
+impl<T: Table> Insert<T> {
+    /// Updates the row that is there already instead, where one has the same value in a unique column or
+    /// the same key: what the second closure sets, of the columns of the stored row and of the new one.
+    /// A stored row that a policy hides is left as it is, and the new one is not stored.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key, generated)] id: i64, #[nepheline(unique)] name: String, visits: i64 }
+    /// let visited = Lab::insert(UnsavedLab { name: "Ostra Assays".into(), visits: 1 })
+    ///     .or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits));
+    /// assert_eq!(
+    ///     visited.sql(Dialect::Sqlite)?.text(),
+    ///     r#"INSERT INTO "lab" ("name", "visits") VALUES (?, ?) ON CONFLICT ("name") DO UPDATE SET "visits" = "lab"."visits" + excluded."visits""#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// A handle's `write` counts the rows that were inserted or updated, and `write_upsert` tells how many were
+    /// which.
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if the first closure gives something else than
+    /// columns, or if two of the new rows are the same row;
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL if the rows could be known by another
+    /// unique column too, since the engine would not tell by which.
+    #[track_caller]
+    pub fn or_update<K, A>(
+        self,
+        known_by: impl FnOnce(T::Columns) -> K,
+        sets: impl FnOnce(T::Columns, T::Columns) -> A,
+    ) -> Upsert<T>
+    where
+        K: Selectable<Level = PerRow>,
+        A: IntoAssignments,
+    {
+        let query = Query::<T>::over_table();
+        let (stored, new) = (query.columns(), Source::fresh());
+        let known_by = Selection::of(known_by(stored)).into_vec();
+        let mut assignments = Vec::new();
+        sets(stored, <T as RowStruct>::columns(new)).each(&mut |set| assignments.push(set));
+        Upsert { insert: self, known_by, stored: query.into_select(), sets: assignments, new }
+    }
+
+    /// Leaves a row as it is that is there already; otherwise as [`or_update`](Self::or_update).
+    ///
+    /// # Errors
+    ///
+    /// As [`or_update`](Self::or_update).
+    #[track_caller]
+    pub fn or_keep<K>(self, known_by: impl FnOnce(T::Columns) -> K) -> Upsert<T>
+    where
+        K: Selectable<Level = PerRow>,
+    {
+        self.or_update(known_by, |_, _| Vec::<Assignment>::new())
+    }
+}
+
+impl<T: Table> Upsert<T> {
+    /// Of so many rows, how many were inserted, updated and kept, by what its statement said.
+    #[doc(hidden)]
+    pub fn kinds(&self, rows: usize, step: &Step<'_>, told: UpsertTold) -> [u64; 3] {
+        let rows = rows as u64;
+        let [inserted, updated] = match Present::found(step) {
+            Some(present) => {
+                let updated = if self.sets.is_empty() { 0 } else { present.visible };
+                [rows.saturating_sub(present.all), updated]
+            }
+            None => [told.inserted, told.rows.saturating_sub(told.inserted)],
+        };
+        [inserted, updated, rows.saturating_sub(inserted + updated)]
+    }
+
+    fn refuse<R>(&self, reason: &'static str) -> Result<R, Error> {
+        Err(Error::unfit_parts(reason).asked_at(self.insert.at()))
+    }
+
+    fn known_by(&self) -> Result<Vec<&'static ColumnInfo>, Error> {
+        let columns = self.known_by.iter().map(|node| match node {
+            Node::Column(column) => Ok(column.info),
+            _ => self.refuse(NOT_COLUMNS),
+        });
+        columns.collect()
+    }
+
+    /// The stored rows as policies let them be seen, and what is set of them.
+    fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
+        Target::of_stored::<T>(&self.stored, &self.sets, asking, self.insert.at())
+    }
+
+    /// What is written after the rows.
+    fn conflict(&self, asking: Asking<'_>, first: bool) -> Result<OnConflict, Error> {
+        let columns = self.known_by()?;
+        let is_known_by =
+            |column: &ColumnInfo| columns.iter().any(|own| std::ptr::eq(*own, column));
+        let other = T::INFO.columns().iter().find(|column| {
+            let distinguishes = column.is_unique() || column.is_key();
+            distinguishes && column.is_given() && !is_known_by(column)
+        });
+        if let (Some(column), true) = (other, asking.dialect.confuses_unique_columns()) {
+            let what = format!("an upsert of rows that `{}` could tell apart too", column.name());
+            let way_out = "look for the row first, in a transaction";
+            return Err(self.unsupported(&what, asking, way_out));
+        }
+        // All rows are looked at once, by the first of the statements.
+        if first {
+            self.check_twice(&columns)?;
+        }
+        let target = match self.sets.is_empty() {
+            true => None,
+            false => Some(self.target(asking)?),
+        };
+        Ok(OnConflict { known_by: columns, target, new: self.new })
+    }
+
+    fn unsupported(&self, what: &str, asking: Asking<'_>, way_out: &'static str) -> Error {
+        Error::unsupported(what, asking.dialect, way_out).asked_at(self.insert.at())
+    }
+
+    /// Refuses new rows of which two are the same row: engines do not agree on which of them counts.
+    fn check_twice(&self, known_by: &[&'static ColumnInfo]) -> Result<(), Error> {
+        let mut seen = HashSet::new();
+        let mut keys = self.known_values(known_by, 0..self.insert.rows());
+        match keys.any(|key| !seen.insert(format!("{key:?}"))) {
+            true => self.refuse(TWICE),
+            false => Ok(()),
+        }
+    }
+
+    /// The values by which these new rows are known, as far as they are given.
+    fn known_values(
+        &self,
+        known_by: &[&'static ColumnInfo],
+        rows: Range<usize>,
+    ) -> impl Iterator<Item = Vec<&BindValue>> {
+        let places: Vec<usize> = known_by
+            .iter()
+            .filter_map(|known| {
+                Insert::<T>::given().position(|column| std::ptr::eq(*known, column))
+            })
+            .collect();
+        let rows = self.insert.values(rows);
+        rows.map(move |row| places.iter().filter_map(|place| row.get(*place)).collect())
+    }
+
+    /// Which of these new rows are there already: for each, whether no policy hides it. Nobody else can
+    /// change them before the transaction ends.
+    fn present(&self, asking: Asking<'_>, rows: Range<usize>) -> Result<Statement<'_>, Error> {
+        let (known_by, target) = (self.known_by()?, self.target(asking)?);
+        let given: Vec<_> = Insert::<T>::given().collect();
+        let is_given =
+            |column: &&'static ColumnInfo| given.iter().any(|own| std::ptr::eq(*own, *column));
+        let by: Vec<_> = known_by.iter().copied().filter(is_given).collect();
+        let mut select = target.select;
+        let place = select.entry();
+        let visible = select
+            .filters
+            .drain(..)
+            .map(|filter| filter.what)
+            .reduce(Node::and);
+        let visible = visible.unwrap_or_else(|| Node::Bind(BindValue::Bool(true)));
+        select.values = Some(Asked { what: smallvec![visible], at: self.insert.at() });
+        let keys = self
+            .known_values(&by, rows)
+            .map(|key| key.into_iter().cloned().collect());
+        let mut there = found::one_of(place, &by, keys.collect());
+        // What the handle fills is the same for all of them.
+        for (column, value) in made::<T>(asking, self.insert.at())? {
+            if known_by.iter().any(|known| std::ptr::eq(*known, column)) {
+                there = there.and(found::is(place, column, value));
+            }
+        }
+        select
+            .filters
+            .push(Asked { what: there, at: self.insert.at() });
+        Statement::to_find(select, asking.dialect)
+    }
+}
+
+/// What the statement of an upsert gave back.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, Default)]
+pub struct UpsertTold {
+    /// Of how many rows it is known that they were inserted.
+    pub inserted: u64,
+    /// How many were inserted or updated.
+    pub rows: u64,
+}
+
+/// How many of the new rows were there before.
+struct Present {
+    all: u64,
+    /// Those that no policy hides.
+    visible: u64,
+}
+
+impl Present {
+    fn found(step: &Step<'_>) -> Option<Present> {
+        let rows = step.found?;
+        let is_visible = |row: &&Key| match row.first() {
+            Some(KeyPart::Bool(visible)) => *visible,
+            Some(KeyPart::Int(visible)) => *visible != 0,
+            _ => false,
+        };
+        let visible = rows.iter().filter(is_visible).count();
+        Some(Present { all: rows.len() as u64, visible: visible as u64 })
+    }
+}
+
+const NOT_COLUMNS: &str =
+    "a row that is there already is known by columns: its key, or what is unique";
+const TWICE: &str = "two of the rows to insert or update are the same row; put them together first";
+
+impl<T: Table> Writes for Upsert<T> {
+    type Row = T;
+
+    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
+        let asks_first = match wanted {
+            WantedBack::Kinds => !asking.dialect.tells_inserted(),
+            WantedBack::Count => {
+                let hides = !self.sets.is_empty() && !T::INFO.policies().is_empty();
+                asking.dialect.upserts_loosely() && hides
+            }
+            WantedBack::Rows => false,
+        };
+        let parts = 0..self.insert.part_count(asking);
+        Ok(match asks_first {
+            true => parts
+                .flat_map(|part| [Part::Present(part), Part::Rows(part)])
+                .collect(),
+            false => parts.map(Part::Rows).collect(),
+        })
+    }
+
+    fn rows_of(&self, asking: Asking<'_>, part: Part) -> Range<usize> {
+        self.insert.rows_of(asking, part)
+    }
+
+    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+        let rows = self.rows_of(asking, step.part);
+        if let Part::Present(_) = step.part {
+            return self.present(asking, rows);
+        }
+        let first = rows.start == 0;
+        let inserted = self.insert.of_rows(asking, rows)?;
+        let written = inserted.on_conflict(&self.conflict(asking, first)?)?;
+        match step.wanted {
+            WantedBack::Count => Ok(written),
+            WantedBack::Kinds => Ok(written.telling_inserted()),
+            WantedBack::Rows => {
+                let kept = self.sets.is_empty() || !T::INFO.policies().is_empty();
+                if kept && asking.dialect.upserts_loosely() {
+                    return Err(self.unsupported(KEPT, asking, "write, and then read the rows"));
+                }
+                written.returning(T::INFO, true)
+            }
+        }
+    }
+
+    fn counted(&self, asking: Asking<'_>, step: &Step<'_>, affected: u64) -> u64 {
+        if self.sets.is_empty() || !asking.dialect.upserts_loosely() {
+            return affected;
+        }
+        let rows = self.rows_of(asking, step.part).len();
+        match step.found.is_none() {
+            // Without a policy that could hide one, each is inserted or updated.
+            true => rows as u64,
+            false => {
+                let [inserted, updated, _] = self.kinds(rows, step, UpsertTold::default());
+                inserted + updated
+            }
+        }
+    }
+
+    fn origin(&self) -> Origin {
+        self.insert.at()
+    }
+
+    fn table_name(&self) -> &'static str {
+        T::INFO.name()
+    }
+}
+
+const KEPT: &str = "giving back the rows of an upsert that may leave some as they are";
+
+// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+impl<T> Clone for Upsert<T> {
+    fn clone(&self) -> Self {
+        let Upsert { insert, known_by, stored, sets, new } = self;
+        Upsert {
+            insert: insert.clone(),
+            known_by: known_by.clone(),
+            stored: stored.clone(),
+            sets: sets.clone(),
+            new: *new,
+        }
+    }
+}
+
+impl<T> fmt::Debug for Upsert<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Upsert")
+            .field("insert", &self.insert)
+            .field("known_by", &self.known_by)
+            .field("sets", &self.sets)
+            .finish()
+    }
+}
