@@ -338,6 +338,16 @@ impl Error {
 
     #[doc(hidden)]
     #[cold]
+    pub fn unfit_trace_parent(text: &str) -> Error {
+        let message = format!(
+            "{text:?} is no `traceparent` of W3C Trace Context; one is like \
+             `00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01`"
+        );
+        Error::new(ErrorKind::RefusedValue, message)
+    }
+
+    #[doc(hidden)]
+    #[cold]
     pub fn missing_mirrored(setting: &str, value: &str) -> Error {
         let message = format!(
             "the session's setting `{setting}` mirrors a carried `{value}`, and there is none; give it to the \

@@ -30,8 +30,8 @@ impl Connection {
     }
 
     pub(crate) async fn run<V: Verb>(&self, setting: &Setting, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(setting.asking(self.dialect()))?;
-        let gathered = self.fetch(setting, &statement).await?;
+        let mut statement = verb.statement(setting.asking(self.dialect()))?;
+        let gathered = self.fetch(setting, &mut statement).await?;
         drop(statement);
         verb.finish(gathered)
     }
@@ -39,7 +39,7 @@ impl Connection {
     pub(crate) async fn fetch<R, G>(
         &self,
         setting: &Setting,
-        statement: &Statement<'_>,
+        statement: &mut Statement<'_>,
     ) -> Result<G, Error>
     where
         R: RowShape + Send + 'static,
@@ -79,9 +79,9 @@ impl Connection {
     pub(crate) fn stream<'a, R: RowShape + Send + 'static>(
         &'a self,
         setting: &Setting,
-        statement: Statement<'a>,
+        mut statement: Statement<'a>,
     ) -> BoxStream<'a, Result<R, Error>> {
-        let mut running = match setting.begin(&statement) {
+        let mut running = match setting.begin(&mut statement) {
             Ok(running) => running,
             Err(err) => return stream::iter([Err(err)]).boxed(),
         };

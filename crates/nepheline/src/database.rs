@@ -332,9 +332,9 @@ async fn take_from<M: Manager<Error = Error>>(
 
 impl sealed::Handle for Database {
     async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(self.asking())?;
+        let mut statement = verb.statement(self.asking())?;
         let connection = self.acquire().await.map_err(|err| statement.context(err))?;
-        let gathered = connection.fetch(&self.setting, &statement).await?;
+        let gathered = connection.fetch(&self.setting, &mut statement).await?;
         drop(statement);
         verb.finish(gathered)
     }

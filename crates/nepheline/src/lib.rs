@@ -113,6 +113,7 @@ macros::with_an_engine! {
     mod readable;
     mod record;
     mod setting;
+    mod trace_context;
     mod transaction;
     mod verbs;
     mod writing;
@@ -124,6 +125,7 @@ macros::with_an_engine! {
     pub use page::{Cursor, Page, Paging, Stretch};
     pub use readable::Readable;
     pub use record::{Ran, Record, RecordMark};
+    pub use trace_context::{TraceContext, TraceParent};
     pub use transaction::{Isolation, Transaction, TransactionOptions};
     pub use writing::Upserted;
 }

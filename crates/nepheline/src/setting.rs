@@ -9,6 +9,7 @@ use nepheline_core::internal::{Asking, Statement};
 use nepheline_core::{Carried, Dialect, Error};
 
 use crate::gate::{Gate, Gates, Running};
+use crate::trace_context::TraceContext;
 
 /// The setting of a handle, which its transactions inherit.
 #[derive(Debug, Clone, Default)]
@@ -18,6 +19,8 @@ pub(crate) struct Setting {
     in_transaction: bool,
     /// What the session of a server is told of it in each transaction.
     mirrors: Vec<Mirror>,
+    /// What each statement tells of the trace that it is part of; also among what is carried.
+    trace: Option<TraceContext>,
 }
 
 /// A setting of the session that takes its value from what is carried.
@@ -36,7 +39,9 @@ impl fmt::Debug for Mirror {
 
 impl Setting {
     pub(crate) fn carrying<V: Any + Send + Sync>(&self, value: V) -> Setting {
-        Setting { carried: self.carried.with(value), ..self.clone() }
+        let trace = (&value as &dyn Any).downcast_ref::<TraceContext>().cloned();
+        let trace = trace.or_else(|| self.trace.clone());
+        Setting { carried: self.carried.with(value), trace, ..self.clone() }
     }
 
     pub(crate) fn through(&self, gate: impl Gate) -> Setting {
@@ -74,11 +79,15 @@ impl Setting {
 
     /// To be called when a statement is sent.
     #[inline]
-    pub(crate) fn begin(&self, statement: &Statement<'_>) -> Result<Running, Error> {
+    pub(crate) fn begin(&self, statement: &mut Statement<'_>) -> Result<Running, Error> {
         if !self.mirrors.is_empty() {
             self.check_mirrored(statement).map_err(|err| err.asked_at(statement.origin()))?;
         }
-        self.gates.begin(statement, self.in_transaction)
+        let running = self.gates.begin(statement, self.in_transaction)?;
+        if let Some(trace) = &self.trace {
+            trace.comment(statement);
+        }
+        Ok(running)
     }
 
     #[cold]

@@ -670,6 +670,14 @@ line that asked, and whether there is a transaction; then the rows, the time and
 answer in place of the database. `db.budget(3)` refuses the fourth statement and names the lines of the three before;
 `Record` keeps what ran; `Traced` (feature `tracing`) tells `tracing`, without values unless asked.
 
+```rust
+let db = db.carrying(TraceContext::of(header.parse()?));       // .. /*traceparent='00-0af7..-b7ad..-01'*/
+```
+
+With a `TraceContext` each statement ends in a comment with the `traceparent` of W3C Trace Context, so that what
+a server logs leads back to the request. Only a well-formed one can be carried. Since no two texts are the same then,
+the server parses each; SQLite, which logs nothing, is sent no comment.
+
 Writes are under the same policies: see [Writes](writes.snap.md).
 "#,
     );

@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use nepheline::blocking::{Database, Handle};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, Gate, Passed, Passing, Record, Verdict};
+use nepheline::{BindValue, Gate, Passed, Passing, Record, TraceContext, TraceParent, Verdict};
 use support::{Engine, engines};
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -221,6 +221,69 @@ fn a_budget_names_what_used_it_up() {
         if engine.dialect() == Dialect::Sqlite {
             insta::assert_snapshot!(err);
         }
+    }
+}
+
+#[test]
+fn servers_are_told_of_the_trace() {
+    let _alone = alone();
+    let header = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01";
+    for unfit in [
+        "",
+        "00-0af7*/; DROP TABLE site",
+        &header.to_uppercase(),
+        &header[..54],
+        &header.replace("0af7651916cd43dd8448eb211c80319c", &"0".repeat(32)),
+        &format!("ff{}", &header[2..]),
+    ] {
+        let err = unfit.parse::<TraceParent>().unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::RefusedValue, "{unfit}");
+    }
+    // What the server says that it was sent.
+    let sent = Shelf::row(1).select(|_| {
+        verbatim!(
+            sqlite: "'no log'",
+            postgres: "current_query()",
+            mysql: "(SELECT info FROM information_schema.processlist WHERE id = connection_id())"
+        )
+        .typed::<String>()
+    });
+    for engine in engines() {
+        let (record, asked) = (Record::new(), Arc::new(Mutex::new(0_u64)));
+        let next = asked.clone();
+        let trace = TraceContext::asking(move || {
+            let mut asked = next.lock().unwrap();
+            *asked += 1;
+            let parent = format!("00-0af7651916cd43dd8448eb211c80319c-{:016x}-01", *asked);
+            (*asked != 3).then(|| parent.parse().unwrap())
+        });
+        let db = prepared(&engine);
+        let traced = db
+            .recording_to(&record)
+            .carrying(trace)
+            .carrying("something else");
+        for number in 1..=40 {
+            let sent = traced.read_one(&sent).unwrap();
+            let comment =
+                format!("/*traceparent='00-0af7651916cd43dd8448eb211c80319c-{number:016x}-01'*/");
+            let expected = engine.dialect() != Dialect::Sqlite && number != 3;
+            assert_eq!(sent.ends_with(&comment), expected, "on {}: {sent}", engine.name);
+            assert_eq!(sent.contains("/*"), expected, "on {}: {sent}", engine.name);
+        }
+        assert!(
+            !record
+                .all()
+                .iter()
+                .any(|ran| ran.sql().contains("traceparent")),
+            "gates see the SQL without it"
+        );
+        let of_one = db.carrying(TraceContext::of(header.parse().unwrap()));
+        let last = of_one.transaction(|tx| {
+            tx.write(&Shelf::row(1).update(|s| s.name.set("first")))?;
+            tx.read_one(&sent)
+        });
+        assert_eq!(last.unwrap().contains(header), engine.dialect() != Dialect::Sqlite);
+        assert!(!db.read_one(&sent).unwrap().contains("traceparent"));
     }
 }
 

@@ -143,6 +143,8 @@ pub struct Statement<'q> {
     operation: Operation,
     /// The tables that it reads or writes, each once.
     tables: Tables,
+    /// Whether its text is of this one time, so that a driver need not keep what it prepares.
+    once: bool,
 }
 
 /// Room for what most statements are of, so that it needs no allocation.
@@ -297,6 +299,7 @@ impl<'q> Statement<'q> {
             key_cells: SmallVec::new(),
             operation: Operation::Text,
             tables: Tables::new(),
+            once: false,
         }
     }
 
@@ -312,6 +315,20 @@ impl<'q> Statement<'q> {
         Ok(self)
     }
 
+    /// The same with a comment at its end, of this one time. It is the caller's to see that the text cannot
+    /// end the comment.
+    pub fn comment(&mut self, text: &str) {
+        self.text.push_str(" /*");
+        self.text.push_str(text);
+        self.text.push_str("*/");
+        self.once = true;
+    }
+
+    /// Whether its text will not be seen again, so that what is prepared for it need not be kept.
+    pub fn is_of_once(&self) -> bool {
+        self.once
+    }
+
     fn into_owned_binds<'o>(self) -> Statement<'o> {
         let Statement {
             dialect,
@@ -323,12 +340,24 @@ impl<'q> Statement<'q> {
             key_cells,
             operation,
             tables,
+            once,
         } = self;
         let binds = binds
             .into_iter()
             .map(|bind| Cow::Owned(bind.into_owned()))
             .collect();
-        Statement { dialect, text, binds, marks, origin, most_rows, key_cells, operation, tables }
+        Statement {
+            dialect,
+            text,
+            binds,
+            marks,
+            origin,
+            most_rows,
+            key_cells,
+            operation,
+            tables,
+            once,
+        }
     }
 
     /// The same statement with its binds copied, for a driver that works on another thread.
@@ -347,6 +376,7 @@ impl<'q> Statement<'q> {
             key_cells: self.key_cells.clone(),
             operation: self.operation,
             tables: self.tables.clone(),
+            once: self.once,
         }
     }
 

@@ -93,8 +93,8 @@ impl<'c> Session<'c> {
         query: &Q,
         mut take: impl FnMut(Q::Read) -> ControlFlow<()>,
     ) -> Result<(), Error> {
-        let statement = query.statement(sealed::Handle::asking(self), Wanted::Rows)?;
-        let mut running = self.setting.begin(&statement)?;
+        let mut statement = query.statement(sealed::Handle::asking(self), Wanted::Rows)?;
+        let mut running = self.setting.begin(&mut statement)?;
         if let Some(answer) = running.answer() {
             let rows = answer.gather::<Q::Read, Vec<Q::Read>>(statement.key_cells());
             for row in rows.map_err(|err| statement.context(err))? {

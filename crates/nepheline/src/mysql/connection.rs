@@ -249,7 +249,8 @@ pub(super) fn each<'a, 'q: 'a, R: RowShape + Send + 'static>(
     statement: &'a Statement<'q>,
 ) -> BoxStream<'a, Result<R, Error>> {
     Box::pin(try_stream! {
-        let mut rows = begin(conn, server, statement).await?;
+        let prepared = prepare(conn, server, statement).await?;
+        let mut rows = begin(conn, server, statement, &prepared).await?;
         let mut read = 0;
         while let Some(row) = rows.next().await.map_err(failed)? {
             read += 1;
@@ -258,6 +259,7 @@ pub(super) fn each<'a, 'q: 'a, R: RowShape + Send + 'static>(
         let warnings = rows.warnings();
         rows.drop_result().await.map_err(failed)?;
         check_warnings(conn, warnings).await?;
+        forget(conn, statement, prepared).await;
     })
 }
 
@@ -271,7 +273,8 @@ where
     R: RowShape,
     G: Gather<R>,
 {
-    let mut rows = begin(conn, server, statement).await?;
+    let prepared = prepare(conn, server, statement).await?;
+    let mut rows = begin(conn, server, statement, &prepared).await?;
     let mut arriving = Arriving::<G>::default();
     while let Some(row) = rows.next().await.map_err(failed)? {
         arriving.take(R::read(&mut RowCells::new(&row, statement.key_cells())));
@@ -280,6 +283,7 @@ where
     arriving.affected(matched(&rows.info()).unwrap_or(rows.affected_rows()));
     rows.drop_result().await.map_err(failed)?;
     check_warnings(conn, warnings).await?;
+    forget(conn, statement, prepared).await;
     arriving.finish()
 }
 
@@ -290,16 +294,32 @@ fn matched(info: &str) -> Option<u64> {
     rest.split_whitespace().next()?.parse().ok()
 }
 
-async fn begin<'c>(
-    conn: &'c mut Conn,
+/// The statement as the server knows it; the driver keeps those that come again.
+async fn prepare(
+    conn: &mut Conn,
     server: Server,
     statement: &Statement<'_>,
-) -> Result<QueryResult<'c, 'static, BinaryProtocol>, Error> {
+) -> Result<mysql_async::Statement, Error> {
     let size = statement.text().len() + statement.binds().map(|bind| bind.size()).sum::<usize>();
     // The server would close the connection without a word.
     if size >= server.max_allowed_packet {
         return Err(Error::too_large(size, server.max_allowed_packet));
     }
+    let prepared = conn.prep(statement.text()).await.map_err(failed)?;
+    // The driver would leave the connection unusable.
+    if usize::from(prepared.num_params()) != statement.binds().len() {
+        let (asked, given) = (prepared.num_params(), statement.binds().len());
+        return Err(Error::wrong_placeholders(asked.into(), given));
+    }
+    Ok(prepared)
+}
+
+async fn begin<'c>(
+    conn: &'c mut Conn,
+    server: Server,
+    statement: &Statement<'_>,
+    prepared: &mysql_async::Statement,
+) -> Result<QueryResult<'c, 'static, BinaryProtocol>, Error> {
     let binds: Vec<_> = statement
         .binds()
         .map(|value| bind(value, server.dialect))
@@ -308,13 +328,15 @@ async fn begin<'c>(
         true => Params::Empty,
         false => Params::Positional(binds),
     };
-    let prepared = conn.prep(statement.text()).await.map_err(failed)?;
-    // The driver would leave the connection unusable.
-    if usize::from(prepared.num_params()) != statement.binds().len() {
-        let (asked, given) = (prepared.num_params(), statement.binds().len());
-        return Err(Error::wrong_placeholders(asked.into(), given));
-    }
     conn.exec_iter(prepared, binds).await.map_err(failed)
+}
+
+/// Lets go of a statement that does not come again, so that it takes no room from those that do.
+async fn forget(conn: &mut Conn, statement: &Statement<'_>, prepared: mysql_async::Statement) {
+    if statement.is_of_once() {
+        // If that fails the connection is lost, as whoever takes it next will find.
+        let _ = Box::pin(conn.close(prepared)).await;
+    }
 }
 
 async fn check_warnings(conn: &mut Conn, count: u16) -> Result<(), Error> {

@@ -72,9 +72,9 @@ impl<'c> Session<'c> {
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(sealed::Handle::asking(self))?;
+        let mut statement = verb.statement(sealed::Handle::asking(self))?;
         let mut conn = self.conn.lock().await;
-        let mut running = self.setting.begin(&statement)?;
+        let mut running = self.setting.begin(&mut statement)?;
         let fetched = match running.answer() {
             None => connection::fetch(&mut conn, self.server, &statement).await,
             Some(answer) => answer.gather(statement.key_cells()),
@@ -96,9 +96,9 @@ impl sealed::Handle for Session<'_> {
         query: &'a Q,
     ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
-            let statement = query.statement(self.asking(), Wanted::Rows)?;
+            let mut statement = query.statement(self.asking(), Wanted::Rows)?;
             let mut conn = self.conn.lock().await;
-            let mut running = self.setting.begin(&statement)?;
+            let mut running = self.setting.begin(&mut statement)?;
             let rows = match running.answered(statement.key_cells()) {
                 Some(rows) => rows,
                 None => connection::each(&mut conn, self.server, &statement),

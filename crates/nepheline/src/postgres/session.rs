@@ -79,16 +79,16 @@ impl<'c> Session<'c> {
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let statement = verb.statement(sealed::Handle::asking(self))?;
+        let mut statement = verb.statement(sealed::Handle::asking(self))?;
         let gathered = self
-            .fetch(&statement)
+            .fetch(&mut statement)
             .await
             .map_err(|err| statement.context(err))?;
         drop(statement);
         verb.finish(gathered)
     }
 
-    async fn fetch<R, G>(&self, statement: &Statement<'_>) -> Result<G, Error>
+    async fn fetch<R, G>(&self, statement: &mut Statement<'_>) -> Result<G, Error>
     where
         R: RowShape,
         G: Gather<R>,
@@ -116,8 +116,8 @@ impl sealed::Handle for Session<'_> {
         query: &'a Q,
     ) -> BoxStream<'a, Result<Q::Read, Error>> {
         Box::pin(try_stream! {
-            let statement = query.statement(self.asking(), Wanted::Rows)?;
-            let mut running = self.setting.begin(&statement)?;
+            let mut statement = query.statement(self.asking(), Wanted::Rows)?;
+            let mut running = self.setting.begin(&mut statement)?;
             let rows = match running.answered(statement.key_cells()) {
                 Some(rows) => rows,
                 None => {

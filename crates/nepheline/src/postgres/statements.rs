@@ -39,10 +39,8 @@ impl Statements {
     ) -> Result<RowStream, Error> {
         // A prepared statement turns to a plan for any list on its sixth run, and searches the list
         // item by item; an unnamed one is planned for the list at hand each time.
-        if statement
-            .binds()
-            .any(|bind| matches!(bind, BindValue::List(_)))
-        {
+        let has_list = |bind: &BindValue| matches!(bind, BindValue::List(_));
+        if statement.is_of_once() || statement.binds().any(has_list) {
             let binds = statement
                 .binds()
                 .map(|bind| (Bind(bind), Bind(bind).sql_type()));

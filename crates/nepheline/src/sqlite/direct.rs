@@ -73,8 +73,8 @@ pub(crate) fn run<V: Verb>(
     setting: &Setting,
     verb: V,
 ) -> Result<V::Output, Error> {
-    let statement = verb.statement(setting.asking(Dialect::Sqlite))?;
-    let mut running = setting.begin(&statement)?;
+    let mut statement = verb.statement(setting.asking(Dialect::Sqlite))?;
+    let mut running = setting.begin(&mut statement)?;
     let fetched = match running.answer() {
         None => fetch(connection, &statement),
         Some(answer) => answer

@@ -34,6 +34,7 @@ impl<'q> Writer<'q> {
                 key_cells: SmallVec::new(),
                 operation: if target.deletes { Operation::Delete } else { Operation::Update },
                 tables: self.tables,
+                once: false,
             }),
             Err(err) => Err(err.asked_at(self.asked_at)),
         }
@@ -128,6 +129,7 @@ pub(in crate::compile) fn insert<'q>(
         key_cells: SmallVec::new(),
         operation: Operation::Insert,
         tables: smallvec::smallvec![table.name()],
+        once: false,
     })
 }
 
@@ -231,6 +233,7 @@ pub(in crate::compile) fn on_conflict<'q>(
         key_cells: SmallVec::new(),
         operation: Operation::Insert,
         tables: writer.tables,
+        once: false,
     })
 }
 

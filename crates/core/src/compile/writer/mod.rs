@@ -129,6 +129,7 @@ impl<'q> Writer<'q> {
                 },
                 operation: Operation::Read,
                 tables: self.tables,
+                once: false,
                 dialect: self.dialect,
                 text: self.text,
                 binds: self.binds,

@@ -1,0 +1,104 @@
+//! The trace that a request is part of, told to the database beside each statement.
+
+use std::fmt;
+use std::str::FromStr;
+use std::sync::Arc;
+
+use nepheline_core::internal::Statement;
+use nepheline_core::{Dialect, Error};
+
+/// Where a request stands in a distributed trace: the value of the header `traceparent` of W3C Trace Context.
+///
+/// ```
+/// use nepheline::TraceParent;
+///
+/// let header = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01";
+/// let parent: TraceParent = header.parse()?;
+/// assert_eq!(parent.to_string(), header);
+/// assert!("00-0af7*/; DROP TABLE site".parse::<TraceParent>().is_err());
+/// # Ok::<(), nepheline::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct TraceParent(Box<str>);
+
+impl FromStr for TraceParent {
+    type Err = Error;
+
+    /// # Errors
+    ///
+    /// Of kind [`RefusedValue`](crate::ErrorKind::RefusedValue) for what the recommendation does not allow ("The
+    /// traceparent Header"): other than four groups of lower-case hexadecimal digits, or identifiers of zeros.
+    fn from_str(text: &str) -> Result<TraceParent, Error> {
+        let is_hex = |part: &str| part.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+        let is_some = |part: &str| part.bytes().any(|b| b != b'0');
+        let fits = match text.split('-').collect::<Vec<_>>().as_slice() {
+            [version, trace, parent, flags] => {
+                let parts = [(version, 2), (trace, 32), (parent, 16), (flags, 2)];
+                parts.iter().all(|(part, length)| part.len() == *length && is_hex(part))
+                    && *version != "ff"
+                    && is_some(trace)
+                    && is_some(parent)
+            }
+            _ => false,
+        };
+        match fits {
+            true => Ok(TraceParent(text.into())),
+            false => Err(Error::unfit_trace_parent(text)),
+        }
+    }
+}
+
+impl fmt::Display for TraceParent {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// Has each statement end in a comment with the [`TraceParent`] of whoever asks, so that what servers log of
+/// statements leads back to the request: `.. /*traceparent='00-0af7..-01'*/`. A handle carries it:
+///
+/// ```no_run
+/// # use nepheline::{Database, TraceContext, TraceParent};
+/// # fn current_span() -> Option<TraceParent> { None }
+/// # fn f(db: Database, header: &str) -> Result<(), nepheline::Error> {
+/// let parent: TraceParent = header.parse()?;
+/// let of_request = db.carrying(TraceContext::of(parent));          // the same for all statements
+/// let of_spans = db.carrying(TraceContext::asking(current_span));  // asked for each
+/// # Ok(())
+/// # }
+/// ```
+///
+/// The form of the comment is the one that OpenTelemetry's conventions for databases name. Gates see the SQL without
+/// it. Since each text is then another, servers parse it each time, and nothing is kept prepared. SQLite, which
+/// has no log of statements, is sent none; neither are the statements that begin and end transactions.
+#[derive(Clone)]
+pub struct TraceContext(Arc<dyn Fn() -> Option<TraceParent> + Send + Sync>);
+
+impl TraceContext {
+    /// Of one request.
+    pub fn of(parent: TraceParent) -> TraceContext {
+        TraceContext::asking(move || Some(parent.clone()))
+    }
+
+    /// Of whatever `current` says when a statement is sent; `None` leaves it as it is.
+    pub fn asking(
+        current: impl Fn() -> Option<TraceParent> + Send + Sync + 'static,
+    ) -> TraceContext {
+        TraceContext(Arc::new(current))
+    }
+
+    pub(crate) fn comment(&self, statement: &mut Statement<'_>) {
+        if statement.dialect() == Dialect::Sqlite {
+            return;
+        }
+        if let Some(parent) = (self.0)() {
+            statement.comment(&format!("traceparent='{parent}'"));
+        }
+    }
+}
+
+impl fmt::Debug for TraceContext {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("TraceContext")
+    }
+}
