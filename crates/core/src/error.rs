@@ -338,6 +338,12 @@ impl Error {
 
     #[doc(hidden)]
     #[cold]
+    pub fn cannot_copy() -> Error {
+        Error::new(ErrorKind::Database, "rows can be inserted into the table, and not copied")
+    }
+
+    #[doc(hidden)]
+    #[cold]
     pub fn unfit_trace_parent(text: &str) -> Error {
         let message = format!(
             "{text:?} is no `traceparent` of W3C Trace Context; one is like \

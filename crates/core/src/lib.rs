@@ -95,7 +95,7 @@ pub use write::{
 pub mod internal {
     pub use serde;
 
-    pub use crate::compile::{Asking, Statement, Wanted};
+    pub use crate::compile::{Asking, Copying, Statement, Wanted};
     pub use crate::error::Violation;
     pub use crate::expr::{Gives, Selection, argument};
     pub use crate::function::Function;

@@ -147,7 +147,7 @@ impl TableItem<'_> {
                 type Table = #ident;
 
                 fn each_value(self, take: &mut dyn FnMut(::nepheline::BindValue)) {
-                    #(take(::nepheline::ColumnType::to_bind_or_null(&self.#idents));)*
+                    #(take(::nepheline::ColumnType::into_bind_or_null(self.#idents));)*
                 }
             }
 

@@ -74,7 +74,14 @@ impl Setting {
     }
 
     pub(crate) fn asking(&self, dialect: Dialect) -> Asking<'_> {
-        Asking { dialect, carried: &self.carried, time: Timestamp::now, stopped_at: None }
+        Asking {
+            dialect,
+            carried: &self.carried,
+            time: Timestamp::now,
+            stopped_at: None,
+            // Row security, which the mirrors are for, does not let rows be copied.
+            copies: self.mirrors.is_empty(),
+        }
     }
 
     /// To be called when a statement is sent.

@@ -209,21 +209,20 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
         }
     }
 
-    /// The same write up to a part that failed, and the rows of which one may be at fault.
+    /// The same write up to a part that failed, if one of the rows of that may be at fault.
     pub(crate) fn before(
         write: &'w W,
         asking: Asking<'_>,
         failed: Part,
         err: &Error,
-    ) -> Option<(Course<'w, W, O>, Range<usize>)> {
-        let rows = write.rows_of(asking, failed);
-        if rows.is_empty() || !is_of_one_row(err) {
+    ) -> Option<Course<'w, W, O>> {
+        if write.rows_of(asking, failed).is_empty() || !is_of_one_row(err) {
             return None;
         }
         let mut course = Course::of(write, asking).ok()?;
         let before = course.parts.iter().position(|part| *part == failed)?;
         course.parts.truncate(before);
-        Some((course, rows))
+        Some(course)
     }
 }
 
@@ -283,7 +282,18 @@ pub(crate) async fn write<H: Handle, W: Writes, O: Outcome<W>>(
         Ok(mut course) if course.is_single(asking) => {
             follow(handle, &mut course).await.map_err(|(_, err)| err)
         }
-        Ok(course) => together(handle, course, asking).await,
+        Ok(course) => match together(handle, course, asking).await {
+            Err((part, err)) if cannot_copy(part, &err) => {
+                // Nothing of it is stored. What cannot be copied may well be inserted; if not, that says why.
+                let inserting = Asking { copies: false, ..asking };
+                match Course::of(write, inserting) {
+                    Ok(course) => together(handle, course, inserting).await,
+                    Err(_) => Err((None, err)),
+                }
+            }
+            ended => ended,
+        }
+        .map_err(|(_, err)| err),
         Err(err) => Err(err),
     };
     // Not every engine tells of which table a violation is.
@@ -315,8 +325,9 @@ async fn together<H: Handle, W: Writes, O: Outcome<W>>(
     handle: &H,
     mut course: Course<'_, W, O>,
     asking: Asking<'_>,
-) -> Result<O, Error> {
-    let (write, together) = (course.write, handle.begin_together().await?);
+) -> Result<O, Stopped> {
+    let begun = handle.begin_together().await;
+    let (write, together) = (course.write, begun.map_err(|err| (None, err))?);
     let (failed, outcome) = match follow(&together.transaction(), &mut course).await {
         Ok(outcome) => (None, Ok(outcome)),
         Err((part, err)) => (part, Err(err)),
@@ -326,13 +337,26 @@ async fn together<H: Handle, W: Writes, O: Outcome<W>>(
         Err(err) => err,
     };
     // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
-    let before = failed.and_then(|part| Course::<W, O>::before(write, asking, part, &err));
-    let Some((mut course, rows)) = before else { return Err(err) };
-    let Ok(together) = handle.begin_together().await else { return Err(err) };
+    let Some(part) = failed else { return Err((failed, err)) };
+    let rows = write.rows_of(asking, part);
+    if err.row().is_some() || cannot_copy(failed, &err) {
+        return Err((failed, err.after_rows(rows.start as u64)));
+    }
+    let Some(mut course) = Course::<W, O>::before(write, asking, part, &err) else {
+        return Err((failed, err));
+    };
+    let Ok(together) = handle.begin_together().await else { return Err((failed, err)) };
     let found = find(&together.transaction(), &mut course, rows).await;
     let undone: Result<(), Error> = Err(Error::abandoned());
     let _ = together.end(undone).await;
-    Err(found.unwrap_or(err))
+    Err((failed, found.unwrap_or(err)))
+}
+
+/// Whether rows were refused only because they were copied, for all that is known.
+fn cannot_copy(part: Option<Part>, err: &Error) -> bool {
+    matches!(part, Some(Part::Copied(_)))
+        && err.kind() == ErrorKind::Database
+        && err.row().is_none()
 }
 
 /// Tries what came before, and then each row: how the first that fails does.

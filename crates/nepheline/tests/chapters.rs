@@ -798,7 +798,9 @@ let rows = db.insert_each(lines.map(parsed))?;       // an iterator of any lengt
 let rows = db.write(&totals.insert_into::<Listed>())?;      // what a query finds, by the names of its struct's fields
 ```
 
-Many rows go in the fewest statements that an engine takes well, in one transaction. If the database refuses
+Many rows go in the fewest statements that an engine takes well, in one transaction. On PostgreSQL more than 1,000
+are copied (`COPY .. FROM STDIN`), 10,000 at a time; where a table only takes inserts, because it is a view, has rules
+or row security, or converts the values, they are inserted. If the database refuses
 one of them nothing is stored, and the error tells its number (`err.row()`), the kind (`UniqueViolation`,
 `ForeignKeyViolation`, `CheckViolation`, `NotNullViolation`), and as far as the engine tells it
 `err.constraint()`, `err.table()` and `err.column()`.

@@ -53,12 +53,14 @@ pub struct Asking<'a> {
     pub time: fn() -> Timestamp,
     /// What it is for all statements of a write.
     pub stopped_at: Option<Timestamp>,
+    /// Whether many rows may be copied, where the engine does that faster.
+    pub copies: bool,
 }
 
 impl<'a> Asking<'a> {
     /// To look at SQL: the time is not known then, unless a clock is carried.
     pub(crate) fn to_show(dialect: Dialect, carried: &'a Carried) -> Asking<'a> {
-        Asking { dialect, carried, time: || Timestamp::UNIX_EPOCH, stopped_at: None }
+        Asking { dialect, carried, time: || Timestamp::UNIX_EPOCH, stopped_at: None, copies: true }
     }
 
     /// The same, with this time for all that follows.
@@ -145,6 +147,20 @@ pub struct Statement<'q> {
     tables: Tables,
     /// Whether its text is of this one time, so that a driver need not keep what it prepares.
     once: bool,
+    /// How it copies rows, if it does.
+    copying: Option<Copying>,
+}
+
+/// What a driver needs to copy rows.
+#[doc(hidden)]
+#[derive(Debug, Clone)]
+pub struct Copying {
+    /// Of how many values a row is.
+    pub columns: usize,
+    /// The table, as it is written in statements.
+    pub table: &'static str,
+    /// A query whose columns are of the types of these values.
+    pub types: Box<str>,
 }
 
 /// Room for what most statements are of, so that it needs no allocation.
@@ -224,6 +240,20 @@ impl<'q> Statement<'q> {
         writer::insert(new, binds, dialect, at)
     }
 
+    pub(crate) fn to_copy(
+        new: &NewRows<'_>,
+        binds: Vec<Cow<'q, BindValue>>,
+        dialect: Dialect,
+        at: Origin,
+    ) -> Result<Statement<'q>, Error> {
+        writer::copy(new, binds, dialect, at)
+    }
+
+    /// How it copies rows, if it does.
+    pub fn copying(&self) -> Option<&Copying> {
+        self.copying.as_ref()
+    }
+
     /// The insert, with what becomes of rows that are there already.
     pub(crate) fn on_conflict(self, conflict: &OnConflict) -> Result<Statement<'q>, Error> {
         writer::on_conflict(self, conflict)
@@ -300,6 +330,7 @@ impl<'q> Statement<'q> {
             operation: Operation::Text,
             tables: Tables::new(),
             once: false,
+            copying: None,
         }
     }
 
@@ -341,6 +372,7 @@ impl<'q> Statement<'q> {
             operation,
             tables,
             once,
+            copying,
         } = self;
         let binds = binds
             .into_iter()
@@ -357,6 +389,7 @@ impl<'q> Statement<'q> {
             operation,
             tables,
             once,
+            copying,
         }
     }
 
@@ -377,6 +410,7 @@ impl<'q> Statement<'q> {
             operation: self.operation,
             tables: self.tables.clone(),
             once: self.once,
+            copying: self.copying.clone(),
         }
     }
 

@@ -61,6 +61,12 @@ pub trait Storable: Sized {
     /// The value as it is sent to the database. Its variant must be the one for [`SQL_TYPE`](Self::SQL_TYPE).
     fn to_bind(&self) -> BindValue;
 
+    /// The same of a value that is not needed any more, so that what it holds need not be copied.
+    #[inline]
+    fn into_bind(self) -> BindValue {
+        self.to_bind()
+    }
+
     /// Reads a value that arrived, which is never NULL.
     ///
     /// # Errors
@@ -114,6 +120,9 @@ pub trait ColumnType: Sized {
 
     /// The value as it is sent to the database, a NULL too.
     fn to_bind_or_null(&self) -> BindValue;
+
+    /// The same of a value that is not needed any more.
+    fn into_bind_or_null(self) -> BindValue;
 }
 
 impl<T: Storable> ColumnType for T {
@@ -122,6 +131,11 @@ impl<T: Storable> ColumnType for T {
 
     fn to_bind_or_null(&self) -> BindValue {
         self.to_bind()
+    }
+
+    #[inline]
+    fn into_bind_or_null(self) -> BindValue {
+        self.into_bind()
     }
 
     #[inline]
@@ -137,6 +151,11 @@ impl<T: Storable> ColumnType for Option<T> {
     fn to_bind_or_null(&self) -> BindValue {
         self.as_ref()
             .map_or(BindValue::Null(T::SQL_TYPE), T::to_bind)
+    }
+
+    #[inline]
+    fn into_bind_or_null(self) -> BindValue {
+        self.map_or(BindValue::Null(T::SQL_TYPE), T::into_bind)
     }
 
     #[inline]

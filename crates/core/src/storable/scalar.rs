@@ -97,6 +97,11 @@ impl Storable for String {
     }
 
     #[inline]
+    fn into_bind(self) -> BindValue {
+        BindValue::Text(self.into_boxed_str())
+    }
+
+    #[inline]
     fn from_cell(cell: Cell<'_>) -> Result<String, Mismatch> {
         match cell {
             Cell::Text(text) => Ok(text.to_owned()),
@@ -110,6 +115,11 @@ impl Storable for Vec<u8> {
 
     fn to_bind(&self) -> BindValue {
         BindValue::Bytes(self.as_slice().into())
+    }
+
+    #[inline]
+    fn into_bind(self) -> BindValue {
+        BindValue::Bytes(self.into_boxed_slice())
     }
 
     #[inline]

@@ -7,7 +7,7 @@ use std::ops::Range;
 use std::panic::Location;
 
 use super::{Part, Parts, Step, WantedBack, Writes};
-use crate::compile::{Asking, NewRows, Statement};
+use crate::compile::{Asking, NewRows, Sql, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::storable::BindValue;
@@ -87,6 +87,18 @@ impl<T: Table> Insert<T> {
         asking: Asking<'_>,
         rows: Range<usize>,
     ) -> Result<Statement<'_>, Error> {
+        self.with_binds(asking, rows, |new, binds| {
+            Statement::to_insert(new, binds, asking.dialect, self.at)
+        })
+    }
+
+    /// Makes a statement of these rows and their values.
+    fn with_binds<'q>(
+        &'q self,
+        asking: Asking<'_>,
+        rows: Range<usize>,
+        make: impl FnOnce(NewRows<'_>, Vec<Cow<'q, BindValue>>) -> Result<Statement<'q>, Error>,
+    ) -> Result<Statement<'q>, Error> {
         if rows.is_empty() {
             return Err(Error::unfit_parts(NO_ROWS).asked_at(self.at));
         }
@@ -100,8 +112,7 @@ impl<T: Table> Insert<T> {
             binds.extend(given.iter().map(Cow::Borrowed));
             binds.extend(made.iter().map(|(_, value)| Cow::Owned(value.clone())));
         }
-        let new = NewRows { table: T::INFO, columns: &columns, rows: count };
-        Statement::to_insert(new, binds, asking.dialect, self.at)
+        make(NewRows { table: T::INFO, columns: &columns, rows: count }, binds)
     }
 }
 
@@ -124,28 +135,55 @@ pub(super) fn made<T: Table>(
     made.collect()
 }
 
+/// How many rows are copied by one statement: what is in memory at once, and has to be tried again if one of
+/// them is at fault.
+const COPIED_AT_ONCE: usize = 10_000;
 const NO_ROWS: &str = "there are no rows to insert, and so there is no SQL; written, they are none";
 
 impl<T: Table> Writes for Insert<T> {
     type Row = T;
 
-    fn parts(&self, asking: Asking<'_>, _: WantedBack) -> Result<Parts, Error> {
-        Ok((0..self.part_count(asking)).map(Part::Rows).collect())
+    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
+        let parts = self.part_count(asking);
+        let copies = asking.copies && asking.dialect.copies() && wanted == WantedBack::Count;
+        Ok(match parts > 1 && copies {
+            true => (0..self.rows.div_ceil(COPIED_AT_ONCE))
+                .map(Part::Copied)
+                .collect(),
+            false => (0..parts).map(Part::Rows).collect(),
+        })
     }
 
     fn rows_of(&self, asking: Asking<'_>, part: Part) -> Range<usize> {
-        let size = Self::rows_at_once(asking);
+        let stretch = |number: usize, size: usize| {
+            (number * size).min(self.rows)..((number + 1) * size).min(self.rows)
+        };
         match part {
             Part::Rows(number) | Part::Present(number) => {
-                number * size..((number + 1) * size).min(self.rows)
+                stretch(number, Self::rows_at_once(asking))
             }
+            Part::Copied(number) => stretch(number, COPIED_AT_ONCE),
             Part::Row(row) => row..row + 1,
             _ => 0..0,
         }
     }
 
+    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
+        let parts = self.parts(asking, WantedBack::Count)?;
+        let part = parts.first().copied().unwrap_or(Part::Rows(0));
+        Ok(self
+            .statement(asking, &Step { part, ..Step::shown() })?
+            .into_sql())
+    }
+
     fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
-        let inserted = self.of_rows(asking, self.rows_of(asking, step.part))?;
+        let rows = self.rows_of(asking, step.part);
+        if let Part::Copied(_) = step.part {
+            return self.with_binds(asking, rows, |new, binds| {
+                Statement::to_copy(&new, binds, asking.dialect, self.at)
+            });
+        }
+        let inserted = self.of_rows(asking, rows)?;
         inserted.returning(T::INFO, step.wanted == WantedBack::Rows)
     }
 

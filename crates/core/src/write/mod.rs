@@ -31,6 +31,8 @@ use crate::row::RowShape;
 pub enum Part {
     /// Changes all rows that are meant; of new rows, so many at a time, counted from 0.
     Rows(usize),
+    /// Copies new rows into the table, more at a time than one statement binds.
+    Copied(usize),
     /// One of its new rows alone, to find the one that the database refuses.
     Row(usize),
     /// Asks which of the new rows of such a part are there already.

@@ -171,12 +171,14 @@ impl<'c> Session<'c> {
             Err(err) => err,
         };
         // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
-        let before = failed.and_then(|part| Course::<W, O>::before(write, asking, part, &err));
-        let Some((mut course, rows)) = before else { return Err(err) };
+        let Some(part) = failed else { return Err(err) };
+        let Some(mut course) = Course::<W, O>::before(write, asking, part, &err) else {
+            return Err(err);
+        };
         let mut found = None;
         let _undone: Result<(), Error> = self.together(|| {
             self.follow(&mut course).map_err(|(_, err)| err)?;
-            for row in rows {
+            for row in write.rows_of(asking, part) {
                 if let Err(err) = sealed::Handle::run(self, course.write(Part::Row(row))) {
                     found = Some(err.at_row(row as u64 + 1));
                     break;

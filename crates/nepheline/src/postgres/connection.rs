@@ -12,6 +12,7 @@ use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, NoTls, RowStream, SimpleQueryMessage};
 
 use super::cells::RowCells;
+use super::copy::copy;
 use super::fault::failed;
 use super::statements::Statements;
 use crate::in_flight::InFlight;
@@ -156,10 +157,7 @@ impl Connection {
         G: Gather<R>,
     {
         self.in_flight
-            .during(async {
-                let rows = self.statements.run(&self.client, statement).await?;
-                gather(rows, statement).await
-            })
+            .during(fetch(&self.client, &self.statements, statement))
             .await
     }
 
@@ -201,11 +199,23 @@ pub(super) fn each<'a, R: RowShape + Send + 'static>(
     })
 }
 
-pub(super) async fn gather<R, G>(rows: RowStream, statement: &Statement<'_>) -> Result<G, Error>
+/// Runs a statement and gathers its rows.
+pub(super) async fn fetch<R, G>(
+    client: &Client,
+    statements: &Statements,
+    statement: &Statement<'_>,
+) -> Result<G, Error>
 where
     R: RowShape,
     G: Gather<R>,
 {
+    if let Some(copying) = statement.copying() {
+        let mut gathered = G::default();
+        // In a box of its own: it is rare, and its state would be moved with every query.
+        gathered.affected(Box::pin(copy(client, statements, statement, copying)).await?);
+        return Ok(gathered);
+    }
+    let rows = statements.run(client, statement).await?;
     pin_mut!(rows);
     let mut arriving = Arriving::<G>::default();
     while let Some(row) = rows.try_next().await.map_err(failed)? {

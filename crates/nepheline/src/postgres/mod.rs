@@ -3,6 +3,7 @@
 mod binds;
 mod cells;
 mod connection;
+mod copy;
 mod fault;
 mod session;
 mod statements;

@@ -97,11 +97,7 @@ impl<'c> Session<'c> {
         if let Some(answer) = running.answer() {
             return running.end(answer.gather(statement.key_cells()), G::seen);
         }
-        let rows = self.statements.run(self.client, statement).await;
-        let gathered = match rows {
-            Ok(rows) => connection::gather(rows, statement).await,
-            Err(err) => Err(err),
-        };
+        let gathered = connection::fetch(self.client, &self.statements, statement).await;
         running.end(gathered, G::seen)
     }
 }
@@ -133,7 +129,8 @@ impl sealed::Handle for Session<'_> {
     }
 
     fn asking(&self) -> Asking<'_> {
-        self.setting.asking(Dialect::Postgres)
+        // A client that is not ours could not be given up if a COPY lost step with the server.
+        Asking { copies: false, ..self.setting.asking(Dialect::Postgres) }
     }
 
     async fn begin_together(&self) -> Result<Together, Error> {

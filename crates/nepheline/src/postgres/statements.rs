@@ -1,5 +1,6 @@
 //! Running statements: prepared ones are kept, so that the server parses and plans each only once.
 
+use std::iter;
 use std::num::NonZeroUsize;
 use std::sync::{Mutex, PoisonError};
 
@@ -50,10 +51,16 @@ impl Statements {
                 .await
                 .map_err(failed);
         }
-        let prepared = match self.known(statement) {
+        let prepared = match self.known(statement.text(), statement.binds()) {
             Some(prepared) => prepared,
-            // In a box of its own: it is rare, and its state would be moved with every query.
-            None => Box::pin(self.prepare(client, statement)).await?,
+            None => {
+                let types = statement
+                    .binds()
+                    .map(|bind| Bind(bind).sql_type())
+                    .collect();
+                // In a box of its own: it is rare, and its state would be moved with every query.
+                Box::pin(self.prepare(client, statement.text(), types)).await?
+            }
         };
         client
             .query_raw(&prepared, statement.binds().map(Bind))
@@ -61,10 +68,27 @@ impl Statements {
             .map_err(failed)
     }
 
-    fn known(&self, statement: &Statement<'_>) -> Option<tokio_postgres::Statement> {
+    /// A statement of our own that binds values of these types, kept prepared.
+    pub(super) async fn prepared(
+        &self,
+        client: &Client,
+        text: &str,
+        types: &[Type],
+    ) -> Result<tokio_postgres::Statement, Error> {
+        match self.known(text, iter::empty()) {
+            Some(prepared) => Ok(prepared),
+            None => self.prepare(client, text, types.into()).await,
+        }
+    }
+
+    fn known<'b>(
+        &self,
+        text: &str,
+        binds: impl Iterator<Item = &'b BindValue>,
+    ) -> Option<tokio_postgres::Statement> {
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        let known = kept.get(statement.text())?;
-        let mut types = known.types.iter().zip(statement.binds());
+        let known = kept.get(text)?;
+        let mut types = known.types.iter().zip(binds);
         types
             .all(|(ty, bind)| *ty == Bind(bind).sql_type())
             .then(|| known.statement.clone())
@@ -73,18 +97,12 @@ impl Statements {
     async fn prepare(
         &self,
         client: &Client,
-        statement: &Statement<'_>,
+        text: &str,
+        types: Box<[Type]>,
     ) -> Result<tokio_postgres::Statement, Error> {
-        let types: Box<[Type]> = statement
-            .binds()
-            .map(|bind| Bind(bind).sql_type())
-            .collect();
-        let prepared = client
-            .prepare_typed(statement.text(), &types)
-            .await
-            .map_err(failed)?;
+        let prepared = client.prepare_typed(text, &types).await.map_err(failed)?;
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.put(statement.text().into(), Prepared { statement: prepared.clone(), types });
+        kept.put(text.into(), Prepared { statement: prepared.clone(), types });
         Ok(prepared)
     }
 }

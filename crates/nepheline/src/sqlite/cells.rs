@@ -1,8 +1,8 @@
 //! SQLite's values, on the way out as binds and on the way in as cells.
 
 use nepheline_core::{BindValue, Cell, Cells};
-use rusqlite::Row;
-use rusqlite::types::{ToSql, ToSqlOutput, Value, ValueRef};
+use rusqlite::types::{Null, ValueRef};
+use rusqlite::{Row, Statement};
 
 /// The cells of one row, from left to right.
 pub(super) struct RowCells<'r, 's> {
@@ -49,27 +49,28 @@ impl Cells for RowCells<'_, '_> {
     }
 }
 
-/// A bind as SQLite takes it: what it has no type for goes as text.
-pub(super) struct Bind<'b>(pub(super) &'b BindValue);
-
-impl ToSql for Bind<'_> {
-    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
-        Ok(match self.0 {
-            BindValue::Null(_) => ToSqlOutput::Owned(Value::Null),
-            BindValue::Bool(value) => ToSqlOutput::Owned(Value::Integer(i64::from(*value))),
-            BindValue::Int(value) => ToSqlOutput::Owned(Value::Integer(*value)),
-            BindValue::Float(value) => ToSqlOutput::Owned(Value::Real(*value)),
-            BindValue::Text(text) | BindValue::Json(text) => {
-                ToSqlOutput::Borrowed(ValueRef::Text(text.as_bytes()))
+/// Binds a value as SQLite takes it: what it has no type for goes as text.
+#[inline]
+pub(super) fn bind(
+    statement: &mut Statement<'_>,
+    place: usize,
+    value: &BindValue,
+) -> rusqlite::Result<()> {
+    match value {
+        BindValue::Null(_) => statement.raw_bind_parameter(place, Null),
+        BindValue::Bool(value) => statement.raw_bind_parameter(place, value),
+        BindValue::Int(value) => statement.raw_bind_parameter(place, value),
+        BindValue::Float(value) => statement.raw_bind_parameter(place, value),
+        BindValue::Text(text) | BindValue::Json(text) => {
+            statement.raw_bind_parameter(place, &**text)
+        }
+        BindValue::Bytes(bytes) => statement.raw_bind_parameter(place, &**bytes),
+        other => match other.plain_text() {
+            Some(text) => statement.raw_bind_parameter(place, text),
+            None => {
+                let reason = "SQLite has no form for this bind".into();
+                Err(rusqlite::Error::ToSqlConversionFailure(reason))
             }
-            BindValue::Bytes(bytes) => ToSqlOutput::Borrowed(ValueRef::Blob(bytes)),
-            other => match other.plain_text() {
-                Some(text) => ToSqlOutput::Owned(Value::Text(text)),
-                None => {
-                    let reason = "SQLite has no form for this bind".into();
-                    return Err(rusqlite::Error::ToSqlConversionFailure(reason));
-                }
-            },
-        })
+        },
     }
 }

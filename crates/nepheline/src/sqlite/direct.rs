@@ -10,7 +10,7 @@ use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
-use super::cells::{Bind, RowCells};
+use super::cells::{RowCells, bind};
 use super::functions;
 use crate::options::{Options, SqliteMode};
 use crate::setting::Setting;
@@ -116,10 +116,8 @@ pub(crate) fn each<R: RowShape>(
         let (asked, given) = (prepared.parameter_count(), statement.binds().len());
         return Err(statement.context(Error::wrong_placeholders(asked, given)));
     }
-    for (i, bind) in statement.binds().enumerate() {
-        prepared
-            .raw_bind_parameter(i + 1, Bind(bind))
-            .map_err(failed)?;
+    for (i, value) in statement.binds().enumerate() {
+        bind(&mut prepared, i + 1, value).map_err(failed)?;
     }
     let mut cursor = prepared.raw_query();
     let mut read = 0;

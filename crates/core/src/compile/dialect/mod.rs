@@ -62,6 +62,11 @@ impl Dialect {
         self.grammar().returns(deleted)
     }
 
+    /// Whether rows can be copied into a table, past statements that bind their values.
+    pub(crate) fn copies(self) -> bool {
+        self.grammar().copies()
+    }
+
     pub(super) fn grammar(self) -> &'static dyn Grammar {
         match self {
             Dialect::Sqlite => &sqlite::Sqlite,
@@ -202,6 +207,11 @@ pub(super) trait Grammar: Sync {
 
     /// How many values one statement can bind, and how many rows are inserted fastest together.
     fn most_inserted(&self) -> [usize; 2];
+
+    /// Whether there is COPY, in PostgreSQL's binary form.
+    fn copies(&self) -> bool {
+        false
+    }
 
     /// Why a value cannot be sent, if it cannot.
     fn refusal(&self, value: &BindValue) -> Option<&'static str> {

@@ -70,6 +70,10 @@ impl Grammar for Postgres {
         [65_535, 1_000]
     }
 
+    fn copies(&self) -> bool {
+        true
+    }
+
     fn no_limit(&self) -> &'static str {
         ""
     }

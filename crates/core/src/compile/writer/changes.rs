@@ -6,7 +6,7 @@ use smallvec::SmallVec;
 
 use super::{MARKS, Writer, push_identifier, push_number};
 use crate::compile::dialect::{Placeholder, UpsertForm};
-use crate::compile::{Dialect, Mark, NewRows, OnConflict, Operation, Statement};
+use crate::compile::{Copying, Dialect, Mark, NewRows, OnConflict, Operation, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::query::{Path, Source};
@@ -35,6 +35,7 @@ impl<'q> Writer<'q> {
                 operation: if target.deletes { Operation::Delete } else { Operation::Update },
                 tables: self.tables,
                 once: false,
+                copying: None,
             }),
             Err(err) => Err(err.asked_at(self.asked_at)),
         }
@@ -74,6 +75,60 @@ impl<'q> Writer<'q> {
     }
 }
 
+/// COPY of rows whose values are `binds`, and the query by which the driver learns which types they are of.
+pub(in crate::compile) fn copy<'q>(
+    new: &NewRows<'_>,
+    binds: Vec<Cow<'q, BindValue>>,
+    dialect: Dialect,
+    at: Origin,
+) -> Result<Statement<'q>, Error> {
+    let quote = dialect.grammar().quote_mark().place();
+    check_binds(&binds, dialect, at)?;
+    let table = new.table.from_clause()[quote];
+    let mut columns = String::with_capacity(16 * new.columns.len());
+    push_names(&mut columns, new.columns.iter().copied(), MARKS[quote]);
+    let text = format!("COPY {table} ({columns}) FROM STDIN (FORMAT binary)");
+    let types = format!("SELECT {columns} FROM {table}");
+    let mut statement = inserting(new.table, text, binds, dialect, at);
+    statement.copying = Some(Copying { columns: new.columns.len(), table, types: types.into() });
+    Ok(statement)
+}
+
+fn check_binds(binds: &[Cow<'_, BindValue>], dialect: Dialect, at: Origin) -> Result<(), Error> {
+    let grammar = dialect.grammar();
+    let refused = binds.iter().find_map(|value| match &**value {
+        // Most values are of these, which no dialect refuses.
+        BindValue::Int(_) | BindValue::Bool(_) | BindValue::Null(_) => None,
+        value => Some((value, grammar.refusal(value)?)),
+    });
+    match refused {
+        Some((value, reason)) => Err(Error::refused_value(value, reason).asked_at(at)),
+        None => Ok(()),
+    }
+}
+
+fn inserting<'q>(
+    table: &'static TableInfo,
+    text: String,
+    binds: Vec<Cow<'q, BindValue>>,
+    dialect: Dialect,
+    at: Origin,
+) -> Statement<'q> {
+    Statement {
+        dialect,
+        text,
+        binds: binds.into(),
+        marks: vec![Mark { at: 0, origin: at, relations: SmallVec::new() }],
+        origin: at,
+        most_rows: usize::MAX,
+        key_cells: SmallVec::new(),
+        operation: Operation::Insert,
+        tables: smallvec::smallvec![table.name()],
+        once: false,
+        copying: None,
+    }
+}
+
 /// INSERT of rows whose values are `binds`, one row after the other.
 pub(in crate::compile) fn insert<'q>(
     new: NewRows<'_>,
@@ -83,12 +138,7 @@ pub(in crate::compile) fn insert<'q>(
 ) -> Result<Statement<'q>, Error> {
     let grammar = dialect.grammar();
     let quote = grammar.quote_mark().place();
-    let refused = binds
-        .iter()
-        .find_map(|value| Some((value, grammar.refusal(value)?)));
-    if let Some((value, reason)) = refused {
-        return Err(Error::refused_value(value, reason).asked_at(at));
-    }
+    check_binds(&binds, dialect, at)?;
     let NewRows { table, columns, rows } = new;
     let mut text = String::with_capacity(64 + columns.len() * (16 + 6 * rows));
     text.push_str("INSERT INTO ");
@@ -100,37 +150,41 @@ pub(in crate::compile) fn insert<'q>(
         push_names(&mut text, columns.iter().copied(), MARKS[quote]);
         text.push_str(") VALUES ");
     }
+    push_rows(&mut text, columns.len(), rows, grammar.placeholder());
+    Ok(inserting(table, text, binds, dialect, at))
+}
+
+/// The placeholders of so many rows.
+fn push_rows(text: &mut String, columns: usize, rows: usize, placeholder: Placeholder) {
+    if columns == 0 {
+        return;
+    }
+    let start = text.len();
     let mut number = 0;
     for row in 0..rows {
-        if columns.is_empty() {
-            break;
+        // The rows are alike where their places have no numbers.
+        if let (1, Placeholder::QuestionMark) = (row, placeholder) {
+            let first = text.get(start..).unwrap_or_default().to_owned();
+            for _ in 1..rows {
+                text.push_str(", ");
+                text.push_str(&first);
+            }
+            return;
         }
         text.push_str(if row > 0 { ", (" } else { "(" });
-        for place in 0..columns.len() {
+        for place in 0..columns {
             text.push_str(if place > 0 { ", " } else { "" });
             number += 1;
-            match grammar.placeholder() {
+            match placeholder {
                 Placeholder::QuestionMark => text.push('?'),
                 Placeholder::Numbered => {
                     text.push('$');
-                    push_number(&mut text, number);
+                    push_number(text, number);
                 }
             }
         }
         text.push(')');
     }
-    Ok(Statement {
-        dialect,
-        text,
-        binds: binds.into(),
-        marks: vec![Mark { at: 0, origin: at, relations: SmallVec::new() }],
-        origin: at,
-        most_rows: usize::MAX,
-        key_cells: SmallVec::new(),
-        operation: Operation::Insert,
-        tables: smallvec::smallvec![table.name()],
-        once: false,
-    })
 }
 
 /// Refuses an assignment that an engine would compute from values set just before.
@@ -234,6 +288,7 @@ pub(in crate::compile) fn on_conflict<'q>(
         operation: Operation::Insert,
         tables: writer.tables,
         once: false,
+        copying: None,
     })
 }
 

@@ -15,7 +15,7 @@ mod windows;
 
 use std::borrow::Cow;
 
-pub(super) use changes::{insert, insert_before, on_conflict, return_inserted};
+pub(super) use changes::{copy, insert, insert_before, on_conflict, return_inserted};
 
 use smallvec::SmallVec;
 
@@ -130,6 +130,7 @@ impl<'q> Writer<'q> {
                 operation: Operation::Read,
                 tables: self.tables,
                 once: false,
+                copying: None,
                 dialect: self.dialect,
                 text: self.text,
                 binds: self.binds,
