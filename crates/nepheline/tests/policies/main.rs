@@ -1,0 +1,401 @@
+//! That nobody learns of rows that policies hide: queries of every kind are generated and asked of a
+//! database that holds such rows, and again, with every policy waived, when they have been deleted. Both
+//! answers have to be equal, to the last total and the last page.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+mod questions;
+#[path = "../support/mod.rs"]
+mod support;
+mod world;
+
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use nepheline::blocking::Handle;
+use nepheline::internal::BlockingRunText as _;
+use nepheline::prelude::*;
+use proptest::prelude::*;
+use proptest::strategy::ValueTree;
+use proptest::test_runner::TestRunner;
+use questions::{KINDS, Question, asked, questions};
+use support::{Engine, engines};
+use world::*;
+
+#[test]
+fn nobody_learns_of_hidden_rows() {
+    let _alone = alone();
+    std::thread::scope(|scope| {
+        for engine in engines() {
+            scope.spawn(move || hides_all_that_is_hidden(&engine));
+        }
+    });
+}
+
+fn hides_all_that_is_hidden(engine: &Engine) {
+    const WORLDS: usize = 4;
+    const QUESTIONS: usize = 540;
+    let db = prepared(engine);
+    let mut runner = TestRunner::deterministic();
+    let mut hiding = [0; KINDS as usize];
+    for _ in 0..WORLDS {
+        let world = World::of(|below| (0..below).new_tree(&mut runner).unwrap().current());
+        let drawn = (0..QUESTIONS).map(|_| questions().new_tree(&mut runner).unwrap().current());
+        let questions: Vec<Question> = drawn.collect();
+        let openly =
+            |question: &Question| asked(&db, Question { mode: Mode::AllWaived, ..*question });
+        world.fill(engine, &db);
+        let guarded: Vec<String> = questions.iter().map(|q| asked(&db, *q)).collect();
+        // That there is something to hide is seen by some of them.
+        for (question, guarded) in questions.iter().zip(&guarded).step_by(4) {
+            hiding[question.kind as usize] += usize::from(openly(question) != *guarded);
+        }
+        for mode in [Mode::AllOn, Mode::OtherAgencies, Mode::Withdrawn, Mode::Closed] {
+            world.clone().visible(mode).fill(engine, &db);
+            let in_mode = questions
+                .iter()
+                .zip(&guarded)
+                .filter(|(q, _)| q.mode == mode);
+            for (question, guarded) in in_mode {
+                assert_eq!(*guarded, openly(question), "on {}: {question:?}", engine.name);
+            }
+        }
+    }
+    // Where nothing was hidden, nothing was proved.
+    let told = hiding.iter().position(|hidden| *hidden == 0);
+    assert_eq!(told, None, "questions of a kind that hid nothing");
+}
+
+/// What updates and deletes leave of rows that are hidden: all of it.
+#[test]
+fn nobody_writes_to_hidden_rows() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine);
+        let mut runner = TestRunner::deterministic();
+        let mut number = |below: i64| (0..below).new_tree(&mut runner).unwrap().current();
+        for round in 0..24 {
+            let world = World::of(&mut number);
+            world.fill(&engine, &db);
+            let mode = [Mode::AllOn, Mode::OtherAgencies, Mode::Withdrawn, Mode::Closed][round % 4];
+            let visible = world.clone().visible(mode);
+            let (least, few) = (number(100), number(8) as u64 + 1);
+            let heavy = |s: &Specimen| s.grams >= least;
+            let deep = |s: &Specimen| {
+                let borehole = world.boreholes.iter().find(|b| b.id == s.borehole_id);
+                borehole.is_some_and(|b| b.depth_m >= 400.0)
+            };
+            let query = mode.of(Specimen::rows());
+            let mut expected = world.specimens.clone();
+            let mut changed = Vec::new();
+            let hit: Vec<i64> = match round / 4 % 3 {
+                0 => {
+                    let query = query.filter(|s| s.grams.ge(least));
+                    changed = db
+                        .write_returning(&query.update(|s| s.grams.set(s.grams + 1_000)))
+                        .unwrap();
+                    visible
+                        .specimens
+                        .iter()
+                        .filter(|s| heavy(s))
+                        .map(|s| s.id)
+                        .collect()
+                }
+                1 => {
+                    let query = query.filter(|s| s.borehole().depth_m.ge(400));
+                    changed = db
+                        .write_returning(&query.update(|s| s.grams.set(s.grams + 1_000)))
+                        .unwrap();
+                    visible
+                        .specimens
+                        .iter()
+                        .filter(|s| deep(s))
+                        .map(|s| s.id)
+                        .collect()
+                }
+                _ => {
+                    let query = query.order_by(|s| s.id.asc()).limit(few);
+                    assert!(db.write(&query.delete()).unwrap() <= few);
+                    let hit = visible.specimens.iter().take(few as usize).map(|s| s.id);
+                    let hit: Vec<i64> = hit.collect();
+                    expected.retain(|s| !hit.contains(&s.id));
+                    Vec::new()
+                }
+            };
+            // Nor does what comes back tell of them.
+            changed.sort_by_key(|s| s.id);
+            assert_eq!(changed.iter().map(|s| s.id).collect::<Vec<_>>(), hit, "on {}", engine.name);
+            for specimen in expected.iter_mut().filter(|s| hit.contains(&s.id)) {
+                specimen.grams += 1_000;
+            }
+            let all = Specimen::rows()
+                .waive_every_policy()
+                .order_by(|s| s.id.asc());
+            assert_eq!(db.read(&all).unwrap(), expected, "on {}: {mode:?}", engine.name);
+        }
+    }
+}
+
+/// What upserts leave of rows that are hidden: all of it, and they are not stored a second time.
+#[test]
+fn nobody_upserts_hidden_rows() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine);
+        let mut runner = TestRunner::deterministic();
+        let mut number = |below: i64| (0..below).new_tree(&mut runner).unwrap().current();
+        for round in 0..12 {
+            let world = World::of(&mut number);
+            world.fill(&engine, &db);
+            let visible = world.clone().visible(Mode::AllOn).assays;
+            // Half of them are there already.
+            let first = 60 + number(60);
+            let new = (first..first + 120).map(|id| UnsavedAssay {
+                id,
+                specimen_id: 1,
+                element: "Zr".to_owned(),
+                ppm: 5,
+            });
+            let new = Assay::insert_all(new.collect::<Vec<_>>());
+            let there = world.assays.iter().filter(|a| a.id >= first).count() as u64;
+            let seen = |a: &Assay| a.id >= first && visible.iter().any(|v| v.id == a.id);
+            let known = visible.iter().filter(|a| a.id >= first).count() as u64;
+            let keeps = round % 3 == 0;
+            let upsert = match keeps {
+                true => new.or_keep(|a| a.id),
+                false => new.or_update(|a| a.id, |a, new| a.ppm.set(a.ppm + new.ppm + 1_000)),
+            };
+            let updated = if keeps { 0 } else { known };
+            if round % 2 == 0 {
+                let told = db.write_upsert(&upsert).unwrap();
+                let told = [told.inserted, told.updated, told.kept];
+                assert_eq!(told, [120 - there, updated, there - updated], "on {}", engine.name);
+            } else {
+                assert_eq!(db.write(&upsert).unwrap(), 120 - there + updated, "on {}", engine.name);
+            }
+            let mut expected = world.assays.clone();
+            for assay in expected.iter_mut().filter(|a| !keeps && seen(a)) {
+                assay.ppm += 1_005;
+            }
+            let old = Assay::rows()
+                .waive_every_policy()
+                .filter(|a| a.id.le(120))
+                .order_by(|a| a.id.asc());
+            assert_eq!(db.read(&old).unwrap(), expected, "on {}", engine.name);
+            assert_eq!(db.count(&Assay::rows().waive_every_policy()).unwrap(), 240 - there);
+        }
+    }
+}
+
+/// The tables are for one test at a time.
+fn alone() -> MutexGuard<'static, ()> {
+    static ALONE: Mutex<()> = Mutex::new(());
+    ALONE.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+mod circle {
+    //! Tables whose policies refer to each other.
+
+    use nepheline::prelude::*;
+
+    #[derive(Debug, Table)]
+    #[nepheline(table = "ring_left", children(rights: Right by left_id), policies(has_right))]
+    pub(super) struct Left {
+        #[nepheline(key)]
+        pub(super) id: i64,
+    }
+
+    #[derive(Debug, Table)]
+    #[nepheline(table = "ring_right", policies(has_left))]
+    pub(super) struct Right {
+        #[nepheline(key)]
+        pub(super) id: i64,
+        #[nepheline(references = Left)]
+        pub(super) left_id: i64,
+    }
+
+    /// Leads to itself through a query that has a name.
+    #[derive(Debug, Table)]
+    #[nepheline(table = "ring_self", policies(not_the_last))]
+    pub(super) struct Itself {
+        #[nepheline(key)]
+        pub(super) id: i64,
+    }
+
+    #[derive(Debug, RowShape)]
+    #[allow(dead_code, reason = "only the database reads it")]
+    struct Last {
+        id: i64,
+    }
+
+    fn not_the_last(s: ItselfColumns) -> Condition {
+        let all = named(Itself::rows().select(|s| shape!(Last { id: s.id })));
+        all.rows().filter(|other| other.id.gt(s.id)).exists()
+    }
+
+    fn has_right(l: LeftColumns) -> Condition {
+        l.rights().exists()
+    }
+
+    fn has_left(r: RightColumns) -> Condition {
+        r.left().id.gt(0)
+    }
+}
+
+/// What is waived where, as it is told, and what is refused.
+#[test]
+fn policies_are_told() {
+    let carried = Carried::new().with(AgencyId(1));
+    let told = |sql: Result<nepheline::Sql, Error>| match sql {
+        Ok(sql) => {
+            let met = sql.policies().iter().map(|met| format!("\n  {met}"));
+            format!("{}\n{}", sql.text(), met.collect::<String>().trim_start_matches('\n'))
+        }
+        Err(err) => err.to_string(),
+    };
+    let of =
+        |query: nepheline::Query<Specimen>| told(query.sql_carrying(Dialect::Postgres, &carried));
+    let here = |query: nepheline::Query<Specimen>| told(query.sql(Dialect::Postgres));
+    let shown = [
+        of(Specimen::row(7)),
+        of(Specimen::row(7).waive(not_withdrawn)),
+        of(Specimen::row(7)
+            .waive(not_withdrawn)
+            .filter(|s| s.parts().exists())),
+        of(Specimen::row(7)
+            .waive_everywhere(not_withdrawn)
+            .filter(|s| s.parts().exists())),
+        of(Specimen::row(7).filter(|s| s.parts().waive(not_withdrawn).not_exists())),
+        of(Specimen::row(7).waive_every_policy()),
+        // Waived inside of a scope: there alone.
+        of(Specimen::row(7).filter(|s: SpecimenColumns| {
+            let any = Specimen::rows().waive(not_withdrawn).waive(of_borehole);
+            any.filter(|other| other.parent_id.eq(s.id)).exists()
+        })),
+        // Left out for a joined table, and for it alone.
+        told(
+            Borehole::rows()
+                .join(|b| {
+                    Specimen::rows()
+                        .waive_every_policy()
+                        .filter(|s| s.borehole_id.eq(b.id))
+                })
+                .sql_carrying(Dialect::Postgres, &carried),
+        ),
+        of(Specimen::row(7).waive(own_agency)),
+        here(Specimen::row(7)),
+        here(Specimen::row(7).waive_everywhere(own_agency)),
+        told(circle::Left::rows().sql(Dialect::Postgres)),
+        told(circle::Right::rows().sql(Dialect::Postgres)),
+        told(circle::Itself::rows().sql(Dialect::Postgres)),
+    ];
+    insta::assert_snapshot!(shown.join("\n\n"));
+}
+
+/// What is run is what is shown, whichever way the policies come into it.
+#[test]
+fn what_is_shown_is_what_runs() {
+    let _alone = alone();
+    let record = nepheline::Record::new();
+    let db = prepared(&engines()[0]).recording_to(&record);
+    let carried = Carried::new().with(AgencyId(1));
+    let shown_and_run = |query: nepheline::Query<Site>| {
+        let mark = record.mark();
+        db.read(&query).unwrap();
+        let shown = query.sql_carrying(Dialect::Sqlite, &carried).unwrap();
+        assert_eq!(record.since(mark)[0].sql(), shown.text());
+    };
+    shown_and_run(Site::rows());
+    // The same condition by the policy and by the query stands there once.
+    shown_and_run(
+        Site::rows()
+            .filter(not_closed)
+            .filter(|s| s.region.eq("North")),
+    );
+    shown_and_run(Site::rows().waive(not_closed).filter(not_closed));
+    shown_and_run(
+        Site::rows()
+            .filter(|s| s.boreholes().exists())
+            .order_by(|s| s.id.asc()),
+    );
+    shown_and_run(Site::row(3).waive_every_policy());
+}
+
+/// A policy of the database itself sees who is asking, in transactions of a handle that mirrors it.
+#[test]
+fn the_database_sees_who_is_asking() {
+    #[derive(Debug, Clone, Copy)]
+    struct Asking(i64);
+
+    impl std::fmt::Display for Asking {
+        fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+            write!(f, "{}", self.0)
+        }
+    }
+
+    #[derive(Debug, PartialEq, Table)]
+    #[nepheline(table = "row_secured")]
+    struct Secured {
+        #[nepheline(key)]
+        id: i64,
+        agency_id: i64,
+    }
+
+    let rows = |ids: [i64; 2]| {
+        Secured::insert_all(ids.map(|id| UnsavedSecured { id, agency_id: id % 2 + 1 }))
+    };
+    for engine in engines() {
+        let db = engine.open();
+        if engine.dialect() != Dialect::Postgres {
+            let mirroring = db.carrying(Asking(1)).mirroring::<Asking>("shed.agency");
+            let err = mirroring
+                .transaction(|tx| tx.count(&Secured::rows()))
+                .unwrap_err();
+            assert_eq!(err.kind(), ErrorKind::Unsupported, "on {}: {err}", engine.name);
+            continue;
+        }
+        for text in [
+            "DROP TABLE IF EXISTS row_secured",
+            "CREATE TABLE row_secured (id bigint PRIMARY KEY, agency_id bigint NOT NULL)",
+            "ALTER TABLE row_secured ENABLE ROW LEVEL SECURITY",
+            // Of the owner too, who the tests are.
+            "ALTER TABLE row_secured FORCE ROW LEVEL SECURITY",
+            "CREATE POLICY own ON row_secured \
+             USING (agency_id = nullif(current_setting('shed.agency', true), '')::bigint)",
+        ] {
+            db.run_text(text, vec![]).unwrap();
+        }
+        let of = |agency: i64| {
+            db.carrying(Asking(agency))
+                .mirroring::<Asking>("shed.agency")
+        };
+        let seen = |agency: i64| of(agency).transaction(|tx| tx.read(&Secured::rows()));
+        of(1).transaction(|tx| tx.write(&rows([2, 4]))).unwrap();
+        of(2).transaction(|tx| tx.write(&rows([1, 3]))).unwrap();
+        assert_eq!(
+            seen(1)
+                .unwrap()
+                .iter()
+                .map(|row| row.id)
+                .collect::<Vec<_>>(),
+            [2, 4]
+        );
+        assert_eq!(
+            seen(2)
+                .unwrap()
+                .iter()
+                .map(|row| row.id)
+                .collect::<Vec<_>>(),
+            [1, 3]
+        );
+        // A row of somebody else's is refused by the database, and nothing outlives the transaction.
+        of(1).transaction(|tx| tx.write(&rows([5, 7]))).unwrap_err();
+        assert_eq!(db.count(&Secured::rows()).unwrap(), 0);
+        let nobody = db.mirroring::<Asking>("shed.agency");
+        let err = nobody
+            .transaction(|tx| tx.count(&Secured::rows()))
+            .unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::MissingCarried);
+        let outside = of(1).count(&Secured::rows()).unwrap_err();
+        assert_eq!(outside.kind(), ErrorKind::Unsupported, "{outside}");
+    }
+}

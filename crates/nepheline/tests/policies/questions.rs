@@ -1,0 +1,331 @@
+//! Questions of every kind, as they are generated and asked.
+
+use std::fmt::{Debug, Write as _};
+
+use nepheline::blocking::{Database, Handle};
+use nepheline::prelude::*;
+use nepheline::{Paging, Readable, recursive};
+use proptest::prelude::*;
+
+use crate::world::*;
+
+#[derive(Debug, Clone, PartialEq, RowShape)]
+struct PerRegion {
+    #[nepheline(by_code_point)]
+    region: String,
+    specimens: i64,
+    grams: Option<i64>,
+}
+
+#[derive(Debug, Clone, PartialEq, RowShape)]
+struct Labelled {
+    id: i64,
+    #[nepheline(by_code_point)]
+    label: String,
+}
+
+/// A question: of which kind, and with which numbers.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Question {
+    pub(crate) kind: u32,
+    pub(crate) id: i64,
+    pub(crate) least: i64,
+    pub(crate) few: u64,
+    pub(crate) flag: bool,
+    pub(crate) mode: Mode,
+}
+
+pub(crate) const KINDS: u32 = 28;
+
+pub(crate) fn questions() -> impl Strategy<Value = Question> {
+    let mode = prop_oneof![
+        6 => Just(Mode::AllOn),
+        2 => Just(Mode::OtherAgencies),
+        2 => Just(Mode::Withdrawn),
+        2 => Just(Mode::Closed),
+    ];
+    (0..KINDS, 1..51_i64, 0..100_i64, 1..6_u64, any::<bool>(), mode).prop_map(
+        |(kind, id, least, few, flag, mode)| Question { kind, id, least, few, flag, mode },
+    )
+}
+
+/// All that can be learned by a query: its rows, how many there are, whether there are any, pages.
+pub(crate) fn answer<Q: Readable<Row: Debug>>(db: &Database, query: &Q) -> String {
+    let mut told = String::new();
+    let mut tell = |told_by: &str, told_now: Result<String, Error>| {
+        let _ = match told_now {
+            Ok(answer) => writeln!(told, "{told_by}: {answer}"),
+            // Of an error the SQL differs, and that is all that may.
+            Err(err) => writeln!(told, "{told_by}: error {:?} at {:?}", err.kind(), err.row()),
+        };
+    };
+    tell("rows", db.read(query).map(|rows| format!("{rows:?}")));
+    tell("count", db.count(query).map(|count| count.to_string()));
+    tell("presence", db.has_rows(query).map(|any| any.to_string()));
+    tell("one", db.read_at_most_one(query).map(|row| format!("{row:?}")));
+    told
+}
+
+/// The same in pages: numbered ones with their totals, and those that go on after a row.
+pub(crate) fn pages<Q: Readable<Row: Debug>>(db: &Database, query: &Q, size: u64) -> String {
+    let mut told = String::new();
+    let paging = Paging::of(size).number(2);
+    let page = db.read_page(query, paging).unwrap();
+    let _ =
+        writeln!(told, "{:?} of {} pages, {} rows", page.rows(), page.all_pages(), page.all_rows());
+    let mut cursor = None;
+    for _ in 0..4 {
+        let stretch = db
+            .read_after(query, cursor.as_ref(), u32::try_from(size).unwrap())
+            .unwrap();
+        let _ = writeln!(told, "{:?}, more {}", stretch.rows(), stretch.after().is_some());
+        let Some(next) = stretch.after() else { break };
+        cursor = Some(next.clone());
+    }
+    told
+}
+
+pub(crate) fn asked(db: &Database, question: Question) -> String {
+    let Question { kind, id, least, few, flag, mode } = question;
+    let specimens = || mode.of(Specimen::rows());
+    let heavy = |s: SpecimenColumns| flag.then(|| s.grams.ge(least));
+    match kind {
+        0 => answer(db, &specimens().filter(heavy).order_by(|s| s.id.asc())),
+        1 => answer(db, &mode.of(Specimen::row(id))),
+        2 => answer(db, &mode.of(Specimen::row_by_label(format!("GD-{id:03}")))),
+        3 => answer(
+            db,
+            &specimens()
+                .order_by(|s| (s.grams.desc(), s.id.asc()))
+                .limit(few)
+                .offset(few / 2),
+        ),
+        4 => answer(
+            db,
+            &specimens()
+                .filter(|s| {
+                    s.borehole()
+                        .site()
+                        .region
+                        .eq(if flag { "North" } else { "South" })
+                })
+                .order_by(|s| s.id.asc()),
+        ),
+        5 => answer(
+            db,
+            &specimens().order_by(|s| s.id.asc()).select(|s| {
+                let parent = s.parent();
+                (
+                    s.id,
+                    s.analyst().map(|a| a.name),
+                    parent.map(|p| p.label),
+                    parent.and_then(|p| p.analyst()).map(|a| a.name),
+                )
+            }),
+        ),
+        6 => answer(
+            db,
+            &mode
+                .of(Borehole::rows())
+                .filter(|b| {
+                    let some = b.specimens().filter(|s| s.grams.ge(least));
+                    if flag { some.exists() } else { some.not_exists() }
+                })
+                .order_by(|b| b.id.asc()),
+        ),
+        7 => answer(
+            db,
+            &mode
+                .of(Borehole::rows())
+                .filter(|b| b.specimens().count().ge(few as i64))
+                .order_by(|b| b.id.asc())
+                .select(|b| (b.id, b.specimens().count(), b.specimens().sum(|s| s.grams))),
+        ),
+        8 => answer(
+            db,
+            &mode
+                .of(Site::rows())
+                .filter(|s| {
+                    s.boreholes()
+                        .all_satisfy(|b| b.specimens().any(|s| s.grams.gt(least)))
+                })
+                .order_by(|s| s.id.asc()),
+        ),
+        9 => answer(
+            db,
+            &mode.of(Site::rows()).order_by(|s| s.id.asc()).select(|s| {
+                let specimens = s.boreholes().flat_map(|b| b.specimens());
+                (s, specimens.clone().count(), specimens.max(|s| s.grams))
+            }),
+        ),
+        10 => answer(
+            db,
+            &specimens()
+                .join(|s| s.borehole())
+                .filter(|(s, b)| s.grams.ge(least) & b.depth_m.gt(50))
+                .order_by(|(s, _)| s.id.asc()),
+        ),
+        11 => answer(
+            db,
+            &mode
+                .of(Borehole::rows())
+                .left_join(|b| {
+                    Specimen::rows().filter(|s| s.borehole_id.eq(b.id) & s.grams.ge(least))
+                })
+                .order_by(|(b, s)| (b.id.asc(), s.map(|s| s.id).asc())),
+        ),
+        12 => answer(
+            db,
+            &mode
+                .of(Site::rows())
+                .order_by(|s| s.id.asc())
+                .alongside(|s| {
+                    s.boreholes().order_by(|b| b.id.asc()).alongside(|b| {
+                        b.specimens()
+                            .order_by(|s| (s.grams.asc(), s.id.asc()))
+                            .limit(few)
+                    })
+                }),
+        ),
+        13 => answer(
+            db,
+            &specimens()
+                .filter(heavy)
+                .order_by(|s| s.id.asc())
+                .alongside(|s| s.borehole())
+                .alongside(|s| s.analyst())
+                .alongside(|s| s.parent()),
+        ),
+        14 => answer(
+            db,
+            &mode
+                .of(Tag::rows())
+                .order_by(|t| t.id.asc())
+                .select(|t| (t.id, t.specimens().count(), t.specimens().avg(|s| s.grams))),
+        ),
+        15 => answer(
+            db,
+            &mode
+                .of(Tag::rows())
+                .order_by(|t| t.id.asc())
+                .alongside(|t| {
+                    t.specimens()
+                        .order_by(|s| s.id.asc())
+                        .select(|s| (s.label, s.borehole().depth_m))
+                }),
+        ),
+        16 => answer(
+            db,
+            &specimens()
+                .filter(heavy)
+                .select(|s| {
+                    shape!(PerRegion {
+                        region: per(s.borehole().site().region),
+                        specimens: count(),
+                        grams: sum(s.grams),
+                    })
+                })
+                .having(|_| count().ge(few as i64))
+                .order_by(|s| per(s.borehole().site().region).asc()),
+        ),
+        17 => answer(
+            db,
+            &mode.of(Assay::rows()).select(|a| {
+                (count(), count_distinct(a.specimen_id), max(a.ppm), count().among(a.ppm.ge(least)))
+            }),
+        ),
+        18 => answer(
+            db,
+            &specimens()
+                .select(|s| (rollup(s.borehole().site().region), count(), max(s.label)))
+                .order_by(|s| rollup(s.borehole().site().region).asc()),
+        ),
+        19 => {
+            let totals = mode.of(Specimen::rows()).select(|s| {
+                shape!(PerRegion {
+                    region: per(s.borehole().site().region),
+                    specimens: count(),
+                    grams: sum(s.grams),
+                })
+            });
+            let totals = named(totals);
+            let mean = totals.rows().select(|t| avg(t.specimens)).value();
+            let above = totals.rows().filter(|t| t.specimens.cast::<f64>().ge(mean));
+            answer(db, &above.order_by(|t| t.region.asc()))
+        }
+        20 => {
+            let part = |query: Query<Specimen>| {
+                mode.of(query)
+                    .select(|s| shape!(Labelled { id: s.id, label: s.label }))
+            };
+            let light = part(Specimen::rows().filter(|s| s.grams.lt(least)));
+            let split = part(Specimen::rows().filter(|s| s.parent_id.is_not_null()));
+            let both = if flag { light.union(split) } else { light.except(split) };
+            answer(db, &both.order_by(|l| l.id.asc()))
+        }
+        21 => {
+            let start = mode.of(Specimen::rows().filter(|s| s.parent_id.is_null()));
+            let start = start.select(|s| shape!(Labelled { id: s.id, label: s.label }));
+            let tree = recursive(start, 9, |whole| {
+                mode.of(Specimen::rows())
+                    .join(|s| whole.filter(|w| s.parent_id.eq(w.id)))
+                    .select(|(s, w)| shape!(Labelled { id: s.id, label: w.label }))
+            });
+            answer(db, &tree.order_by(|l| l.id.asc()))
+        }
+        22 => answer(
+            db,
+            &specimens()
+                .order_by(|s| (s.grams.desc(), s.id.asc()))
+                .limit_each(few, |s| s.borehole_id)
+                .select(|s| (s.id, row_number().over(|w| w.order_by(s.id.asc())))),
+        ),
+        23 => answer(
+            db,
+            &specimens()
+                .filter(|s| {
+                    let rich = Assay::rows()
+                        .filter(|a| a.ppm.ge(least))
+                        .select(|a| a.specimen_id);
+                    if flag { s.id.one_of(rich) } else { s.id.none_of(rich) }
+                })
+                .filter(|s| {
+                    s.grams
+                        .le(Specimen::rows().select(|s| max(s.grams)).value())
+                })
+                .order_by(|s| s.id.asc()),
+        ),
+        24 => pages(
+            db,
+            &specimens()
+                .filter(heavy)
+                .order_by(|s| (s.borehole().site().region.desc(), s.grams.asc(), s.id.asc())),
+            few,
+        ),
+        // Of a table without policies: hidden are the rows whose required parent is.
+        25 => answer(
+            db,
+            &mode
+                .of(Tagged::rows())
+                .order_by(|t| (t.specimen_id.asc(), t.tag_id.asc()))
+                .alongside(|t| t.specimen()),
+        ),
+        26 => answer(
+            db,
+            &mode
+                .of(Tagged::rows())
+                .order_by(|t| (t.specimen_id.asc(), t.tag_id.asc()))
+                .select(|t| (t.tag_id, t.specimen().label)),
+        ),
+        _ => answer(
+            db,
+            &mode
+                .of(Borehole::rows())
+                .order_by(|b| b.id.asc())
+                .select(|b| {
+                    let heaviest = b.specimens().order_by(|s| (s.grams.desc(), s.id.asc()));
+                    (b.id, heaviest.first(|s| s.label), b.site().region)
+                }),
+        ),
+    }
+}
