@@ -109,6 +109,8 @@ fn gates_see_every_statement_in_their_order() {
         assert_eq!(stored.unwrap(), 1);
         db.write(&Shelf::insert(UnsavedShelf { id: 1, name: "twice".into() }))
             .unwrap_err();
+        let drawers = [7, 8].map(|id| UnsavedDrawer { id, shelf_id: 1 });
+        db.write(&Drawer::insert_all(drawers)).unwrap();
         seen.push(outer.lines.lock().unwrap().join("\n"));
     }
     assert!(seen.iter().all(|lines| *lines == seen[0]), "{}", seen.join("\n\n"));

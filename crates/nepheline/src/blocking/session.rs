@@ -160,8 +160,8 @@ impl<'c> Session<'c> {
         asking: Asking<'_>,
     ) -> Result<O, Error> {
         let mut failed = None;
-        let outcome = self.together(|| {
-            self.follow(&mut course).map_err(|(part, err)| {
+        let outcome = self.together(|within| {
+            within.follow(&mut course).map_err(|(part, err)| {
                 failed = part;
                 err
             })
@@ -176,10 +176,10 @@ impl<'c> Session<'c> {
             return Err(err);
         };
         let mut found = None;
-        let _undone: Result<(), Error> = self.together(|| {
-            self.follow(&mut course).map_err(|(_, err)| err)?;
+        let _undone: Result<(), Error> = self.together(|within| {
+            within.follow(&mut course).map_err(|(_, err)| err)?;
             for row in write.rows_of(asking, part) {
-                if let Err(err) = sealed::Handle::run(self, course.write(Part::Row(row))) {
+                if let Err(err) = sealed::Handle::run(within, course.write(Part::Row(row))) {
                     found = Some(err.at_row(row as u64 + 1));
                     break;
                 }
@@ -190,7 +190,10 @@ impl<'c> Session<'c> {
     }
 
     /// Runs several statements as one: in a transaction, or within one as a savepoint.
-    fn together<T>(&self, work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
+    fn together<T>(
+        &self,
+        work: impl FnOnce(&Session<'_>) -> Result<T, Error>,
+    ) -> Result<T, Error> {
         // A lock that is taken at once is waited for; one that a statement after a query takes is not.
         let [begin, undo, end] = match self.connection.is_autocommit() {
             true => ["BEGIN IMMEDIATE", "ROLLBACK", "COMMIT"],
@@ -205,7 +208,8 @@ impl<'c> Session<'c> {
             // Without an open transaction, because SQLite ended it itself, there is nothing to undo.
             let _ = self.command(undo);
         });
-        let outcome = work()?;
+        let setting = self.setting.in_transaction();
+        let outcome = work(&Session { connection: self.connection, timeout: self.timeout, setting })?;
         self.command(end)?;
         scopeguard::ScopeGuard::into_inner(undone);
         Ok(outcome)
@@ -261,10 +265,10 @@ impl sealed::Handle for Session<'_> {
 
     fn insert_chunks<I: Iterator<Item: Unsaved>>(&self, mut chunks: Chunks<I>) -> Result<u64, Error> {
         let asking = sealed::Handle::asking(self).stopped();
-        self.together(|| {
+        self.together(|within| {
             let mut inserted = 0;
             while let Some(chunk) = chunks.next() {
-                let written = self.write_at::<_, u64>(&chunk, asking);
+                let written = within.write_at::<_, u64>(&chunk, asking);
                 inserted += written.map_err(|err| err.after_rows(inserted))?;
             }
             Ok(inserted)
