@@ -146,8 +146,8 @@ impl TableItem<'_> {
             impl ::nepheline::Unsaved for #unsaved {
                 type Table = #ident;
 
-                fn each_value(self, take: &mut dyn FnMut(::nepheline::BindValue)) {
-                    #(take(::nepheline::ColumnType::into_bind_or_null(self.#idents));)*
+                fn push_values(self, values: &mut ::std::vec::Vec<::nepheline::BindValue>) {
+                    #(values.push(::nepheline::ColumnType::into_bind_or_null(self.#idents));)*
                 }
             }
 

@@ -20,7 +20,7 @@ use nepheline::prelude::*;
 use support::{Scattered, against_by_hand};
 
 const ROWS: i64 = 100_000;
-const ROUNDS: usize = 7;
+const ROUNDS: usize = 15;
 
 struct AnalystId(i64);
 
@@ -110,22 +110,33 @@ fn policies(criterion: &mut Criterion) {
     }
 }
 
-/// The ratios of rounds in which both do their work once.
-fn compare(name: &str, mut ours: impl FnMut() -> f64, mut by_hand: impl FnMut() -> f64) {
-    let mut ratios: Vec<f64> = (0..ROUNDS)
-        .map(|round| {
-            if round % 2 == 0 {
-                let mine = ours();
-                mine / by_hand()
-            } else {
-                let other = by_hand();
-                ours() / other
-            }
-        })
-        .collect();
-    ratios.sort_by(f64::total_cmp);
-    let (low, median, high) = (ratios[0], ratios[ROUNDS / 2], ratios[ROUNDS - 1]);
-    println!("RATIO {name}: {median:.3} (budget 1.1; {low:.3} to {high:.3} over {ROUNDS} rounds)");
+/// The ratios of rounds in which each way of ours and the one by hand do their work once.
+fn compare(name: &str, db: &Database, mut by_hand: impl FnMut() -> f64) {
+    let whole = || timed(|| assert_eq!(db.write(&Plain::insert_all(rows())).unwrap(), ROWS as u64));
+    let flowing = || timed(|| assert_eq!(db.insert_each(rows()).unwrap(), ROWS as u64));
+    let ours: [(&str, &dyn Fn() -> f64); 2] = [("insert_all", &whole), ("insert_each", &flowing)];
+    for (way, ours) in ours {
+        let ours = || {
+            db.run_text("DELETE FROM bench_write", vec![]).unwrap();
+            ours()
+        };
+        let mut ratios: Vec<f64> = (0..ROUNDS)
+            .map(|round| {
+                if round % 2 == 0 {
+                    let mine = ours();
+                    mine / by_hand()
+                } else {
+                    let other = by_hand();
+                    ours() / other
+                }
+            })
+            .collect();
+        ratios.sort_by(f64::total_cmp);
+        let (low, median, high) = (ratios[1], ratios[ROUNDS / 2], ratios[ROUNDS - 2]);
+        println!(
+            "RATIO {way} of 100000 rows, {name}: {median:.3} (budget 1.1; {low:.3} to {high:.3} over {ROUNDS} rounds)"
+        );
+    }
 }
 
 fn timed(work: impl FnOnce()) -> f64 {
@@ -135,11 +146,6 @@ fn timed(work: impl FnOnce()) -> f64 {
 }
 
 fn inserts(_: &mut Criterion) {
-    let ours = |db: &Database| {
-        db.run_text("DELETE FROM bench_write", vec![]).unwrap();
-        timed(|| assert_eq!(db.write(&Plain::insert_all(rows())).unwrap(), ROWS as u64))
-    };
-
     let db = prepared("sqlite::memory:", "REAL", "TEXT");
     let mut sqlite = rusqlite::Connection::open_in_memory().unwrap();
     sqlite
@@ -148,34 +154,30 @@ fn inserts(_: &mut Criterion) {
              element TEXT NOT NULL, ppm REAL NOT NULL, analyst_id BIGINT NOT NULL)",
         )
         .unwrap();
-    compare(
-        "inserting 100000 rows, SQLite, against VALUES of 50 rows",
-        || ours(&db),
-        || {
-            sqlite.execute("DELETE FROM bench_write", []).unwrap();
-            timed(|| {
-                let tx = sqlite.transaction().unwrap();
-                {
-                    let values = vec!["(?, ?, ?, ?, ?)"; 50].join(", ");
-                    let mut insert = tx
-                        .prepare(&format!("INSERT INTO bench_write VALUES {values}"))
-                        .unwrap();
-                    let rows: Vec<UnsavedPlain> = rows().collect();
-                    for chunk in rows.chunks(50) {
-                        for (row, at) in chunk.iter().zip((1..).step_by(5)) {
-                            insert.raw_bind_parameter(at, row.id).unwrap();
-                            insert.raw_bind_parameter(at + 1, row.specimen_id).unwrap();
-                            insert.raw_bind_parameter(at + 2, &*row.element).unwrap();
-                            insert.raw_bind_parameter(at + 3, row.ppm).unwrap();
-                            insert.raw_bind_parameter(at + 4, row.analyst_id).unwrap();
-                        }
-                        insert.raw_execute().unwrap();
+    compare("SQLite, against VALUES of 50 rows", &db, || {
+        sqlite.execute("DELETE FROM bench_write", []).unwrap();
+        timed(|| {
+            let tx = sqlite.transaction().unwrap();
+            {
+                let values = vec!["(?, ?, ?, ?, ?)"; 50].join(", ");
+                let mut insert = tx
+                    .prepare(&format!("INSERT INTO bench_write VALUES {values}"))
+                    .unwrap();
+                let rows: Vec<UnsavedPlain> = rows().collect();
+                for chunk in rows.chunks(50) {
+                    for (row, at) in chunk.iter().zip((1..).step_by(5)) {
+                        insert.raw_bind_parameter(at, row.id).unwrap();
+                        insert.raw_bind_parameter(at + 1, row.specimen_id).unwrap();
+                        insert.raw_bind_parameter(at + 2, &*row.element).unwrap();
+                        insert.raw_bind_parameter(at + 3, row.ppm).unwrap();
+                        insert.raw_bind_parameter(at + 4, row.analyst_id).unwrap();
                     }
+                    insert.raw_execute().unwrap();
                 }
-                tx.commit().unwrap();
-            })
-        },
-    );
+            }
+            tx.commit().unwrap();
+        })
+    });
 
     let runtime = tokio::runtime::Builder::new_current_thread()
         .enable_all()
@@ -192,38 +194,28 @@ fn inserts(_: &mut Criterion) {
             "float8" => tokio_postgres::types::Type::FLOAT8,
             _ => tokio_postgres::types::Type::INT8,
         };
-        compare(
-            "inserting 100000 rows, PostgreSQL, against COPY in binary",
-            || ours(&db),
-            || {
-                db.run_text("DELETE FROM bench_write", vec![]).unwrap();
-                timed(|| {
-                    runtime.block_on(async {
-                        let tx = client.transaction().await.unwrap();
-                        let sink = tx
-                            .copy_in("COPY bench_write FROM STDIN BINARY")
-                            .await
-                            .unwrap();
-                        let types = ["int8", "int8", "text", "float8", "int8"].map(ty);
-                        let writer =
-                            tokio_postgres::binary_copy::BinaryCopyInWriter::new(sink, &types);
-                        futures_util::pin_mut!(writer);
-                        for row in rows() {
-                            let row: [&(dyn tokio_postgres::types::ToSql + Sync); 5] = [
-                                &row.id,
-                                &row.specimen_id,
-                                &row.element,
-                                &row.ppm,
-                                &row.analyst_id,
-                            ];
-                            writer.as_mut().write(&row).await.unwrap();
-                        }
-                        writer.finish().await.unwrap();
-                        tx.commit().await.unwrap();
-                    })
+        compare("PostgreSQL, against COPY in binary", &db, || {
+            db.run_text("DELETE FROM bench_write", vec![]).unwrap();
+            timed(|| {
+                runtime.block_on(async {
+                    let tx = client.transaction().await.unwrap();
+                    let sink = tx
+                        .copy_in("COPY bench_write FROM STDIN BINARY")
+                        .await
+                        .unwrap();
+                    let types = ["int8", "int8", "text", "float8", "int8"].map(ty);
+                    let writer = tokio_postgres::binary_copy::BinaryCopyInWriter::new(sink, &types);
+                    futures_util::pin_mut!(writer);
+                    for row in rows() {
+                        let row: [&(dyn tokio_postgres::types::ToSql + Sync); 5] =
+                            [&row.id, &row.specimen_id, &row.element, &row.ppm, &row.analyst_id];
+                        writer.as_mut().write(&row).await.unwrap();
+                    }
+                    writer.finish().await.unwrap();
+                    tx.commit().await.unwrap();
                 })
-            },
-        );
+            })
+        });
         driver.abort();
     }
     if let Ok(url) = std::env::var("NEPHELINE_TEST_MARIADB") {
@@ -231,38 +223,34 @@ fn inserts(_: &mut Criterion) {
         let mut conn = runtime
             .block_on(mysql_async::Conn::new(mysql_async::Opts::from_url(&url).unwrap()))
             .unwrap();
-        compare(
-            "inserting 100000 rows, MariaDB, against VALUES of 100 rows",
-            || ours(&db),
-            || {
-                db.run_text("DELETE FROM bench_write", vec![]).unwrap();
-                timed(|| {
-                    runtime.block_on(async {
-                        let values = vec!["(?, ?, ?, ?, ?)"; 100].join(", ");
-                        let insert = conn
-                            .prep(format!("INSERT INTO bench_write VALUES {values}"))
-                            .await
-                            .unwrap();
-                        conn.query_drop("START TRANSACTION").await.unwrap();
-                        let rows: Vec<UnsavedPlain> = rows().collect();
-                        for chunk in rows.chunks(100) {
-                            let binds = chunk.iter().flat_map(|row| -> [mysql_async::Value; 5] {
-                                [
-                                    row.id.into(),
-                                    row.specimen_id.into(),
-                                    row.element.as_str().into(),
-                                    row.ppm.into(),
-                                    row.analyst_id.into(),
-                                ]
-                            });
-                            let binds: Vec<mysql_async::Value> = binds.collect();
-                            conn.exec_drop(&insert, binds).await.unwrap();
-                        }
-                        conn.query_drop("COMMIT").await.unwrap();
-                    })
+        compare("MariaDB, against VALUES of 100 rows", &db, || {
+            db.run_text("DELETE FROM bench_write", vec![]).unwrap();
+            timed(|| {
+                runtime.block_on(async {
+                    let values = vec!["(?, ?, ?, ?, ?)"; 100].join(", ");
+                    let insert = conn
+                        .prep(format!("INSERT INTO bench_write VALUES {values}"))
+                        .await
+                        .unwrap();
+                    conn.query_drop("START TRANSACTION").await.unwrap();
+                    let rows: Vec<UnsavedPlain> = rows().collect();
+                    for chunk in rows.chunks(100) {
+                        let binds = chunk.iter().flat_map(|row| -> [mysql_async::Value; 5] {
+                            [
+                                row.id.into(),
+                                row.specimen_id.into(),
+                                row.element.as_str().into(),
+                                row.ppm.into(),
+                                row.analyst_id.into(),
+                            ]
+                        });
+                        let binds: Vec<mysql_async::Value> = binds.collect();
+                        conn.exec_drop(&insert, binds).await.unwrap();
+                    }
+                    conn.query_drop("COMMIT").await.unwrap();
                 })
-            },
-        );
+            })
+        });
     }
 }
 

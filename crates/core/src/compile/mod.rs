@@ -1,5 +1,6 @@
 //! From the tree to SQL: one walker for all dialects, and a small file of differences for each.
 
+mod binds;
 mod dialect;
 mod form;
 mod list;
@@ -8,10 +9,10 @@ mod pattern;
 mod sql;
 mod writer;
 
-use std::borrow::Cow;
 use std::fmt;
 use std::panic::Location;
 
+pub(crate) use binds::Binds;
 pub use dialect::Dialect;
 use jiff::Timestamp;
 use smallvec::SmallVec;
@@ -135,8 +136,7 @@ struct Mark {
 pub struct Statement<'q> {
     dialect: Dialect,
     text: String,
-    // Room for what most queries bind, so that it needs no allocation.
-    binds: SmallVec<[Cow<'q, BindValue>; 6]>,
+    binds: Binds<'q>,
     marks: Vec<Mark>,
     origin: Origin,
     most_rows: usize,
@@ -233,7 +233,7 @@ impl<'q> Statement<'q> {
 
     pub(crate) fn to_insert(
         new: NewRows<'_>,
-        binds: Vec<Cow<'q, BindValue>>,
+        binds: Binds<'q>,
         dialect: Dialect,
         at: Origin,
     ) -> Result<Statement<'q>, Error> {
@@ -242,7 +242,7 @@ impl<'q> Statement<'q> {
 
     pub(crate) fn to_copy(
         new: &NewRows<'_>,
-        binds: Vec<Cow<'q, BindValue>>,
+        binds: Binds<'q>,
         dialect: Dialect,
         at: Origin,
     ) -> Result<Statement<'q>, Error> {
@@ -312,7 +312,7 @@ impl<'q> Statement<'q> {
     }
 
     pub(crate) fn into_sql(self) -> Sql {
-        let binds = self.binds.into_iter().map(Cow::into_owned).collect();
+        let binds = self.binds.into_values();
         Sql::new(self.dialect, self.text, binds, self.marks, Vec::new())
     }
 
@@ -322,7 +322,7 @@ impl<'q> Statement<'q> {
         Statement {
             dialect,
             text: text.into(),
-            binds: binds.into_iter().map(Cow::Owned).collect(),
+            binds: Binds::of_values(binds),
             marks: Vec::new(),
             origin: Origin::of(Location::caller()),
             most_rows: usize::MAX,
@@ -374,14 +374,10 @@ impl<'q> Statement<'q> {
             once,
             copying,
         } = self;
-        let binds = binds
-            .into_iter()
-            .map(|bind| Cow::Owned(bind.into_owned()))
-            .collect();
         Statement {
             dialect,
             text,
-            binds,
+            binds: binds.into_owned(),
             marks,
             origin,
             most_rows,
@@ -398,11 +394,7 @@ impl<'q> Statement<'q> {
         Statement {
             dialect: self.dialect,
             text: self.text.clone(),
-            binds: self
-                .binds
-                .iter()
-                .map(|bind| Cow::Owned(bind.clone().into_owned()))
-                .collect(),
+            binds: Binds::of_values(self.binds.iter().cloned().collect()),
             marks: self.marks.clone(),
             origin: self.origin,
             most_rows: self.most_rows,
@@ -429,7 +421,7 @@ impl<'q> Statement<'q> {
     }
 
     pub fn binds(&self) -> impl ExactSizeIterator<Item = &BindValue> {
-        self.binds.iter().map(|bind| &**bind)
+        self.binds.iter()
     }
 
     /// How many rows need to be fetched at most; a driver does not ask for one beyond.

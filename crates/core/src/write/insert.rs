@@ -6,8 +6,10 @@ use std::marker::PhantomData;
 use std::ops::Range;
 use std::panic::Location;
 
+use smallvec::SmallVec;
+
 use super::{Part, Parts, Step, WantedBack, Writes};
-use crate::compile::{Asking, NewRows, Sql, Statement};
+use crate::compile::{Asking, Binds, NewRows, Sql, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::storable::BindValue;
@@ -19,9 +21,9 @@ pub trait Unsaved {
     /// The table that it becomes a row of.
     type Table: Table;
 
-    /// Gives its values in the order of the columns that are given.
+    /// Adds its values in the order of the columns that are given.
     #[doc(hidden)]
-    fn each_value(self, take: &mut dyn FnMut(BindValue));
+    fn push_values(self, values: &mut Vec<BindValue>);
 }
 
 /// New rows of `T`. Made by `T::insert(row)` and `T::insert_all(rows)`.
@@ -37,9 +39,13 @@ impl<T: Table> Insert<T> {
     #[doc(hidden)]
     #[track_caller]
     pub fn of<U: Unsaved<Table = T>>(rows: impl IntoIterator<Item = U>) -> Insert<T> {
-        let (mut values, mut count) = (Vec::new(), 0);
+        let rows = rows.into_iter();
+        // Room at once for as many as are promised, up to some: growing would copy them again and again.
+        let promised = rows.size_hint().0.min(ROOM_AT_ONCE);
+        let mut values = Vec::with_capacity(promised * Self::given().count());
+        let mut count = 0;
         for row in rows {
-            row.each_value(&mut |value| values.push(value));
+            row.push_values(&mut values);
             count += 1;
         }
         let at = Origin::of(Location::caller());
@@ -97,7 +103,7 @@ impl<T: Table> Insert<T> {
         &'q self,
         asking: Asking<'_>,
         rows: Range<usize>,
-        make: impl FnOnce(NewRows<'_>, Vec<Cow<'q, BindValue>>) -> Result<Statement<'q>, Error>,
+        make: impl FnOnce(NewRows<'_>, Binds<'q>) -> Result<Statement<'q>, Error>,
     ) -> Result<Statement<'q>, Error> {
         if rows.is_empty() {
             return Err(Error::unfit_parts(NO_ROWS).asked_at(self.at));
@@ -106,12 +112,21 @@ impl<T: Table> Insert<T> {
         let columns: Vec<&'static ColumnInfo> = Self::given()
             .chain(made.iter().map(|(column, _)| *column))
             .collect();
-        let count = rows.len();
-        let mut binds = Vec::with_capacity(count * columns.len());
-        for given in self.values(rows) {
-            binds.extend(given.iter().map(Cow::Borrowed));
-            binds.extend(made.iter().map(|(_, value)| Cow::Owned(value.clone())));
-        }
+        let (count, width) = (rows.len(), Self::given().count());
+        let binds = match made.is_empty() {
+            true => {
+                let values = self.values.get(rows.start * width..rows.end * width);
+                Binds::AsGiven(values.unwrap_or_default())
+            }
+            false => {
+                let mut binds = SmallVec::with_capacity(count * columns.len());
+                for given in self.values(rows) {
+                    binds.extend(given.iter().map(Cow::Borrowed));
+                    binds.extend(made.iter().map(|(_, value)| Cow::Owned(value.clone())));
+                }
+                Binds::Each(binds)
+            }
+        };
         make(NewRows { table: T::INFO, columns: &columns, rows: count }, binds)
     }
 }
@@ -138,6 +153,8 @@ pub(super) fn made<T: Table>(
 /// How many rows are copied by one statement: what is in memory at once, and has to be tried again if one of
 /// them is at fault.
 const COPIED_AT_ONCE: usize = 10_000;
+/// For how many rows room is made before they are there.
+const ROOM_AT_ONCE: usize = 100_000;
 const NO_ROWS: &str = "there are no rows to insert, and so there is no SQL; written, they are none";
 
 impl<T: Table> Writes for Insert<T> {

@@ -6,7 +6,7 @@ use smallvec::SmallVec;
 
 use super::{MARKS, Writer, push_identifier, push_number};
 use crate::compile::dialect::{Placeholder, UpsertForm};
-use crate::compile::{Copying, Dialect, Mark, NewRows, OnConflict, Operation, Statement};
+use crate::compile::{Binds, Copying, Dialect, Mark, NewRows, OnConflict, Operation, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::query::{Path, Source};
@@ -27,7 +27,7 @@ impl<'q> Writer<'q> {
             Ok(()) => Ok(Statement {
                 dialect: self.dialect,
                 text: self.text,
-                binds: self.binds,
+                binds: Binds::Each(self.binds),
                 marks: self.marks.unwrap_or_default(),
                 origin: self.select.asked_at,
                 most_rows: usize::MAX,
@@ -78,7 +78,7 @@ impl<'q> Writer<'q> {
 /// COPY of rows whose values are `binds`, and the query by which the driver learns which types they are of.
 pub(in crate::compile) fn copy<'q>(
     new: &NewRows<'_>,
-    binds: Vec<Cow<'q, BindValue>>,
+    binds: Binds<'q>,
     dialect: Dialect,
     at: Origin,
 ) -> Result<Statement<'q>, Error> {
@@ -94,9 +94,9 @@ pub(in crate::compile) fn copy<'q>(
     Ok(statement)
 }
 
-fn check_binds(binds: &[Cow<'_, BindValue>], dialect: Dialect, at: Origin) -> Result<(), Error> {
+fn check_binds(binds: &Binds<'_>, dialect: Dialect, at: Origin) -> Result<(), Error> {
     let grammar = dialect.grammar();
-    let refused = binds.iter().find_map(|value| match &**value {
+    let refused = binds.iter().find_map(|value| match value {
         // Most values are of these, which no dialect refuses.
         BindValue::Int(_) | BindValue::Bool(_) | BindValue::Null(_) => None,
         value => Some((value, grammar.refusal(value)?)),
@@ -110,14 +110,14 @@ fn check_binds(binds: &[Cow<'_, BindValue>], dialect: Dialect, at: Origin) -> Re
 fn inserting<'q>(
     table: &'static TableInfo,
     text: String,
-    binds: Vec<Cow<'q, BindValue>>,
+    binds: Binds<'q>,
     dialect: Dialect,
     at: Origin,
 ) -> Statement<'q> {
     Statement {
         dialect,
         text,
-        binds: binds.into(),
+        binds,
         marks: vec![Mark { at: 0, origin: at, relations: SmallVec::new() }],
         origin: at,
         most_rows: usize::MAX,
@@ -132,7 +132,7 @@ fn inserting<'q>(
 /// INSERT of rows whose values are `binds`, one row after the other.
 pub(in crate::compile) fn insert<'q>(
     new: NewRows<'_>,
-    binds: Vec<Cow<'q, BindValue>>,
+    binds: Binds<'q>,
     dialect: Dialect,
     at: Origin,
 ) -> Result<Statement<'q>, Error> {
@@ -266,21 +266,14 @@ pub(in crate::compile) fn on_conflict<'q>(
     let mut writer = Writer::new(&target.select, dialect);
     writer.inlines = true;
     writer.text = text;
-    writer.binds = binds
-        .into_iter()
-        .map(|bind| Cow::Owned(bind.into_owned()))
-        .collect();
+    writer.binds = binds.into_values().into_iter().map(Cow::Owned).collect();
     writer.tables = tables;
     let written = writer.write_conflict(target, conflict.new, form);
     written.map_err(|err| err.asked_at(origin))?;
     Ok(Statement {
         dialect,
         text: writer.text,
-        binds: writer
-            .binds
-            .into_iter()
-            .map(|bind| Cow::Owned(bind.into_owned()))
-            .collect(),
+        binds: Binds::Each(writer.binds).into_owned(),
         marks,
         origin,
         most_rows: usize::MAX,

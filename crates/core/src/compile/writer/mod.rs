@@ -21,7 +21,7 @@ use smallvec::SmallVec;
 
 use super::dialect::{Grammar, Placeholder};
 use super::names::Names;
-use super::{Dialect, Mark, Operation, Statement, Tables, Wanted};
+use super::{Binds, Dialect, Mark, Operation, Statement, Tables, Wanted};
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::storable::{BindValue, SqlType};
@@ -133,7 +133,7 @@ impl<'q> Writer<'q> {
                 copying: None,
                 dialect: self.dialect,
                 text: self.text,
-                binds: self.binds,
+                binds: Binds::Each(self.binds),
                 marks: self.marks.unwrap_or_default(),
                 origin: self.select.asked_at,
                 most_rows: match wanted {
