@@ -267,7 +267,8 @@ pub trait Handle: sealed::Handle + Sized {
     /// Writes an upsert, and tells how many of its rows were inserted, updated and kept.
     ///
     /// PostgreSQL tells it of each row; on the other engines the rows that are there already are looked for
-    /// first, in the same transaction.
+    /// first, in the same transaction. Text is looked for by code point: where the column's collation takes two
+    /// texts for the same, the row counts as inserted there.
     ///
     /// # Errors
     ///

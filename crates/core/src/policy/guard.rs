@@ -314,7 +314,7 @@ impl Select {
                 .joins
                 .iter()
                 .any(|join| !join.table.policies().is_empty() || join.body.is_under_policies())
-            || self.holds_queries() && self.nodes().any(Node::is_under_policies)
+            || self.any_node(|node| node.facts().queries && node.is_under_policies())
             || by_path() && self.leads_to_policies()
     }
 
@@ -325,13 +325,13 @@ impl Select {
         if sources.any(|source| self.is_behind_policies(*source)) {
             return true;
         }
-        let mut leads = false;
-        for node in self.nodes() {
+        self.any_node(|node| {
+            let mut leads = false;
             node.visit_followed(&mut |source| {
                 leads |= self.is_over(source.id) && self.is_behind_policies(source);
             });
-        }
-        leads
+            leads
+        })
     }
 
     fn is_behind_policies(&self, source: Source) -> bool {

@@ -388,7 +388,7 @@ impl Select {
 
     /// Every query is asked, so by plain loops.
     #[inline]
-    fn any_node(&self, holds: impl Fn(&Node) -> bool) -> bool {
+    pub(crate) fn any_node(&self, holds: impl Fn(&Node) -> bool) -> bool {
         self.filters.iter().any(|filter| holds(&filter.what))
             || self.orders.iter().any(|order| holds(&order.what.by))
             || self
