@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use anyhow::{Result, bail};
 use clap::ValueEnum;
 use jiff::civil::date;
+use nepheline::blocking::{Database, Transaction};
 use nepheline::prelude::*;
 use nepheline::{Clock, Paging, Record, TimeUnit, recursive};
 use nepheline_coreshed::guarded::{self, AgencyId};
@@ -68,6 +69,8 @@ pub(super) enum Step {
     NobodyAsks,
     /// Marks instead of deletes, and back
     Retire,
+    /// Rows that may be there already
+    Upsert,
     /// A cap on statements
     Budget,
     /// Counting in the database
@@ -114,6 +117,7 @@ impl Step {
             }
             Step::NobodyAsks => ("What if nobody says who is asking?", nobody_asks),
             Step::Retire => ("What becomes of specimens that are deleted?", retire),
+            Step::Upsert => ("Which of three boreholes were known, and are ours?", upsert),
             Step::Budget => ("What if a page asks for each borehole apart?", budget),
             Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
             Step::Count => {
@@ -568,24 +572,66 @@ fn retire(tour: &mut Tour<'_>) -> Result<()> {
         .update(|s| s.withdrawn_at.set_null());
     tour.show_each(|dialect| delete.sql_carrying(dialect, &carried))?;
     tour.show_each(|dialect| restore.sql_carrying(dialect, &carried))?;
-    let mut told = Vec::new();
-    // The demo data stays as it is.
-    let undone: Result<(), Error> = db.transaction(|tx| {
-        told.push(format!("{} deep specimens", tx.count(&deep)?));
+    let told = undone(&db, |tx| {
+        let mut told = vec![format!("{} deep specimens", tx.count(&deep)?)];
         told.push(format!("{} deleted, {} left to see", tx.write(&delete)?, tx.count(&deep)?));
         let all = deep.clone().waive(guarded::not_withdrawn);
         told.push(format!("{} with the policy waived", tx.count(&all)?));
         told.push(format!("{} restored, {} to see", tx.write(&restore)?, tx.count(&deep)?));
-        tx.read_one(&guarded::Specimen::row(-1)).map(drop)
-    });
-    match undone {
-        Err(err) if err.kind() == ErrorKind::NotFound => {}
-        other => other?,
-    }
+        Ok(told)
+    })?;
     for line in told {
         tour.screen.line(&line)?;
     }
     Ok(())
+}
+
+fn upsert(tour: &mut Tour<'_>) -> Result<()> {
+    let carried = Carried::new().with(AgencyId(1));
+    let db = tour.db.carrying(AgencyId(1));
+    let drilled = |name: &str, depth_m: f64| guarded::UnsavedBorehole {
+        site_id: 2,
+        name: name.to_owned(),
+        depth_m,
+        drilled_on: date(2024, 5, 30),
+        rig: "DR-7".to_owned(),
+    };
+    let boreholes = [drilled("LM-1", 351.5), drilled("LM-77", 64.0), drilled("HC-1", 90.0)];
+    let upsert = guarded::Borehole::insert_all(boreholes)
+        .or_update(|b| b.name, |b, new| b.depth_m.set(new.depth_m));
+    tour.show_each(|dialect| upsert.sql_carrying(dialect, &carried))?;
+    let (told, lower_mere) = undone(&db, |tx| {
+        let told = tx.write_upsert(&upsert)?;
+        let of_site = guarded::Borehole::rows()
+            .filter(|b| b.site_id.eq(2))
+            .order_by(|b| b.name.asc());
+        Ok((told, tx.read(&of_site)?))
+    })?;
+    tour.screen.line(&format!(
+        "{} new, {} known and deepened, {} kept: HC-1 is of another agency",
+        told.inserted, told.updated, told.kept
+    ))?;
+    let rows = lower_mere
+        .into_iter()
+        .map(|b| vec![b.name, b.depth_m.to_string(), b.drilled_on.to_string()]);
+    let rows: Vec<_> = rows.collect();
+    Ok(tour
+        .screen
+        .table(&["name", "depth_m", "drilled_on"], &rows, rows.len())?)
+}
+
+/// What work in a transaction tells, which is undone: the demo data stays as it is.
+fn undone<T>(db: &Database, work: impl FnOnce(&Transaction<'_>) -> Result<T, Error>) -> Result<T> {
+    let mut told = None;
+    let outcome: Result<(), Error> = db.transaction(|tx| {
+        told = Some(work(tx)?);
+        tx.read_one(&guarded::Specimen::row(-1)).map(drop)
+    });
+    match (told, outcome) {
+        (Some(told), Err(err)) if err.kind() == ErrorKind::NotFound => Ok(told),
+        (_, Err(err)) => Err(err.into()),
+        (_, Ok(())) => bail!("there is a specimen -1"),
+    }
 }
 
 fn budget(tour: &mut Tour<'_>) -> Result<()> {
