@@ -106,5 +106,5 @@ pub mod internal {
     };
     pub use crate::table::{ColumnRole, Made, Reference};
     pub use crate::tree::RawColumn;
-    pub use crate::write::{Part, Parts, Step, UpsertTold, WantedBack};
+    pub use crate::write::{Part, Parts, Step, WantedBack, Written};
 }

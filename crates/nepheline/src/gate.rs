@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use futures_util::stream::{self, BoxStream, StreamExt, TryStreamExt};
-use nepheline_core::internal::Statement;
+use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{BindValue, Cell, Cells, Dialect, Error, Operation, Origin, RowShape};
 
 use crate::verbs::Gather;
@@ -348,7 +348,7 @@ impl Answer {
 
     pub(crate) fn gather<R: RowShape, G: Gather<R>>(self, key_cells: &[usize]) -> Result<G, Error> {
         let mut gathered = G::default();
-        gathered.affected(self.written);
+        gathered.wrote(Written { rows: self.written, inserted: self.written });
         for row in self.read(key_cells) {
             gathered.take(row?);
         }

@@ -3,7 +3,7 @@
 
 use std::marker::PhantomData;
 
-use nepheline_core::internal::{Asking, Key, KeyedRow, Selects, Statement, Wanted};
+use nepheline_core::internal::{Asking, Key, KeyedRow, Selects, Statement, Wanted, Written};
 use nepheline_core::{BindValue, Cell, Cells, Error, RowShape};
 
 use crate::page;
@@ -31,8 +31,8 @@ pub trait Gather<R>: Default + Send + 'static {
     /// How many rows arrived.
     fn seen(&self) -> u64;
 
-    /// How many rows the statement changed, told when all have arrived.
-    fn affected(&mut self, _rows: u64) {}
+    /// How many rows the statement wrote, told when all have arrived.
+    fn wrote(&mut self, _written: Written) {}
 }
 
 impl<R: Send + 'static> Gather<R> for Vec<R> {
@@ -97,11 +97,11 @@ impl<G> Arriving<G> {
         }
     }
 
-    pub(crate) fn affected<R>(&mut self, rows: u64)
+    pub(crate) fn wrote<R>(&mut self, written: Written)
     where
         G: Gather<R>,
     {
-        self.gathered.affected(rows);
+        self.gathered.wrote(written);
     }
 
     pub(crate) fn finish(self) -> Result<G, Error> {

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use jiff::Timestamp;
 use nepheline_core::internal::{
-    Asking, Key, KeyedRow, Part, Parts, Statement, Step, UpsertTold, WantedBack,
+    Asking, Key, KeyedRow, Part, Parts, Statement, Step, WantedBack, Written,
 };
 use nepheline_core::{Error, ErrorKind, Insert, RowShape, Table, Unsaved, Upsert, Writes};
 
@@ -52,32 +52,16 @@ pub trait Outcome<W>: Default + Send {
 
 impl<W: Writes> Outcome<W> for u64 {
     type Row = Nothing;
-    type Gathered = Affected;
+    type Gathered = Told;
 
     const WANTED: WantedBack = WantedBack::Count;
 
-    fn add(&mut self, write: &W, asking: Asking<'_>, step: &Step<'_>, affected: Affected) {
-        *self += write.counted(asking, step, affected.0);
+    fn add(&mut self, write: &W, asking: Asking<'_>, step: &Step<'_>, told: Told) {
+        *self += write.counted(asking, step, told.0);
     }
 
     fn is_nothing(&self) -> bool {
         *self == 0
-    }
-}
-
-/// How many rows a statement changed.
-#[derive(Debug, Default)]
-pub struct Affected(u64);
-
-impl Gather<Nothing> for Affected {
-    fn take(&mut self, _: Nothing) {}
-
-    fn seen(&self) -> u64 {
-        self.0
-    }
-
-    fn affected(&mut self, rows: u64) {
-        self.0 = rows;
     }
 }
 
@@ -103,8 +87,7 @@ impl<T: Table> Outcome<Upsert<T>> for Upserted {
     const WANTED: WantedBack = WantedBack::Kinds;
 
     fn add(&mut self, write: &Upsert<T>, asking: Asking<'_>, step: &Step<'_>, told: Told) {
-        let rows = write.rows_of(asking, step.part).len();
-        let [inserted, updated, kept] = write.kinds(rows, step, told.upsert);
+        let [inserted, updated, kept] = write.kinds(asking, step, told.0);
         self.inserted += inserted;
         self.updated += updated;
         self.kept += kept;
@@ -115,25 +98,34 @@ impl<T: Table> Outcome<Upsert<T>> for Upserted {
     }
 }
 
-/// Whether each row was inserted, where the engine tells that, and else only how many were written.
+/// What the engine tells of a statement: of each row whether it was inserted, or only how many there were.
 #[derive(Debug, Default)]
-pub struct Told {
-    upsert: UpsertTold,
-    affected: u64,
+pub struct Told(Written);
+
+impl Gather<Nothing> for Told {
+    fn take(&mut self, _: Nothing) {}
+
+    fn seen(&self) -> u64 {
+        self.0.rows
+    }
+
+    fn wrote(&mut self, written: Written) {
+        self.0 = written;
+    }
 }
 
 impl Gather<bool> for Told {
     fn take(&mut self, inserted: bool) {
-        self.upsert.rows += 1;
-        self.upsert.inserted += u64::from(inserted);
+        self.0.inserted += u64::from(inserted);
     }
 
     fn seen(&self) -> u64 {
-        self.affected
+        self.0.rows
     }
 
-    fn affected(&mut self, rows: u64) {
-        self.affected = rows;
+    fn wrote(&mut self, written: Written) {
+        let Written { rows, inserted } = written;
+        self.0 = Written { rows, inserted: self.0.inserted + inserted };
     }
 }
 

@@ -772,8 +772,8 @@ println!("{} new, {} known, {} left as they are", told.inserted, told.updated, t
 ```
 
 A stored row that a policy hides is neither updated nor stored a second time: it is among those that are kept.
-PostgreSQL tells of each row what became of it; elsewhere the rows that are there are looked for first, in the same
-transaction. MariaDB and MySQL go by any unique column and do not tell which, so rows that could be known by another
+PostgreSQL tells of each row what became of it, MariaDB and MySQL by how they count; on SQLite, and there where policies
+may hide rows, those that are there are looked for first, in the same transaction. MariaDB and MySQL go by any unique column and do not tell which, so rows that could be known by another
 are refused there.
 
 ## How many, and which

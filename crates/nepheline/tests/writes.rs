@@ -51,6 +51,17 @@ struct Tray {
     withdrawn_at: Option<Timestamp>,
 }
 
+/// Known by a name for which the engine may be less particular than we are.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "write_rig")]
+struct Rig {
+    #[nepheline(key, generated)]
+    id: i64,
+    #[nepheline(unique)]
+    name: String,
+    holes: i64,
+}
+
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(table = "write_place")]
 struct Place {
@@ -145,7 +156,7 @@ fn alone() -> MutexGuard<'static, ()> {
 /// A handle of agency 3, at eight o'clock, of empty tables.
 fn prepared(engine: &Engine) -> Database {
     let db = engine.open();
-    for table in ["tray", "place", "shelf", "ticket", "pallet", "carton", "seal"] {
+    for table in ["tray", "place", "shelf", "ticket", "pallet", "carton", "seal", "rig"] {
         db.run_text(&format!("DROP TABLE IF EXISTS write_{table}"), vec![])
             .unwrap();
     }
@@ -168,6 +179,10 @@ fn prepared(engine: &Engine) -> Database {
         "place (shelf_id BIGINT, slot BIGINT, grams BIGINT NOT NULL, PRIMARY KEY (shelf_id, slot))"
             .to_owned(),
         format!("ticket (id {key})"),
+        format!(
+            "rig (id {key}, name {} NOT NULL UNIQUE, holes BIGINT NOT NULL)",
+            engine.pick("TEXT", "text", "VARCHAR(60) COLLATE utf8mb4_general_ci")
+        ),
         format!("pallet (id BIGINT PRIMARY KEY, cleared_at {time})"),
         format!(
             "carton (pallet_id BIGINT, number BIGINT, agency_id BIGINT NOT NULL, version BIGINT NOT NULL, \
@@ -798,6 +813,29 @@ fn a_row_that_is_there_is_updated_or_kept() {
             assert_eq!((told.inserted, told.updated, told.kept), (0, 1, 0), "on {}", engine.name);
         }
         assert_eq!(db.read_one(&Place::row((1, 2))).unwrap().grams, 6);
+        // MariaDB's own idea of which names are the same decides there, and is told.
+        let rigs = |rigs: &[(&str, i64)]| {
+            let rigs = rigs
+                .iter()
+                .map(|(name, holes)| UnsavedRig { name: (*name).into(), holes: *holes });
+            Rig::insert_all(rigs.collect::<Vec<_>>())
+        };
+        db.write(&rigs(&[("Long Tom", 1), ("DR-7", 1)])).unwrap();
+        let same_in_any_case = engine.name == "MariaDB";
+        for names in [&["long tom"][..], &["DR-7", "LONG TOM", "DR-8"][..]] {
+            let new: Vec<(&str, i64)> = names.iter().map(|name| (*name, 5)).collect();
+            let upsert = rigs(&new).or_update(|r| r.name, |r, new| r.holes.set(new.holes));
+            let told = db.write_upsert(&upsert).unwrap();
+            let known = u64::from(names.len() == 3) + u64::from(same_in_any_case);
+            let expected = (names.len() as u64 - known, known, 0);
+            assert_eq!((told.inserted, told.updated, told.kept), expected, "on {}", engine.name);
+        }
+        let kept = db
+            .write_upsert(&rigs(&[("dr-8", 1), ("DR-9", 1)]).or_keep(|r| r.name))
+            .unwrap();
+        let expected = if same_in_any_case { (1, 0, 1) } else { (2, 0, 0) };
+        assert_eq!((kept.inserted, kept.updated, kept.kept), expected, "on {}", engine.name);
+
         // Many, in several statements.
         for (slots, expected) in [(1..=400, (400, 0)), (201..=500, (100, 200))] {
             let places = slots.map(|slot| UnsavedPlace { shelf_id: slot % 2 + 7, slot, grams: 0 });

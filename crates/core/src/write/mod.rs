@@ -14,7 +14,7 @@ pub use change::{Delete, Update};
 pub use from_query::InsertFrom;
 pub use insert::{Insert, Unsaved};
 pub(crate) use target::Target;
-pub use upsert::{Upsert, UpsertTold};
+pub use upsert::Upsert;
 
 use smallvec::{SmallVec, smallvec};
 
@@ -67,6 +67,16 @@ pub enum WantedBack {
     Rows,
     /// How many were inserted, updated and kept.
     Kinds,
+}
+
+/// What an engine says of a statement that writes.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Written {
+    /// How many rows it inserted, changed or deleted.
+    pub rows: u64,
+    /// Of how many it is known that they were inserted.
+    pub inserted: u64,
 }
 
 /// Where a write has come to.
@@ -135,10 +145,10 @@ pub trait Writes: Send + Sync {
     #[doc(hidden)]
     fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error>;
 
-    /// How many rows a statement has written of which the engine says so many.
+    /// How many rows a statement has written of which the engine says so much.
     #[doc(hidden)]
-    fn counted(&self, _asking: Asking<'_>, _step: &Step<'_>, affected: u64) -> u64 {
-        affected
+    fn counted(&self, _asking: Asking<'_>, _step: &Step<'_>, written: Written) -> u64 {
+        written.rows
     }
 
     /// Whether no row to change means that somebody else changed it.

@@ -8,7 +8,9 @@ use smallvec::smallvec;
 
 use super::found;
 use super::insert::made;
-use super::{Assignment, Insert, IntoAssignments, Part, Parts, Step, Target, WantedBack, Writes};
+use super::{
+    Assignment, Insert, IntoAssignments, Part, Parts, Step, Target, WantedBack, Writes, Written,
+};
 use crate::compile::{Asking, OnConflict, Statement};
 use crate::error::Error;
 use crate::expr::{PerRow, Selectable, Selection};
@@ -91,16 +93,21 @@ impl<T: Table> Insert<T> {
 }
 
 impl<T: Table> Upsert<T> {
-    /// Of so many rows, how many were inserted, updated and kept, by what its statement said.
+    /// How many of the rows of a statement were inserted, updated and kept, by what the engine said.
     #[doc(hidden)]
-    pub fn kinds(&self, rows: usize, step: &Step<'_>, told: UpsertTold) -> [u64; 3] {
-        let rows = rows as u64;
-        let [inserted, updated] = match Present::found(step) {
-            Some(present) => {
-                let updated = if self.sets.is_empty() { 0 } else { present.visible };
-                [rows.saturating_sub(present.all), updated]
-            }
-            None => [told.inserted, told.rows.saturating_sub(told.inserted)],
+    pub fn kinds(&self, asking: Asking<'_>, step: &Step<'_>, written: Written) -> [u64; 3] {
+        let rows = self.rows_of(asking, step.part).len() as u64;
+        let (present, tells) = (Present::found(step), asking.dialect.tells_inserted());
+        let inserted = match present {
+            Some(present) if !tells => rows.saturating_sub(present.all),
+            _ => written.inserted,
+        };
+        let updated = match present {
+            _ if self.sets.is_empty() => 0,
+            Some(present) => present.visible,
+            // There it counts only what has changed, and without a policy that could hide one each is updated.
+            None if asking.dialect.upserts_loosely() => rows.saturating_sub(inserted),
+            None => written.rows.saturating_sub(inserted),
         };
         [inserted, updated, rows.saturating_sub(inserted + updated)]
     }
@@ -211,17 +218,8 @@ impl<T: Table> Upsert<T> {
     }
 }
 
-/// What the statement of an upsert gave back.
-#[doc(hidden)]
-#[derive(Debug, Clone, Copy, Default)]
-pub struct UpsertTold {
-    /// Of how many rows it is known that they were inserted.
-    pub inserted: u64,
-    /// How many were inserted or updated.
-    pub rows: u64,
-}
-
 /// How many of the new rows were there before.
+#[derive(Debug, Clone, Copy)]
 struct Present {
     all: u64,
     /// Those that no policy hides.
@@ -249,13 +247,12 @@ impl<T: Table> Writes for Upsert<T> {
     type Row = T;
 
     fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
+        let dialect = asking.dialect;
+        let may_hide = !self.sets.is_empty() && !T::INFO.policies().is_empty();
         let asks_first = match wanted {
-            WantedBack::Kinds => !asking.dialect.tells_inserted(),
-            WantedBack::Count => {
-                let hides = !self.sets.is_empty() && !T::INFO.policies().is_empty();
-                asking.dialect.upserts_loosely() && hides
-            }
             WantedBack::Rows => false,
+            WantedBack::Kinds if !dialect.tells_inserted() => true,
+            WantedBack::Kinds | WantedBack::Count => dialect.upserts_loosely() && may_hide,
         };
         let parts = 0..self.insert.part_count(asking);
         Ok(match asks_first {
@@ -291,19 +288,12 @@ impl<T: Table> Writes for Upsert<T> {
         }
     }
 
-    fn counted(&self, asking: Asking<'_>, step: &Step<'_>, affected: u64) -> u64 {
-        if self.sets.is_empty() || !asking.dialect.upserts_loosely() {
-            return affected;
+    fn counted(&self, asking: Asking<'_>, step: &Step<'_>, written: Written) -> u64 {
+        if !asking.dialect.upserts_loosely() {
+            return written.rows;
         }
-        let rows = self.rows_of(asking, step.part).len();
-        match step.found.is_none() {
-            // Without a policy that could hide one, each is inserted or updated.
-            true => rows as u64,
-            false => {
-                let [inserted, updated, _] = self.kinds(rows, step, UpsertTold::default());
-                inserted + updated
-            }
-        }
+        let [inserted, updated, _] = self.kinds(asking, step, written);
+        inserted + updated
     }
 
     fn origin(&self) -> Origin {

@@ -221,9 +221,10 @@ pub trait Handle: sealed::Handle + Sized {
 
     /// Writes an upsert, and tells how many of its rows were inserted, updated and kept.
     ///
-    /// PostgreSQL tells it of each row; on the other engines the rows that are there already are looked for
-    /// first, in the same transaction. Text is looked for by code point: where the column's collation takes two
-    /// texts for the same, the row counts as inserted there.
+    /// PostgreSQL tells it of each row, and MariaDB and MySQL by their counts. Otherwise, on SQLite and for rows that
+    /// a policy may hide, those that are there already are looked for first, in the same transaction. They are
+    /// looked for by code point: where the column's collation takes two texts for the same, the row counts as
+    /// inserted on SQLite.
     ///
     /// # Errors
     ///

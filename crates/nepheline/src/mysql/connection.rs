@@ -8,9 +8,8 @@ use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use mysql_async::prelude::Queryable;
 use mysql_async::{BinaryProtocol, Conn, Opts, OptsBuilder, Params, QueryResult};
-use nepheline_core::internal::Statement;
-use nepheline_core::internal::Violation;
-use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
+use nepheline_core::internal::{Statement, Violation, Written};
+use nepheline_core::{Dialect, Error, ErrorKind, Operation, RowShape};
 use tokio::sync::Mutex;
 use url::Url;
 
@@ -280,18 +279,33 @@ where
         arriving.take(R::read(&mut RowCells::new(&row, statement.key_cells())));
     }
     let warnings = rows.warnings();
-    arriving.affected(matched(&rows.info()).unwrap_or(rows.affected_rows()));
+    arriving.wrote(written(statement.operation(), rows.affected_rows(), &rows.info()));
     rows.drop_result().await.map_err(failed)?;
     check_warnings(conn, warnings).await?;
     forget(conn, statement, prepared).await;
     arriving.finish()
 }
 
-/// How many rows an update found, as "Rows matched: 2  Changed: 1  Warnings: 0" says: the server counts
-/// only those that it changed.
-fn matched(info: &str) -> Option<u64> {
-    let rest = info.strip_prefix("Rows matched: ")?;
-    rest.split_whitespace().next()?.parse().ok()
+/// How many rows a statement wrote, where the server counts in its own ways: of an update only the rows that it
+/// changed, and of an upsert these twice. Of several rows it says more, as "Rows matched: 2  Changed: 1  Warnings: 0"
+/// and "Records: 3  Duplicates: 1  Warnings: 0".
+fn written(operation: Operation, affected: u64, info: &str) -> Written {
+    let number_after = |name: &str| -> Option<u64> {
+        let (_, rest) = info.split_once(name)?;
+        rest.split_whitespace().next()?.parse().ok()
+    };
+    match operation {
+        Operation::Update => {
+            Written { rows: number_after("Rows matched: ").unwrap_or(affected), inserted: 0 }
+        }
+        Operation::Insert => {
+            // Of a single row it says no more than 1 or, if that was there and has changed, 2.
+            let changed = number_after("Duplicates: ").unwrap_or(affected / 2);
+            let inserted = affected.saturating_sub(2 * changed);
+            Written { rows: inserted + changed, inserted }
+        }
+        _ => Written { rows: affected, inserted: 0 },
+    }
 }
 
 /// The statement as the server knows it; the driver keeps those that come again.

@@ -6,7 +6,7 @@ use async_stream::try_stream;
 use deadpool::managed::{self, Metrics, RecycleError, RecycleResult};
 use futures_util::stream::BoxStream;
 use futures_util::{TryStreamExt, pin_mut};
-use nepheline_core::internal::Statement;
+use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{Error, RowShape};
 use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, NoTls, RowStream, SimpleQueryMessage};
@@ -212,7 +212,8 @@ where
     if let Some(copying) = statement.copying() {
         let mut gathered = G::default();
         // In a box of its own: it is rare, and its state would be moved with every query.
-        gathered.affected(Box::pin(copy(client, statements, statement, copying)).await?);
+        let rows = Box::pin(copy(client, statements, statement, copying)).await?;
+        gathered.wrote(Written { rows, inserted: rows });
         return Ok(gathered);
     }
     let rows = statements.run(client, statement).await?;
@@ -221,6 +222,6 @@ where
     while let Some(row) = rows.try_next().await.map_err(failed)? {
         arriving.take(R::read(&mut RowCells::new(&row, statement.key_cells())));
     }
-    arriving.affected(rows.rows_affected().unwrap_or_default());
+    arriving.wrote(Written { rows: rows.rows_affected().unwrap_or_default(), inserted: 0 });
     arriving.finish()
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use nepheline_core::internal::{Statement, Violation};
+use nepheline_core::internal::{Statement, Violation, Written};
 use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
@@ -97,7 +97,7 @@ where
         gathered.take(row);
         ControlFlow::Continue(())
     })?;
-    gathered.affected(connection.changes());
+    gathered.wrote(Written { rows: connection.changes(), inserted: 0 });
     Ok(gathered)
 }
 

@@ -52,9 +52,10 @@ impl Dialect {
         !self.grammar().upsert().has_condition
     }
 
-    /// Whether an upsert tells of each row if it was inserted.
+    /// Whether it is told how many rows an upsert inserted: with each row, or by how the server counts.
     pub(crate) fn tells_inserted(self) -> bool {
-        self.grammar().upsert().tells_inserted.is_some()
+        let form = self.grammar().upsert();
+        form.tells_inserted.is_some() || form.counts_updates_twice
     }
 
     /// Whether rows that are updated, or deleted, can be given back.
@@ -309,6 +310,8 @@ pub(super) struct UpsertForm {
     pub(super) nothing: Option<&'static str>,
     /// Whether it can be told which rows to update; else it also counts and gives back what it left.
     pub(super) has_condition: bool,
+    /// Whether a row that it changed counts twice, so that the count tells how many were inserted.
+    pub(super) counts_updates_twice: bool,
     /// How it gives back of each row whether that was inserted.
     pub(super) tells_inserted: Option<&'static str>,
     /// What stands around a column of the new row.
@@ -322,6 +325,7 @@ impl UpsertForm {
         update: " DO UPDATE SET ",
         nothing: Some(" DO NOTHING"),
         has_condition: true,
+        counts_updates_twice: false,
         tells_inserted: None,
         new: ["excluded.", ""],
     };

@@ -175,6 +175,8 @@ impl Grammar for Flavour {
             update: " UPDATE ",
             nothing: None,
             has_condition: false,
+            // MariaDB and MySQL manuals, "INSERT ... ON DUPLICATE KEY UPDATE".
+            counts_updates_twice: true,
             tells_inserted: None,
             new: ["VALUES(", ")"],
         }
