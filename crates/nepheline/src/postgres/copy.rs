@@ -49,7 +49,8 @@ pub(super) async fn copy(
 /// Whether nothing that a program could do about it hinders a COPY. Before PostgreSQL 16 its lock is given only to
 /// whoever may update or delete ("LOCK").
 const MAY_COPY: &str = "SELECT c.relkind IN ('r', 'p') AND NOT c.relhasrules AND NOT row_security_active(c.oid) \
-     AND has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE, DELETE, TRUNCATE') AND current_setting('transaction_read_only') = 'off' \
+     AND has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE, DELETE, TRUNCATE') \
+     AND current_setting('transaction_read_only') = 'off' \
      AND NOT EXISTS (SELECT 1 FROM pg_attribute AS a WHERE a.attrelid = c.oid AND a.attgenerated <> '') \
      FROM pg_class AS c WHERE c.oid = $1::regclass";
 
@@ -63,7 +64,7 @@ async fn check(client: &Client, statements: &Statements, copying: &Copying) -> R
         .map_err(failed)?;
     match answer.try_get(0) {
         Ok(true) => {
-            let lock = format!("LOCK TABLE {} IN ROW EXCLUSIVE MODE", copying.table);
+            let lock = format!("LOCK TABLE ONLY {} IN ROW EXCLUSIVE MODE", copying.table);
             client.batch_execute(&lock).await.map_err(failed)
         }
         _ => Err(Error::cannot_copy()),
