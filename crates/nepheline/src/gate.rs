@@ -1,8 +1,10 @@
 //! Gates: code around every statement, that sees it, and may refuse it or answer for the database.
 
 use std::fmt;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use futures_util::stream::{self, BoxStream, StreamExt, TryStreamExt};
@@ -14,9 +16,9 @@ use crate::verbs::Gather;
 /// Code around every statement of a handle; give it to one with `through`.
 ///
 /// Gates are passed in the order in which they were given, and afterwards in the opposite order. They run
-/// on the thread that asks: what is slow makes the statement slow, and a panic goes to whoever asked, as if
-/// the work had panicked; within a transaction that undoes it. Statements that begin and end
-/// transactions do not pass gates.
+/// on the thread that asks: whoever asked waits for a slow one, though what it takes is no part of the statement's
+/// own time and timeout. A panic goes to whoever asked, as if the work had panicked: within a transaction that undoes
+/// it, and the other gates are told the end. Statements that begin and end transactions do not pass gates.
 ///
 /// ```
 /// use nepheline::blocking::Database;
@@ -211,9 +213,15 @@ impl Gates {
             origin: statement.origin(),
             in_transaction,
         };
-        let (gates, began) = (gates.clone(), Instant::now());
-        let mut noted =
-            Noted { gates: gates.clone(), seen: 0, passing, answer: None, began, rows: 0, completed: false };
+        let mut noted = Noted {
+            gates: gates.clone(),
+            seen: 0,
+            passing,
+            answer: None,
+            began: Instant::now(),
+            rows: 0,
+            completed: false,
+        };
         for gate in gates.iter() {
             let verdict = gate.before(&noted.passing);
             noted.seen += 1;
@@ -231,6 +239,8 @@ impl Gates {
             }
             break;
         }
+        // What the gates took is not of the statement.
+        noted.began = Instant::now();
         Ok(Running(Some(Box::new(noted))))
     }
 }
@@ -240,7 +250,7 @@ pub(crate) struct Running(Option<Box<Noted>>);
 
 struct Noted {
     gates: Arc<Vec<Arc<dyn Gate>>>,
-    /// How many of them have seen it.
+    /// How many of them have seen it, and are still to be told its end.
     seen: usize,
     passing: Passing,
     answer: Option<Answer>,
@@ -250,11 +260,29 @@ struct Noted {
 }
 
 impl Noted {
-    fn tell(self, error: Option<&Error>) {
-        let Noted { gates, seen, passing, began, rows, completed, .. } = self;
+    fn tell(&mut self, error: Option<&Error>) {
+        let Noted { ref gates, ref passing, began, rows, completed, .. } = *self;
         let passed = Passed { rows, took: began.elapsed(), completed, error };
-        let saw = gates.iter().take(seen).rev();
-        saw.for_each(|gate| gate.after(&passing, &passed));
+        while let Some(last) = self.seen.checked_sub(1) {
+            // Before it is told, so that one that panics is not told again.
+            self.seen = last;
+            if let Some(gate) = gates.get(last) {
+                gate.after(passing, &passed);
+            }
+        }
+    }
+}
+
+impl Drop for Noted {
+    fn drop(&mut self) {
+        if !thread::panicking() {
+            return self.tell(None);
+        }
+        // A gate panicked, or what the rows are read into. The others are told all the same, and if one of them
+        // panics too, that must not end the process.
+        while self.seen > 0 {
+            let _ = catch_unwind(AssertUnwindSafe(|| self.tell(None)));
+        }
     }
 }
 
@@ -321,14 +349,6 @@ impl Running {
             noted.tell(result.as_ref().err());
         }
         result
-    }
-}
-
-impl Drop for Running {
-    fn drop(&mut self) {
-        if let Some(noted) = self.0.take() {
-            noted.tell(None);
-        }
     }
 }
 

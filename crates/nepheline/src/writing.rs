@@ -226,6 +226,7 @@ fn is_of_one_row(err: &Error) -> bool {
             | ErrorKind::ForeignKeyViolation
             | ErrorKind::CheckViolation
             | ErrorKind::NotNullViolation
+            | ErrorKind::RefusedValue
             | ErrorKind::Database
     )
 }

@@ -131,6 +131,14 @@ fn rows_of_every_type_come_back_as_they_were() {
             assert_eq!(*stored, every(id), "on {}", engine.name);
         }
         assert_eq!(stored.len(), 10_500);
+
+        // A value that no engine keeps is refused, and it is told of which row.
+        let mut more: Vec<UnsavedEvery> = (20_001..=22_000).map(|id| unsaved(every(id))).collect();
+        more[1_776].grade = f64::NAN;
+        let err = db.write(&Every::insert_all(more)).unwrap_err();
+        let told = (err.kind(), err.row());
+        assert_eq!(told, (ErrorKind::RefusedValue, Some(1_777)), "on {}", engine.name);
+        assert_eq!(db.count(&Every::rows()).unwrap(), 10_500);
     }
 }
 

@@ -7,6 +7,7 @@ mod support;
 use std::ops::ControlFlow;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
 use nepheline::blocking::{Database, Handle};
 use nepheline::internal::BlockingRunText as _;
@@ -194,8 +195,13 @@ fn a_gate_that_panics_undoes_the_transaction() {
     let _alone = alone();
     for engine in engines() {
         let db = prepared(&engine);
-        for before in [true, false] {
-            let panicking = db.through(Panics(before));
+        for (before, told) in [(true, "0 rows, not completed"), (false, "1 rows")] {
+            let notes = Notes { name: "outer", ..Notes::default() };
+            // The first of them panics while the panic of the second is on its way.
+            let panicking = db
+                .through(notes.clone())
+                .through(Panics(false))
+                .through(Panics(before));
             let work = || {
                 panicking.transaction(|tx| {
                     tx.write(&Shelf::insert(UnsavedShelf { id: 9, name: String::new() }))
@@ -203,8 +209,43 @@ fn a_gate_that_panics_undoes_the_transaction() {
             };
             assert!(catch_unwind(AssertUnwindSafe(work)).is_err());
             assert_eq!(db.count(&Shelf::rows()).unwrap(), 3, "on {}", engine.name);
+            // Who has seen the statement is told its end all the same.
+            let lines = notes.lines.lock().unwrap();
+            assert_eq!(lines[1..], [format!("outer after: {told}")], "on {}", engine.name);
         }
     }
+}
+
+/// Takes its time.
+struct Slow(Duration);
+
+impl Gate for Slow {
+    fn before(&self, _: &Passing) -> Verdict {
+        std::thread::sleep(self.0);
+        Verdict::Pass
+    }
+}
+
+#[test]
+fn what_a_slow_gate_takes_is_not_of_the_statement() {
+    let _alone = alone();
+    let (second, record) = (Duration::from_secs(1), Record::new());
+    // SQLite looks at the clock only every so many steps, so there have to be some.
+    let long = Shelf::rows().filter(|s| {
+        verbatim!(
+            "(WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) \
+             SELECT max(i) FROM n) > {}",
+            s.id
+        )
+        .holds()
+    });
+    for engine in engines() {
+        prepared(&engine);
+        let db = Database::open(&engine.with("statement_timeout=1s")).unwrap();
+        let db = db.recording_to(&record).through(Slow(second));
+        assert_eq!(db.count(&long).unwrap(), 3, "on {}", engine.name);
+    }
+    assert!(record.all().iter().all(|ran| ran.took() < second));
 }
 
 #[test]
@@ -221,7 +262,10 @@ fn a_budget_names_what_used_it_up() {
         let err = outcome.unwrap_err();
         assert_eq!(err.kind(), ErrorKind::Refused);
         if engine.dialect() == Dialect::Sqlite {
-            insta::assert_snapshot!(err);
+            // Lines move with every edit.
+            insta::with_settings!({filters => vec![(r"(\w+\.rs):\d+", "$1:N")]}, {
+                insta::assert_snapshot!(err);
+            });
         }
     }
 }
@@ -323,9 +367,7 @@ fn statements_are_told_under_the_names_of_the_conventions() {
         shown
             .read(&Shelf::rows().filter(|s| s.name.eq("secret")))
             .unwrap();
-        let slow = nepheline::Traced::new()
-            .slow(std::time::Duration::ZERO)
-            .with_values();
+        let slow = nepheline::Traced::new().slow(Duration::ZERO).with_values();
         db.through(slow).count(&Shelf::row(2)).unwrap();
         shown
             .write(&Shelf::insert(UnsavedShelf { id: 1, name: "secret".into() }))

@@ -72,6 +72,25 @@ struct Place {
     grams: i64,
 }
 
+/// What an agency has once, so that it is known by who asks alone.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "write_allowance", fill(agency_id = AgencyId))]
+struct Allowance {
+    #[nepheline(key)]
+    agency_id: AgencyId,
+    grams: i64,
+}
+
+/// Unique where there is one.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "write_badge")]
+struct Badge {
+    #[nepheline(key, generated)]
+    id: i64,
+    #[nepheline(unique)]
+    code: Option<i64>,
+}
+
 /// A table of which the database makes everything.
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(table = "write_ticket")]
@@ -156,7 +175,18 @@ fn alone() -> MutexGuard<'static, ()> {
 /// A handle of agency 3, at eight o'clock, of empty tables.
 fn prepared(engine: &Engine) -> Database {
     let db = engine.open();
-    for table in ["tray", "place", "shelf", "ticket", "pallet", "carton", "seal", "rig"] {
+    for table in [
+        "tray",
+        "place",
+        "shelf",
+        "ticket",
+        "pallet",
+        "carton",
+        "seal",
+        "rig",
+        "allowance",
+        "badge",
+    ] {
         db.run_text(&format!("DROP TABLE IF EXISTS write_{table}"), vec![])
             .unwrap();
     }
@@ -179,6 +209,8 @@ fn prepared(engine: &Engine) -> Database {
         "place (shelf_id BIGINT, slot BIGINT, grams BIGINT NOT NULL, PRIMARY KEY (shelf_id, slot))"
             .to_owned(),
         format!("ticket (id {key})"),
+        "allowance (agency_id BIGINT PRIMARY KEY, grams BIGINT NOT NULL)".to_owned(),
+        format!("badge (id {key}, code BIGINT UNIQUE)"),
         format!(
             "rig (id {key}, name {} NOT NULL UNIQUE, holes BIGINT NOT NULL)",
             engine.pick("TEXT", "text", "VARCHAR(60) COLLATE utf8mb4_general_ci")
@@ -656,6 +688,11 @@ fn a_write_that_cannot_be_meant_is_refused() {
         refused(Tray::insert(tray("X", 1)).sql(Dialect::Sqlite)),
         refused(Tray::row(1).delete().sql(Dialect::Sqlite)),
         refused(
+            Badge::insert(UnsavedBadge { code: Some(7) })
+                .or_keep(|b| b.id)
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
             Place::rows()
                 .distinct()
                 .delete()
@@ -835,6 +872,22 @@ fn a_row_that_is_there_is_updated_or_kept() {
             .unwrap();
         let expected = if same_in_any_case { (1, 0, 1) } else { (2, 0, 0) };
         assert_eq!((kept.inserted, kept.updated, kept.kept), expected, "on {}", engine.name);
+
+        // Known by what the handle fills, and by nothing where that is NULL.
+        for expected in [(1, 0, 0), (0, 1, 0)] {
+            let allowed = Allowance::insert(UnsavedAllowance { grams: 7 })
+                .or_update(|a| a.agency_id, |a, new| a.grams.set(a.grams + new.grams));
+            let told = db.write_upsert(&allowed).unwrap();
+            assert_eq!((told.inserted, told.updated, told.kept), expected, "on {}", engine.name);
+        }
+        assert_eq!(db.read_one(&Allowance::row(AgencyId(3))).unwrap().grams, 14);
+        for expected in [(3, 0, 0), (2, 0, 1)] {
+            let badges = [None, Some(7), None].map(|code| UnsavedBadge { code });
+            let told = db
+                .write_upsert(&Badge::insert_all(badges).or_keep(|b| b.code))
+                .unwrap();
+            assert_eq!((told.inserted, told.updated, told.kept), expected, "on {}", engine.name);
+        }
 
         // Many, in several statements.
         for (slots, expected) in [(1..=400, (400, 0)), (201..=500, (100, 200))] {

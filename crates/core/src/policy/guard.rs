@@ -68,17 +68,17 @@ impl<'a> Guard<'a> {
             self.waived.extend(&waived.everywhere);
             self.all_waived = waived.all;
         }
-        let mut conditions = SmallVec::new();
+        let mut conditions = SmallVec::<[Asked<Node>; 2]>::new();
         for policy in select.table.policies() {
             let condition = self.condition(select, source, select.table, policy, &[])?;
             let Some(what) = condition else { continue };
-            if what.facts().follows || what.facts().queries {
+            let stays_within = !what.facts().follows && !what.facts().queries;
+            // The query may ask for the same itself, or another policy.
+            let mut others = select.filters.iter().chain(&conditions);
+            if !stays_within || others.any(|other| other.what == what) {
                 return Ok(None);
             }
-            // The query may ask for the same itself.
-            if select.filters.iter().all(|filter| filter.what != what) {
-                conditions.push(Asked { what, at: Origin::of(policy.declared_at) });
-            }
+            conditions.push(Asked { what, at: Origin::of(policy.declared_at) });
         }
         Ok(Some(conditions))
     }
@@ -176,7 +176,9 @@ impl<'a> Guard<'a> {
         {
             add(&mut met, source, &self.within);
         }
-        let mut next = 0;
+        // Policies stand before the filters, so that an engine which goes by that order computes nothing of rows
+        // that are hidden.
+        let (mut next, mut policies) = (0, 0);
         while let Some((source, within)) = met.get(next).cloned() {
             next += 1;
             let Some(table) = select.table_at(source) else { continue };
@@ -193,15 +195,7 @@ impl<'a> Guard<'a> {
                     continue;
                 };
                 let at = Origin::of(policy.declared_at);
-                // The query may ask for the same itself.
-                match select
-                    .filters
-                    .iter_mut()
-                    .find(|filter| filter.what == condition)
-                {
-                    Some(same) => same.at = at,
-                    None => select.filters.push(Asked { what: condition, at }),
-                }
+                select.require(Asked { what: condition, at }, &mut policies);
                 // What the policy follows has policies too.
                 let mut within = within.clone();
                 within.push((policy.id)());
@@ -316,6 +310,19 @@ impl Select {
                 .any(|join| !join.table.policies().is_empty() || join.body.is_under_policies())
             || self.any_node(|node| node.facts().queries && node.is_under_policies())
             || by_path() && self.leads_to_policies()
+    }
+
+    /// Puts the condition of a policy behind those that stand before the filters already.
+    fn require(&mut self, policy: Asked<Node>, policies: &mut usize) {
+        let mut filters = self.filters.iter();
+        match filters.position(|filter| filter.what == policy.what) {
+            Some(place) if place < *policies => return,
+            // The query asks for the same itself.
+            Some(place) => drop(self.filters.remove(place)),
+            None => {}
+        }
+        self.filters.insert(*policies, policy);
+        *policies += 1;
     }
 
     /// Whether a parent that is followed, or one on the way to it, has policies. Without a list of them,

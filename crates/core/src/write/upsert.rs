@@ -118,6 +118,7 @@ impl<T: Table> Upsert<T> {
 
     fn known_by(&self) -> Result<Vec<&'static ColumnInfo>, Error> {
         let columns = self.known_by.iter().map(|node| match node {
+            Node::Column(column) if column.info.is_generated() => self.refuse(GENERATED),
             Node::Column(column) => Ok(column.info),
             _ => self.refuse(NOT_COLUMNS),
         });
@@ -161,7 +162,10 @@ impl<T: Table> Upsert<T> {
     /// Refuses new rows of which two are the same row: engines do not agree on which of them counts.
     fn check_twice(&self, known_by: &[&'static ColumnInfo]) -> Result<(), Error> {
         let mut seen = HashSet::new();
-        let mut keys = self.known_values(known_by, 0..self.insert.rows());
+        // NULL is equal to nothing.
+        let not_null = |value: &&BindValue| !matches!(value, BindValue::Null(_));
+        let keys = self.known_values(known_by, 0..self.insert.rows());
+        let mut keys = keys.filter(|key| key.iter().all(not_null));
         match keys.any(|key| !seen.insert(format!("{key:?}"))) {
             true => self.refuse(TWICE),
             false => Ok(()),
@@ -204,7 +208,10 @@ impl<T: Table> Upsert<T> {
         let keys = self
             .known_values(&by, rows)
             .map(|key| key.into_iter().cloned().collect());
-        let mut there = found::one_of(place, &by, keys.collect());
+        let mut there = match by.is_empty() {
+            true => Node::constant(true),
+            false => found::one_of(place, &by, keys.collect()),
+        };
         // What the handle fills is the same for all of them.
         for (column, value) in made::<T>(asking, self.insert.at())? {
             if known_by.iter().any(|known| std::ptr::eq(*known, column)) {
@@ -241,6 +248,7 @@ impl Present {
 
 const NOT_COLUMNS: &str =
     "a row that is there already is known by columns: its key, or what is unique";
+const GENERATED: &str = "a row that is there already is known by what the new rows give, and the database generates this column";
 const TWICE: &str = "two of the rows to insert or update are the same row; put them together first";
 
 impl<T: Table> Writes for Upsert<T> {

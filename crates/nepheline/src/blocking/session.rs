@@ -256,7 +256,7 @@ fn restore(session: &Session<'_>, options: TransactionOptions) {
 impl sealed::Handle for Session<'_> {
     #[inline]
     fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        direct::within(self.timeout, || direct::run(self.connection, &self.setting, verb))
+        direct::run(self.connection, self.timeout, &self.setting, verb)
     }
 
     fn asking(&self) -> Asking<'_> {

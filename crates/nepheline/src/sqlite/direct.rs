@@ -67,16 +67,17 @@ pub(crate) fn set_up(connection: &Connection, lock_timeout: Duration) -> Result<
     }
 }
 
-/// Runs a verb from its statement to its answer.
+/// Runs a verb from its statement to its answer. What gates take is not of the statement's own time.
 pub(crate) fn run<V: Verb>(
     connection: &Connection,
+    timeout: Option<&StatementTimeout>,
     setting: &Setting,
     verb: V,
 ) -> Result<V::Output, Error> {
     let mut statement = verb.statement(setting.asking(Dialect::Sqlite))?;
     let mut running = setting.begin(&mut statement)?;
     let fetched = match running.answer() {
-        None => fetch(connection, &statement),
+        None => within(timeout, || fetch(connection, &statement)),
         Some(answer) => answer
             .gather(statement.key_cells())
             .map_err(|err| statement.context(err)),

@@ -131,6 +131,82 @@ fn nobody_writes_to_hidden_rows() {
                 .waive_every_policy()
                 .order_by(|s| s.id.asc());
             assert_eq!(db.read(&all).unwrap(), expected, "on {}: {mode:?}", engine.name);
+
+            // Nor does an insert of what a query finds copy any.
+            let copies = mode.of(Specimen::rows()).select(|s| {
+                let (id, element) = (s.id + 1_000, bind("Zr"));
+                shape!(Copied { id, specimen_id: s.id, element, ppm: s.grams })
+            });
+            db.write(&copies.insert_into::<Assay>()).unwrap();
+            let copied = Assay::rows()
+                .waive_every_policy()
+                .filter(|a| a.id.gt(1_000));
+            let copied = copied.order_by(|a| a.id.asc()).select(|a| a.specimen_id);
+            let seen = visible.specimens.iter().map(|s| s.id);
+            let there = seen.filter(|id| expected.iter().any(|s| s.id == *id));
+            assert_eq!(
+                db.read(&copied).unwrap(),
+                there.collect::<Vec<_>>(),
+                "on {}: {mode:?}",
+                engine.name
+            );
+        }
+    }
+}
+
+/// An assay as a query makes it.
+#[derive(Debug, RowShape)]
+#[allow(dead_code, reason = "only the database reads it")]
+struct Copied {
+    id: i64,
+    specimen_id: i64,
+    element: String,
+    ppm: i64,
+}
+
+/// That a query fails tells of a row too. Of a hidden one nothing is computed where an engine goes by the order of
+/// conditions, because policies come first.
+#[test]
+fn nothing_is_computed_of_hidden_rows() {
+    #[derive(Debug, Clone, PartialEq, Table)]
+    #[nepheline(table = "guard_vault", policies(own_or_shared))]
+    struct Vault {
+        #[nepheline(key)]
+        id: i64,
+        agency_id: i64,
+        lent_to: i64,
+    }
+
+    fn own_or_shared(v: VaultColumns, agency: &AgencyId) -> Condition {
+        v.agency_id.eq(agency.0) | v.lent_to.eq(agency.0)
+    }
+
+    for engine in engines() {
+        let db = engine.open().carrying(AgencyId(1));
+        for text in [
+            "DROP TABLE IF EXISTS guard_vault",
+            "CREATE TABLE guard_vault (id BIGINT, agency_id BIGINT, lent_to BIGINT)",
+        ] {
+            db.run_text(text, vec![]).unwrap();
+        }
+        let (ours, theirs) = (
+            UnsavedVault { id: 1, agency_id: 1, lent_to: 0 },
+            UnsavedVault { id: i64::MAX, agency_id: 2, lent_to: 2 },
+        );
+        db.write(&Vault::insert_all([ours, theirs])).unwrap();
+        let after = Vault::rows().filter(|v| (v.id + 1).gt(0));
+        let ours = Vault { id: 1, agency_id: 1, lent_to: 0 };
+        assert_eq!(db.read(&after).unwrap(), [ours], "on {}", engine.name);
+        assert_eq!(db.count(&after).unwrap(), 1, "on {}", engine.name);
+        assert_eq!(
+            db.write(&after.clone().update(|v| v.lent_to.set(3)))
+                .unwrap(),
+            1
+        );
+        // On SQLite a sum that is too large goes on as a float.
+        if engine.dialect() != Dialect::Sqlite {
+            let err = db.count(&after.waive(own_or_shared)).unwrap_err();
+            assert_eq!(err.kind(), ErrorKind::Database, "on {}", engine.name);
         }
     }
 }

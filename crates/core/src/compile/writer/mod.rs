@@ -101,12 +101,11 @@ impl<'q> Writer<'q> {
         self
     }
 
-    /// What the rows of a query have to fulfil.
+    /// What the rows of a query have to fulfil, policies before filters.
     fn conditions(&self, select: &'q Select) -> impl Iterator<Item = &'q Asked<Node>> + use<'q> {
         let is_outermost = std::ptr::eq(select, self.select);
-        select
-            .conditions()
-            .chain(if is_outermost { self.policies } else { &[] })
+        let policies = if is_outermost { self.policies } else { &[] };
+        policies.iter().chain(select.conditions())
     }
 
     pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {

@@ -1,0 +1,122 @@
+//! Groups, windows, recursion and pages.
+
+use anyhow::Result;
+use nepheline::prelude::*;
+use nepheline::{Paging, Record, recursive};
+use nepheline_coreshed::scopes::{deeper_than, unassigned};
+use nepheline_coreshed::{Borehole, Specimen};
+
+use crate::tour::Tour;
+use crate::tour::rows::or_null;
+
+#[derive(Debug, RowShape)]
+struct RegionTotal {
+    region: String,
+    specimens: i64,
+    unassigned: i64,
+    deepest_m: Option<f64>,
+}
+
+pub(super) fn totals(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(deeper_than(50.0))
+        .select(|s| {
+            shape!(RegionTotal {
+                region: per(s.borehole().site().region),
+                specimens: nepheline::count(),
+                unassigned: nepheline::count().among(s.analyst_id.is_null()),
+                deepest_m: max(s.base_m),
+            })
+        })
+        .having(|_| nepheline::count().gt(100))
+        .order_by(|s| (nepheline::count().desc(), per(s.borehole().site().region).asc()));
+    tour.show(&query)?;
+    let headings = ["region", "specimens", "unassigned", "deepest_m"];
+    tour.values(&headings, &query, |total| {
+        let RegionTotal { region, specimens, unassigned, deepest_m } = total;
+        vec![region, specimens.to_string(), unassigned.to_string(), or_null(deepest_m)]
+    })
+}
+
+pub(super) fn windows(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .filter(|s| s.borehole().name.eq("LM-1"))
+        .order_by(|s| (s.taken_on.asc(), s.id.asc()))
+        .select(|s| {
+            (
+                s.label,
+                s.taken_on,
+                row_number().over(|w| w.order_by((s.taken_on.asc(), s.id.asc()))),
+                rank().over(|w| w.partition_by(s.rock).order_by(s.top_m.desc())),
+                max(s.base_m).over(|w| w.order_by((s.taken_on.asc(), s.id.asc())).rows(..=0)),
+            )
+        });
+    tour.show(&query)?;
+    let headings = ["label", "taken_on", "number", "rank by depth in its rock", "deepest by then"];
+    tour.values(&headings, &query, |(label, taken_on, number, rank, deepest)| {
+        vec![label, taken_on.to_string(), number.to_string(), rank.to_string(), or_null(deepest)]
+    })
+}
+
+pub(super) fn first_of_each(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Specimen::rows()
+        .order_by(|s| (s.taken_on.desc(), s.id.asc()))
+        .limit_each(1, |s| s.rock)
+        .select(|s| (s.rock, s.label, s.taken_on));
+    tour.show(&query)?;
+    tour.values(&["rock", "label", "taken_on"], &query, |(rock, label, taken_on)| {
+        vec![format!("{rock:?}"), label, taken_on.to_string()]
+    })
+}
+
+#[derive(Debug, RowShape)]
+struct Part {
+    id: i64,
+    #[nepheline(by_code_point)]
+    label: String,
+    level: i64,
+}
+
+pub(super) fn recursion(tour: &mut Tour<'_>) -> Result<()> {
+    let whole = Specimen::rows()
+        .filter(|s| s.id.one_of([4, 44]))
+        .select(|s| shape!(Part { id: s.id, label: s.label, level: bind(0_i64) }));
+    let query = recursive(whole, 20, |before| {
+        Specimen::rows()
+            .join(|s| before.filter(|b| s.parent_id.eq(b.id)))
+            .select(|(s, b)| shape!(Part { id: s.id, label: s.label, level: b.level + 1 }))
+    })
+    .order_by(|p| (p.level.asc(), p.label.asc()));
+    tour.show(&query)?;
+    tour.values(&["id", "label", "level"], &query, |part| {
+        vec![part.id.to_string(), part.label, part.level.to_string()]
+    })
+}
+
+pub(super) fn pages(tour: &mut Tour<'_>) -> Result<()> {
+    let query = Borehole::rows().order_by(|b| (b.drilled_on.desc(), b.name.asc()));
+    tour.show(&query)?;
+    let page = tour.db.read_page(&query, Paging::of(5).number(3))?;
+    let names = |rows: &[Borehole]| {
+        let names: Vec<_> = rows.iter().map(|b| b.name.as_str()).collect();
+        names.join(", ")
+    };
+    let (number, pages, rows) = (page.number(), page.all_pages(), page.all_rows());
+    tour.screen
+        .line(&format!("page {number} of {pages}, {rows} rows: {}", names(page.rows())))?;
+
+    let record = Record::new();
+    let db = tour.db.recording_to(&record);
+    let first = db.read_after(&query, None, 5)?;
+    let second = db.read_after(&query, first.after(), 5)?;
+    tour.screen
+        .line(&format!("the first five: {}", names(first.rows())))?;
+    tour.screen
+        .line(&format!("the five after them: {}", names(second.rows())))?;
+    let back = db.read_before(&query, second.before(), 5)?;
+    let same = back.rows() == first.rows();
+    let answer = if same { "back again: the same" } else { "back again: others" };
+    tour.screen
+        .line(&format!("{answer}, with {} statements in all", record.len()))?;
+    Ok(())
+}
