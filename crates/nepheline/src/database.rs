@@ -1,7 +1,6 @@
 //! The async handle of a database: a pool of connections.
 
-use std::any::Any;
-use std::fmt::{self, Display};
+use std::fmt;
 use std::future::Future;
 use std::sync::Arc;
 use std::time::Duration;
@@ -13,11 +12,9 @@ use nepheline_core::internal::{Asking, Selects, Wanted};
 use nepheline_core::{BindValue, Dialect, Error};
 
 use crate::connection::Connection;
-use crate::gate::{Budget, Gate};
 use crate::handle::sealed;
 use crate::options::{Options, Target};
-use crate::record::Record;
-use crate::setting::Setting;
+use crate::setting::{Setting, set_by, set_by_mirroring};
 use crate::transaction::{Begun, Together, Transaction, TransactionOptions};
 use crate::verbs::Verb;
 
@@ -77,60 +74,8 @@ impl Database {
         Ok(Database { shared, setting: Setting::default() })
     }
 
-    /// A handle of the same database that carries a value, such as who is asking, for policies and fills;
-    /// its transactions carry it too. There is one of each type: a later one takes the place of an earlier.
-    ///
-    /// ```no_run
-    /// # use nepheline::Database;
-    /// # struct AgencyId(i64);
-    /// # fn f(db: Database) {
-    /// let db = db.carrying(AgencyId(3));
-    /// # }
-    /// ```
-    pub fn carrying<V: Any + Send + Sync>(&self, value: V) -> Database {
-        self.set(|setting| setting.carrying(value))
-    }
-
-    /// A handle of the same database whose transactions tell the session of PostgreSQL a carried value, as a
-    /// setting that is theirs alone, so that row security policies of the database itself can ask for it with
-    /// `nullif(current_setting('core.agency', true), '')`: after the transaction it is empty text. The name has
-    /// a dot in it, as settings of programs have.
-    ///
-    /// # Errors
-    ///
-    /// On the handle a transaction without the value is refused with
-    /// [`MissingCarried`](crate::ErrorKind::MissingCarried), and a statement outside of a transaction, or on
-    /// another engine, with [`Unsupported`](crate::ErrorKind::Unsupported).
-    pub fn mirroring<V: Any + Display>(&self, setting_name: &'static str) -> Database {
-        self.set(|setting| setting.mirroring::<V>(setting_name))
-    }
-
-    /// A handle of the same database whose statements pass a gate, after those that it has already; its
-    /// transactions' too. See [`Gate`].
-    pub fn through(&self, gate: impl Gate) -> Database {
-        self.set(|setting| setting.through(gate))
-    }
-
-    /// A handle of the same database that lets so many statements pass, and refuses the next with an error
-    /// of the kind [`Refused`](crate::ErrorKind::Refused) that names the lines of those before. Clones of the
-    /// handle, and its transactions, share the budget.
-    ///
-    /// ```no_run
-    /// # use nepheline::Database;
-    /// # use nepheline::prelude::*;
-    /// # fn page(db: &Database) -> Result<(), Error> {
-    /// let db = db.budget(3); // a page of this service costs three statements at most
-    /// # Ok(())
-    /// # }
-    /// ```
-    pub fn budget(&self, statements: usize) -> Database {
-        self.through(Budget::of(statements))
-    }
-
-    /// A handle of the same database that notes in `record` what it runs, as its transactions do.
-    pub fn recording_to(&self, record: &Record) -> Database {
-        self.through(record.clone())
-    }
+    set_by!([&self] self -> Database);
+    set_by_mirroring!([&self] self -> Database);
 
     /// The same database with another setting.
     pub(crate) fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {

@@ -9,7 +9,7 @@ use nepheline_core::{Error, Table, Unsaved, Upsert, Writes};
 use crate::page::{self, Cursor, Page, Paging, Stretch, Way};
 use crate::readable::Readable;
 use crate::verbs::{
-    Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
+    Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadStretch, not_found,
     places_apart,
 };
 use crate::writing::{self, Upserted};
@@ -60,7 +60,7 @@ pub trait Handle: sealed::Handle + Sized {
         &self,
         query: &Q,
     ) -> impl Future<Output = Result<Vec<Q::Row>, Error>> + Send {
-        async move { query.complete(self, self.run(Read(query)).await?).await }
+        async move { query.complete(self, self.run(Read::all(query)).await?).await }
     }
 
     /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
@@ -135,7 +135,7 @@ pub trait Handle: sealed::Handle + Sized {
             let after = paging.offset().map_err(|err| err.asked_at(query.asked_at()))?;
             let all = self.count(query).await?;
             let rows = match after < all {
-                true => self.run(ReadPage { query, after, rows: paging.size() }).await?,
+                true => self.run(Read::page(query, after, paging.size())).await?,
                 false => Vec::new(),
             };
             Ok(Page::new(query.complete(self, rows).await?, paging, all))

@@ -12,7 +12,7 @@ use nepheline_core::{Alongside, Error, Level, MappedRows, Query, RowShape, Table
 
 use crate::blocking;
 use crate::handle;
-use crate::verbs::ReadKeyed;
+use crate::verbs::Read;
 
 /// A query that handles read: a [`Query`], one with others [`Alongside`], or one of whose rows
 /// something else is made, [`MappedRows`].
@@ -359,7 +359,7 @@ where
     ) -> Result<Lookup<Q::Row>, Error> {
         if !wanted.is_empty() {
             let query = self.among(&wanted)?;
-            let arrived = handle.run(ReadKeyed(&query)).await?;
+            let arrived = handle.run(Read::all(&query)).await?;
             query.keep(handle, arrived, &mut wanted).await?;
         }
         Ok(wanted)
@@ -372,7 +372,7 @@ where
     ) -> Result<Lookup<Q::Row>, Error> {
         if !wanted.is_empty() {
             let query = self.among(&wanted)?;
-            let arrived = handle.run(ReadKeyed(&query))?;
+            let arrived = handle.run(Read::all(&query))?;
             query.keep_blocking(handle, arrived, &mut wanted)?;
         }
         Ok(wanted)

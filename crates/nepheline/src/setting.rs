@@ -11,6 +11,73 @@ use nepheline_core::{Carried, Dialect, Error};
 use crate::gate::{Gate, Gates, Running};
 use crate::trace_context::TraceContext;
 
+/// The methods that give a handle a setting, told once for all: `this` is how they take the handle, which
+/// has a method `set`.
+macro_rules! set_by {
+    ([$($this:tt)+] $self:ident -> $handle:ty) => {
+        /// The same handle, which carries a value, such as who is asking, for policies and fills; transactions
+        /// that it begins carry it too. There is one of each type: a later one takes the place of an earlier.
+        ///
+        /// ```no_run
+        /// # struct AgencyId(i64);
+        /// # fn f(db: nepheline::Database) {
+        /// let db = db.carrying(AgencyId(3));
+        /// # }
+        /// ```
+        pub fn carrying<V: ::std::any::Any + Send + Sync>($($this)+, value: V) -> $handle {
+            $self.set(|setting| setting.carrying(value))
+        }
+
+        /// The same handle, whose statements pass a gate, after those that it has already, in its
+        /// transactions too. See [`Gate`](crate::Gate).
+        pub fn through($($this)+, gate: impl crate::Gate) -> $handle {
+            $self.set(|setting| setting.through(gate))
+        }
+
+        /// The same handle, which notes in `record` what it runs, as its transactions do.
+        pub fn recording_to($($this)+, record: &crate::Record) -> $handle {
+            $self.set(|setting| setting.through(record.clone()))
+        }
+
+        /// The same handle, which lets so many statements pass, and refuses the next with an error of the kind
+        /// [`Refused`](crate::ErrorKind::Refused) that names the lines of those before. Clones of the handle,
+        /// and its transactions, share the budget.
+        ///
+        /// ```no_run
+        /// # fn page(db: &nepheline::Database) {
+        /// let db = db.budget(3); // a page of this service costs three statements at most
+        /// # }
+        /// ```
+        pub fn budget($($this)+, statements: usize) -> $handle {
+            $self.set(|setting| setting.through(crate::gate::Budget::of(statements)))
+        }
+    };
+}
+
+/// The method that mirrors what is carried, of handles that begin transactions.
+macro_rules! set_by_mirroring {
+    ([$($this:tt)+] $self:ident -> $handle:ty) => {
+        /// The same handle, whose transactions tell the session of PostgreSQL a carried value, as a setting that
+        /// is theirs alone, so that row security policies of the database itself can ask for it with
+        /// `nullif(current_setting('core.agency', true), '')`: after the transaction it is empty text. The name
+        /// has a dot in it, as settings of programs have.
+        ///
+        /// # Errors
+        ///
+        /// On the handle a transaction without the value is refused with
+        /// [`MissingCarried`](crate::ErrorKind::MissingCarried), and a statement outside of a transaction, or on
+        /// another engine, with [`Unsupported`](crate::ErrorKind::Unsupported).
+        pub fn mirroring<V: ::std::any::Any + ::std::fmt::Display>(
+            $($this)+,
+            setting_name: &'static str,
+        ) -> $handle {
+            $self.set(|setting| setting.mirroring::<V>(setting_name))
+        }
+    };
+}
+
+pub(crate) use {set_by, set_by_mirroring};
+
 /// The setting of a handle, which its transactions inherit.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Setting {

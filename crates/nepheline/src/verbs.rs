@@ -112,57 +112,34 @@ impl<G> Arriving<G> {
     }
 }
 
-/// All rows of a query.
-pub(crate) struct Read<'q, Q>(pub(crate) &'q Q);
+/// Rows of a query: all of them or a page, each alone or with the keys that tell beside which it stands.
+pub(crate) struct Read<'q, Q, R> {
+    query: &'q Q,
+    wanted: Wanted,
+    rows: PhantomData<fn() -> R>,
+}
 
-impl<Q: Selects + Sync> Verb for Read<'_, Q> {
-    type Row = Q::Read;
-    type Gathered = Vec<Q::Read>;
-    type Output = Vec<Q::Read>;
-
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
-        self.0.statement(asking, Wanted::Rows)
+impl<'q, Q, R> Read<'q, Q, R> {
+    pub(crate) fn all(query: &'q Q) -> Read<'q, Q, R> {
+        Read { query, wanted: Wanted::Rows, rows: PhantomData }
     }
 
-    fn finish(self, rows: Vec<Q::Read>) -> Result<Vec<Q::Read>, Error> {
-        Ok(rows)
+    /// So many rows, after the first so many.
+    pub(crate) fn page(query: &'q Q, after: u64, rows: u64) -> Read<'q, Q, R> {
+        Read { query, wanted: Wanted::Page { after, rows }, rows: PhantomData }
     }
 }
 
-/// All rows of a query that stands alongside others, each with the keys that tell beside which.
-pub(crate) struct ReadKeyed<'q, Q>(pub(crate) &'q Q);
-
-impl<Q: Selects + Sync> Verb for ReadKeyed<'_, Q> {
-    type Row = KeyedRow<Q::Base>;
-    type Gathered = Vec<KeyedRow<Q::Base>>;
-    type Output = Vec<KeyedRow<Q::Base>>;
+impl<Q: Selects + Sync, R: RowShape + Send + 'static> Verb for Read<'_, Q, R> {
+    type Row = R;
+    type Gathered = Vec<R>;
+    type Output = Vec<R>;
 
     fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
-        self.0.statement(asking, Wanted::Rows)
+        self.query.statement(asking, self.wanted)
     }
 
-    fn finish(self, rows: Self::Gathered) -> Result<Self::Output, Error> {
-        Ok(rows)
-    }
-}
-
-/// So many rows of a query, after the first so many.
-pub(crate) struct ReadPage<'q, Q> {
-    pub(crate) query: &'q Q,
-    pub(crate) after: u64,
-    pub(crate) rows: u64,
-}
-
-impl<Q: Selects + Sync> Verb for ReadPage<'_, Q> {
-    type Row = Q::Read;
-    type Gathered = Vec<Q::Read>;
-    type Output = Vec<Q::Read>;
-
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
-        self.query.statement(asking, Wanted::Page { after: self.after, rows: self.rows })
-    }
-
-    fn finish(self, rows: Vec<Q::Read>) -> Result<Vec<Q::Read>, Error> {
+    fn finish(self, rows: Vec<R>) -> Result<Vec<R>, Error> {
         Ok(rows)
     }
 }

@@ -1,7 +1,6 @@
 //! The blocking handle of a database, and its transactions.
 
-use std::any::Any;
-use std::fmt::{self, Display};
+use std::fmt;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -14,14 +13,12 @@ use tokio::runtime::Runtime;
 #[cfg(feature = "sqlite")]
 use super::session::{self, Session};
 use super::sealed;
-use crate::gate::{Budget, Gate};
 use crate::handle::sealed::Handle as AsyncHandle;
 use crate::options::Options;
 use crate::readable::Readable;
 #[cfg(feature = "sqlite")]
 use crate::options::Target;
-use crate::record::Record;
-use crate::setting::Setting;
+use crate::setting::{Setting, set_by, set_by_mirroring};
 #[cfg(feature = "sqlite")]
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::{self, TransactionOptions};
@@ -122,52 +119,8 @@ impl Database {
         Ok(Database { engine: Engine::Direct(Arc::new(direct), Setting::default()) })
     }
 
-    /// A handle of the same database that carries a value, such as who is asking, for policies and fills;
-    /// its transactions carry it too. There is one of each type: a later one takes the place of an earlier.
-    pub fn carrying<V: Any + Send + Sync>(&self, value: V) -> Database {
-        self.set(|setting| setting.carrying(value))
-    }
-
-    /// A handle of the same database whose transactions tell the session of PostgreSQL a carried value, as a
-    /// setting that is theirs alone, so that row security policies of the database itself can ask for it with
-    /// `nullif(current_setting('core.agency', true), '')`: after the transaction it is empty text. The name has
-    /// a dot in it, as settings of programs have.
-    ///
-    /// # Errors
-    ///
-    /// On the handle a transaction without the value is refused with
-    /// [`MissingCarried`](crate::ErrorKind::MissingCarried), and a statement outside of a transaction, or on
-    /// another engine, with [`Unsupported`](crate::ErrorKind::Unsupported).
-    pub fn mirroring<V: Any + Display>(&self, setting_name: &'static str) -> Database {
-        self.set(|setting| setting.mirroring::<V>(setting_name))
-    }
-
-    /// A handle of the same database whose statements pass a gate, after those that it has already; its
-    /// transactions' too. See [`Gate`].
-    pub fn through(&self, gate: impl Gate) -> Database {
-        self.set(|setting| setting.through(gate))
-    }
-
-    /// A handle of the same database that lets so many statements pass, and refuses the next with an error
-    /// of the kind [`Refused`](crate::ErrorKind::Refused) that names the lines of those before. Clones of the
-    /// handle, and its transactions, share the budget.
-    ///
-    /// ```no_run
-    /// # use nepheline::blocking::Database;
-    /// # use nepheline::prelude::*;
-    /// # fn page(db: &Database) -> Result<(), Error> {
-    /// let db = db.budget(3); // a page of this service costs three statements at most
-    /// # Ok(())
-    /// # }
-    /// ```
-    pub fn budget(&self, statements: usize) -> Database {
-        self.through(Budget::of(statements))
-    }
-
-    /// A handle of the same database that notes in `record` what it runs, as its transactions do.
-    pub fn recording_to(&self, record: &Record) -> Database {
-        self.through(record.clone())
-    }
+    set_by!([&self] self -> Database);
+    set_by_mirroring!([&self] self -> Database);
 
     /// The same database with another setting.
     fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {

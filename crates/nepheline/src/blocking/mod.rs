@@ -17,7 +17,7 @@ pub use session::Session;
 use crate::page::{self, Cursor, Page, Paging, Stretch, Way};
 use crate::readable::Readable;
 use crate::verbs::{
-    Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadPage, ReadStretch, not_found,
+    Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadStretch, not_found,
     places_apart,
 };
 use crate::writing::{self, Upserted};
@@ -62,7 +62,7 @@ pub trait Handle: sealed::Handle + Sized {
     /// does not fit its type, naming table, column and row; and what the database refuses, with the SQL and its origin.
     /// The other verbs fail in the same ways.
     fn read<Q: Readable>(&self, query: &Q) -> Result<Vec<Q::Row>, Error> {
-        query.complete_blocking(self, self.run(Read(query))?)
+        query.complete_blocking(self, self.run(Read::all(query))?)
     }
 
     /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
@@ -115,7 +115,7 @@ pub trait Handle: sealed::Handle + Sized {
         let after = paging.offset().map_err(|err| err.asked_at(query.asked_at()))?;
         let all = self.count(query)?;
         let rows = match after < all {
-            true => self.run(ReadPage { query, after, rows: paging.size() })?,
+            true => self.run(Read::page(query, after, paging.size()))?,
             false => Vec::new(),
         };
         Ok(Page::new(query.complete_blocking(self, rows)?, paging, all))

@@ -1,6 +1,5 @@
 //! A session over a SQLite connection that somebody else has: the program, or our own handle.
 
-use std::any::Any;
 use std::fmt;
 use std::ops::ControlFlow;
 use std::time::Duration;
@@ -11,9 +10,7 @@ use rusqlite::Connection;
 
 use super::sealed;
 use crate::readable::Readable;
-use crate::gate::Gate;
-use crate::record::Record;
-use crate::setting::Setting;
+use crate::setting::{Setting, set_by};
 use crate::sqlite::direct::{self, StatementTimeout};
 use crate::transaction::TransactionOptions;
 use crate::verbs::Verb;
@@ -60,21 +57,11 @@ impl<'c> Session<'c> {
         Ok(Session { connection, timeout: None, setting: Setting::default() })
     }
 
-    /// The same session, which carries a value for policies and fills.
-    pub fn carrying<V: Any + Send + Sync>(mut self, value: V) -> Session<'c> {
-        self.setting = self.setting.carrying(value);
-        self
-    }
+    set_by!([self] self -> Self);
 
-    /// The same session, which notes in `record` what it runs.
-    pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.setting = self.setting.through(record.clone());
-        self
-    }
-
-    /// The same session, whose statements pass a gate after those that it has already. See [`Gate`].
-    pub fn through(mut self, gate: impl Gate) -> Session<'c> {
-        self.setting = self.setting.through(gate);
+    /// The same session with another setting.
+    fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
+        self.setting = change(&self.setting);
         self
     }
 

@@ -1,7 +1,5 @@
 //! A session over a connection that the program already has.
 
-use std::any::Any;
-
 use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
@@ -11,10 +9,8 @@ use nepheline_core::internal::{Asking, Selects, Wanted};
 use tokio::sync::Mutex;
 
 use super::connection::{self, Server};
-use crate::gate::Gate;
 use crate::handle::sealed;
-use crate::record::Record;
-use crate::setting::Setting;
+use crate::setting::{Setting, set_by};
 use crate::transaction::Together;
 use crate::verbs::{Gather, Verb};
 
@@ -53,21 +49,11 @@ impl<'c> Session<'c> {
         Ok(Session { conn: Mutex::new(conn), server, setting: Setting::default() })
     }
 
-    /// The same session, which carries a value for policies and fills.
-    pub fn carrying<V: Any + Send + Sync>(mut self, value: V) -> Session<'c> {
-        self.setting = self.setting.carrying(value);
-        self
-    }
+    set_by!([self] self -> Self);
 
-    /// The same session, which notes in `record` what it runs.
-    pub fn recording_to(mut self, record: &Record) -> Session<'c> {
-        self.setting = self.setting.through(record.clone());
-        self
-    }
-
-    /// The same session, whose statements pass a gate after those that it has already. See [`Gate`].
-    pub fn through(mut self, gate: impl Gate) -> Session<'c> {
-        self.setting = self.setting.through(gate);
+    /// The same session with another setting.
+    fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
+        self.setting = change(&self.setting);
         self
     }
 
