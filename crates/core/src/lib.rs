@@ -95,7 +95,7 @@ pub use write::{
 pub mod internal {
     pub use serde;
 
-    pub use crate::compile::{Asking, Copying, Statement, Wanted};
+    pub use crate::compile::{Asking, Copying, Kept, Statement, Wanted};
     pub use crate::error::Violation;
     pub use crate::expr::{Gives, Selection, argument};
     pub use crate::function::Function;
@@ -104,6 +104,7 @@ pub mod internal {
         AndThen, AtMostSole, Companion, Companions, Each, Found, Key, KeyPart, KeyedRow, Keyset,
         Lookup, Places, Selects, Sole, Source, StandsAlongside,
     };
+    pub use crate::storable::LentBind;
     pub use crate::table::{ColumnRole, Made, Reference};
     pub use crate::tree::RawColumn;
     pub use crate::write::{Part, Parts, Step, WantedBack, Written};

@@ -132,7 +132,7 @@ impl TableItem<'_> {
             });
             quote! { #default #(#docs)* #visibility #ident: #ty }
         });
-        let idents = given.iter().map(|column| column.ident);
+        let idents: Vec<_> = given.iter().map(|column| column.ident).collect();
         let item = quote! {
             #[doc = #doc]
             #[allow(
@@ -146,8 +146,15 @@ impl TableItem<'_> {
             impl ::nepheline::Unsaved for #unsaved {
                 type Table = #ident;
 
-                fn push_values(self, values: &mut ::std::vec::Vec<::nepheline::BindValue>) {
-                    #(values.push(::nepheline::ColumnType::into_bind_or_null(self.#idents));)*
+                fn lend<'b>(
+                    &'b self,
+                    take: &mut dyn ::core::ops::FnMut(::nepheline::internal::LentBind<'b>),
+                ) {
+                    #(take(::nepheline::ColumnType::lend_or_null(&self.#idents));)*
+                }
+
+                fn is_ordinary(&self) -> bool {
+                    true #(&& ::nepheline::ColumnType::lend_or_null(&self.#idents).is_ordinary())*
                 }
             }
 

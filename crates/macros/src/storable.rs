@@ -79,6 +79,11 @@ fn newtype(input: &DeriveInput, data: &DataStruct, mistakes: &mut Mistakes) -> O
         }
 
         #[inline]
+        fn lend(&self) -> ::nepheline::internal::LentBind<'_> {
+            <#ty as ::nepheline::Storable>::lend(&self.#member)
+        }
+
+        #[inline]
         fn from_cell(
             cell: ::nepheline::Cell<'_>,
         ) -> ::core::result::Result<Self, ::nepheline::Mismatch> {
@@ -127,6 +132,11 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
         fn to_bind(&self) -> ::nepheline::BindValue {
             let text = match self { #(Self::#variants { .. } => #texts,)* };
             ::nepheline::BindValue::Text(::core::convert::Into::into(text))
+        }
+
+        #[inline]
+        fn lend(&self) -> ::nepheline::internal::LentBind<'_> {
+            ::nepheline::internal::LentBind::Text(match self { #(Self::#variants { .. } => #texts,)* })
         }
 
         fn from_cell(

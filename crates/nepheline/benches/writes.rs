@@ -154,17 +154,17 @@ fn inserts(_: &mut Criterion) {
              element TEXT NOT NULL, ppm REAL NOT NULL, analyst_id BIGINT NOT NULL)",
         )
         .unwrap();
-    compare("SQLite, against VALUES of 50 rows", &db, || {
+    compare("SQLite, against VALUES of 200 rows", &db, || {
         sqlite.execute("DELETE FROM bench_write", []).unwrap();
         timed(|| {
             let tx = sqlite.transaction().unwrap();
             {
-                let values = vec!["(?, ?, ?, ?, ?)"; 50].join(", ");
+                let values = vec!["(?, ?, ?, ?, ?)"; 200].join(", ");
                 let mut insert = tx
                     .prepare(&format!("INSERT INTO bench_write VALUES {values}"))
                     .unwrap();
                 let rows: Vec<UnsavedPlain> = rows().collect();
-                for chunk in rows.chunks(50) {
+                for chunk in rows.chunks(200) {
                     for (row, at) in chunk.iter().zip((1..).step_by(5)) {
                         insert.raw_bind_parameter(at, row.id).unwrap();
                         insert.raw_bind_parameter(at + 1, row.specimen_id).unwrap();

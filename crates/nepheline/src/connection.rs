@@ -2,7 +2,7 @@
 
 use deadpool::managed::Object;
 use futures_util::stream::{self, BoxStream, StreamExt};
-use nepheline_core::internal::Statement;
+use nepheline_core::internal::{Kept, Statement};
 use nepheline_core::{Dialect, Error, RowShape};
 
 use crate::setting::Setting;
@@ -30,7 +30,8 @@ impl Connection {
     }
 
     pub(crate) async fn run<V: Verb>(&self, setting: &Setting, verb: V) -> Result<V::Output, Error> {
-        let mut statement = verb.statement(setting.asking(self.dialect()))?;
+        let kept = Kept::default();
+        let mut statement = verb.statement(setting.asking(self.dialect()).keeping(&kept))?;
         let gathered = self.fetch(setting, &mut statement).await?;
         drop(statement);
         verb.finish(gathered)

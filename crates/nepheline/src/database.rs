@@ -8,7 +8,7 @@ use std::time::Duration;
 use deadpool::Runtime;
 use deadpool::managed::{self, Manager, Object, PoolError, TimeoutType, Timeouts};
 use futures_util::stream::{BoxStream, TryStreamExt};
-use nepheline_core::internal::{Asking, Selects, Wanted};
+use nepheline_core::internal::{Asking, Kept, Selects, Wanted};
 use nepheline_core::{BindValue, Dialect, Error};
 
 use crate::connection::Connection;
@@ -277,7 +277,8 @@ async fn take_from<M: Manager<Error = Error>>(
 
 impl sealed::Handle for Database {
     async fn run<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let mut statement = verb.statement(self.asking())?;
+        let kept = Kept::default();
+        let mut statement = verb.statement(self.asking().keeping(&kept))?;
         let connection = self.acquire().await.map_err(|err| statement.context(err))?;
         let gathered = connection.fetch(&self.setting, &mut statement).await?;
         drop(statement);

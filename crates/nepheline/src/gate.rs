@@ -209,7 +209,7 @@ impl Gates {
             operation: statement.operation(),
             tables: statement.tables().to_vec(),
             sql: statement.text().into(),
-            binds: statement.binds().cloned().collect(),
+            binds: statement.binds().map(|bind| bind.to_value()).collect(),
             origin: statement.origin(),
             in_transaction,
         };

@@ -148,6 +148,7 @@ impl Setting {
             stopped_at: None,
             // Row security, which the mirrors are for, does not let rows be copied.
             copies: self.mirrors.is_empty(),
+            kept: None,
         }
     }
 

@@ -18,7 +18,7 @@ pub trait Verb: Send {
     type Output;
 
     /// The statement to run.
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error>;
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error>;
 
     /// Makes the answer of what arrived.
     fn finish(self, gathered: Self::Gathered) -> Result<Self::Output, Error>;
@@ -135,7 +135,7 @@ impl<Q: Selects + Sync, R: RowShape + Send + 'static> Verb for Read<'_, Q, R> {
     type Gathered = Vec<R>;
     type Output = Vec<R>;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.query.statement(asking, self.wanted)
     }
 
@@ -155,7 +155,7 @@ impl<R: RowShape + Send + 'static> Verb for ReadStretch<'_, R> {
     type Gathered = Vec<KeyedRow<R>>;
     type Output = Vec<KeyedRow<R>>;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.asked.keyset.statement(asking)
     }
 
@@ -185,7 +185,7 @@ impl<Q: Selects + Sync> Verb for ReadFirst<'_, Q> {
     type Gathered = Last<Q::Read>;
     type Output = Option<Q::Read>;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(asking, Wanted::AtMost(1))
     }
 
@@ -202,7 +202,7 @@ impl<Q: Selects + Sync> Verb for ReadAtMostOne<'_, Q> {
     type Gathered = Last<Q::Read>;
     type Output = Option<Q::Read>;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         // A second row is asked for only to learn that there is one.
         self.0.statement(asking, Wanted::AtMost(2))
     }
@@ -229,7 +229,7 @@ impl<Q: Selects + Sync> Verb for Count<'_, Q> {
     type Gathered = Last<i64>;
     type Output = u64;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(asking, Wanted::Count)
     }
 
@@ -246,7 +246,7 @@ impl<Q: Selects + Sync> Verb for HasRows<'_, Q> {
     type Gathered = Last<bool>;
     type Output = bool;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(asking, Wanted::Presence)
     }
 
@@ -266,7 +266,7 @@ impl<Q: Selects + Sync> Verb for Explain<'_, Q> {
     type Gathered = Vec<PlanLine>;
     type Output = String;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.query.statement(asking, Wanted::Rows)?.explained(self.analyze)
     }
 
@@ -324,7 +324,7 @@ impl Verb for Run<'_> {
     type Gathered = Vec<Nothing>;
     type Output = ();
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         Ok(Statement::of_text(asking.dialect, self.0, self.1.clone()))
     }
 

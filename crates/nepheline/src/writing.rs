@@ -239,7 +239,7 @@ impl<W: Writes, O: Outcome<W>> Verb for Write<'_, '_, W, O> {
     type Gathered = O::Gathered;
     type Output = O::Gathered;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(asking, self.1)
     }
 
@@ -256,7 +256,7 @@ impl<W: Writes, O: Outcome<W>> Verb for Prepare<'_, '_, W, O> {
     type Gathered = Vec<KeyedRow<Nothing>>;
     type Output = Vec<Key>;
 
-    fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(asking, self.1)
     }
 

@@ -11,8 +11,9 @@ mod writer;
 
 use std::fmt;
 use std::panic::Location;
+use std::sync::OnceLock;
 
-pub(crate) use binds::Binds;
+pub(crate) use binds::{Binds, LendsRows, RowBinds};
 pub use dialect::Dialect;
 use jiff::Timestamp;
 use smallvec::SmallVec;
@@ -22,9 +23,9 @@ use crate::error::{Error, ErrorKind};
 use crate::origin::Origin;
 use crate::policy::{Carried, Clock, Guard, PolicyUse};
 use crate::query::Source;
-use crate::storable::BindValue;
+use crate::storable::{BindValue, LentBind};
 use crate::table::{ColumnInfo, TableInfo};
-use crate::tree::{Asked, Lock, RelationName, Select};
+use crate::tree::{Asked, Lock, Node, RelationName, Select};
 use crate::write::Target;
 use writer::Writer;
 
@@ -56,17 +57,50 @@ pub struct Asking<'a> {
     pub stopped_at: Option<Timestamp>,
     /// Whether many rows may be copied, where the engine does that faster.
     pub copies: bool,
+    /// Where the policies of the statement stay, so that what they bind can be lent too.
+    pub kept: Option<&'a Kept>,
+}
+
+/// Room for the policies that stand beside the filters of one statement.
+#[doc(hidden)]
+#[derive(Debug, Default)]
+pub struct Kept(OnceLock<Policies>);
+
+type Policies = SmallVec<[Asked<Node>; 2]>;
+
+impl Kept {
+    /// Leaves them here, unless there are those of another statement.
+    fn keep(&self, policies: Policies) -> Result<&[Asked<Node>], Policies> {
+        let mut given = Some(policies);
+        let kept = self.0.get_or_init(|| given.take().unwrap_or_default());
+        given.map_or(Ok(kept), Err)
+    }
 }
 
 impl<'a> Asking<'a> {
     /// To look at SQL: the time is not known then, unless a clock is carried.
     pub(crate) fn to_show(dialect: Dialect, carried: &'a Carried) -> Asking<'a> {
-        Asking { dialect, carried, time: || Timestamp::UNIX_EPOCH, stopped_at: None, copies: true }
+        Asking {
+            dialect,
+            carried,
+            time: || Timestamp::UNIX_EPOCH,
+            stopped_at: None,
+            copies: true,
+            kept: None,
+        }
     }
 
     /// The same, with this time for all that follows.
     pub fn stopped(self) -> Asking<'a> {
         Asking { stopped_at: Some(self.now()), ..self }
+    }
+
+    /// The same for one statement, whose policies stay there.
+    pub fn keeping<'k>(self, kept: &'k Kept) -> Asking<'k>
+    where
+        'a: 'k,
+    {
+        Asking { kept: Some(kept), ..self }
     }
 
     pub(crate) fn now(&self) -> Timestamp {
@@ -170,7 +204,7 @@ impl<'q> Statement<'q> {
     /// Compiles for a driver, which needs no more than the text and the binds.
     pub(crate) fn to_run(
         select: &'q Select,
-        asking: Asking<'_>,
+        asking: Asking<'q>,
         wanted: Wanted,
     ) -> Result<Statement<'q>, Error> {
         if !select.is_under_policies() {
@@ -178,8 +212,20 @@ impl<'q> Statement<'q> {
         }
         let beside = Guard::new(asking.carried).beside_filters(select);
         if let Some(conditions) = beside.map_err(|err| err.asked_at(select.asked_at))? {
-            let writer = Writer::new(select, asking.dialect).guarded_by(&conditions);
-            return Ok(writer.write(wanted)?.into_owned_binds());
+            let kept = match asking.kept {
+                Some(kept) => kept.keep(conditions),
+                None => Err(conditions),
+            };
+            return match kept {
+                Ok(conditions) => {
+                    let writer = Writer::new(select, asking.dialect);
+                    writer.guarded_by(conditions).write(wanted)
+                }
+                Err(conditions) => {
+                    let writer = Writer::new(select, asking.dialect).guarded_by(&conditions);
+                    Ok(writer.write(wanted)?.into_owned_binds())
+                }
+            };
         }
         let (guarded, _) = Statement::guarded(select, asking)?;
         let statement = Writer::new(&guarded, asking.dialect).write(wanted)?;
@@ -188,7 +234,7 @@ impl<'q> Statement<'q> {
 
     /// The query with the policies of its tables in it, and which these are.
     fn guarded(select: &Select, asking: Asking<'_>) -> Result<(Select, Vec<PolicyUse>), Error> {
-        let (mut guarded, mut guard) = (select.clone(), Guard::new(asking.carried));
+        let (mut guarded, mut guard) = (select.clone(), Guard::telling(asking.carried));
         // Whoever asked is told, not the policy inside of which it was found.
         guard
             .select(&mut guarded)
@@ -394,7 +440,7 @@ impl<'q> Statement<'q> {
         Statement {
             dialect: self.dialect,
             text: self.text.clone(),
-            binds: Binds::of_values(self.binds.iter().cloned().collect()),
+            binds: Binds::of_values(self.binds.iter().map(|bind| bind.to_value()).collect()),
             marks: self.marks.clone(),
             origin: self.origin,
             most_rows: self.most_rows,
@@ -420,8 +466,14 @@ impl<'q> Statement<'q> {
         &self.text
     }
 
-    pub fn binds(&self) -> impl ExactSizeIterator<Item = &BindValue> {
+    pub fn binds(&self) -> impl ExactSizeIterator<Item = LentBind<'_>> {
         self.binds.iter()
+    }
+
+    /// Gives each bind to `take`, in their order.
+    #[inline]
+    pub fn each_bind<'b>(&'b self, mut take: impl FnMut(LentBind<'b>)) {
+        self.binds.each(&mut take);
     }
 
     /// How many rows need to be fetched at most; a driver does not ask for one beyond.

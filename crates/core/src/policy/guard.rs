@@ -28,23 +28,23 @@ pub(crate) struct Guard<'a> {
     /// What the queries around waive for what is inside of them.
     waived: Vec<Waiver>,
     all_waived: Option<Origin>,
-    met: SmallVec<[PolicyUse; 4]>,
+    /// Those that were met, if somebody will look.
+    met: Option<Vec<PolicyUse>>,
 }
 
 impl<'a> Guard<'a> {
     pub(crate) fn new(carried: &'a Carried) -> Guard<'a> {
-        Guard {
-            carried,
-            within: Vec::new(),
-            waived: Vec::new(),
-            all_waived: None,
-            met: SmallVec::new(),
-        }
+        Guard { carried, within: Vec::new(), waived: Vec::new(), all_waived: None, met: None }
+    }
+
+    /// One that tells which policies it met.
+    pub(crate) fn telling(carried: &'a Carried) -> Guard<'a> {
+        Guard { met: Some(Vec::new()), ..Guard::new(carried) }
     }
 
     /// The policies that were met, in their order.
     pub(crate) fn into_met(self) -> Vec<PolicyUse> {
-        self.met.into_vec()
+        self.met.unwrap_or_default()
     }
 
     /// The conditions of the policies of a query over one table and nothing else, if they stay within it:
@@ -138,11 +138,12 @@ impl<'a> Guard<'a> {
             }
             // It is written once for all places, so that nothing around a place counts.
             Body::Named(named) => {
-                let mut alone = Guard::new(self.carried);
+                let met = self.met.take();
+                let mut alone = Guard { met, ..Guard::new(self.carried) };
                 // But a policy that names a query does not hold within itself either.
                 alone.within.clone_from(&self.within);
                 alone.select(&mut Arc::<Named>::make_mut(named).select)?;
-                self.met.append(&mut alone.met);
+                self.met = alone.met;
                 Ok(())
             }
         }
@@ -220,12 +221,14 @@ impl<'a> Guard<'a> {
             return Ok(None);
         }
         let waived_at = self.waived_at(select, source, policy);
-        self.met.push(PolicyUse {
-            table: table.name(),
-            policy: policy.name,
-            waived: waived_at.is_some(),
-            origin: waived_at.unwrap_or(Origin::of(policy.declared_at)),
-        });
+        if let Some(met) = &mut self.met {
+            met.push(PolicyUse {
+                table: table.name(),
+                policy: policy.name,
+                waived: waived_at.is_some(),
+                origin: waived_at.unwrap_or(Origin::of(policy.declared_at)),
+            });
+        }
         if waived_at.is_some() {
             return Ok(None);
         }

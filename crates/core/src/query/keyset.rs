@@ -93,7 +93,7 @@ impl Keyset {
         self
     }
 
-    pub fn statement(&self, asking: Asking<'_>) -> Result<Statement<'_>, Error> {
+    pub fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
         Statement::to_run(&self.select, asking, Wanted::Rows)
     }
 }

@@ -173,6 +173,16 @@ impl BindValue {
         }
     }
 
+    /// Whether no dialect could have a reason to refuse it, as is known at once of most values.
+    #[inline]
+    pub(crate) fn is_ordinary(&self) -> bool {
+        match self {
+            BindValue::Int(_) | BindValue::Bool(_) | BindValue::Null(_) => true,
+            BindValue::Float(value) => value.is_finite(),
+            _ => false,
+        }
+    }
+
     /// Why no database should be sent this value, if there is a reason.
     pub(crate) fn refusal(&self) -> Option<&'static str> {
         match self {

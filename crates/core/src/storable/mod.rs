@@ -6,6 +6,7 @@
 mod bind;
 mod collected;
 mod exact;
+mod lent;
 mod nullness;
 mod scalar;
 mod time;
@@ -15,6 +16,8 @@ use std::borrow::Cow;
 pub use bind::{BindValue, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
 pub use collected::{Collected, InJson};
+pub use lent::LentBind;
+pub(crate) use lent::LentRow;
 pub use nullness::{MaybeNull, NeverNull, Nullness};
 
 use crate::row::Cell;
@@ -61,10 +64,11 @@ pub trait Storable: Sized {
     /// The value as it is sent to the database. Its variant must be the one for [`SQL_TYPE`](Self::SQL_TYPE).
     fn to_bind(&self) -> BindValue;
 
-    /// The same of a value that is not needed any more, so that what it holds need not be copied.
+    /// The same for as long as it stays where it is, so that what it holds need not be copied.
+    #[doc(hidden)]
     #[inline]
-    fn into_bind(self) -> BindValue {
-        self.to_bind()
+    fn lend(&self) -> LentBind<'_> {
+        LentBind::Made(self.to_bind())
     }
 
     /// Reads a value that arrived, which is never NULL.
@@ -121,8 +125,9 @@ pub trait ColumnType: Sized {
     /// The value as it is sent to the database, a NULL too.
     fn to_bind_or_null(&self) -> BindValue;
 
-    /// The same of a value that is not needed any more.
-    fn into_bind_or_null(self) -> BindValue;
+    /// The same for as long as it stays where it is.
+    #[doc(hidden)]
+    fn lend_or_null(&self) -> LentBind<'_>;
 }
 
 impl<T: Storable> ColumnType for T {
@@ -134,8 +139,8 @@ impl<T: Storable> ColumnType for T {
     }
 
     #[inline]
-    fn into_bind_or_null(self) -> BindValue {
-        self.into_bind()
+    fn lend_or_null(&self) -> LentBind<'_> {
+        self.lend()
     }
 
     #[inline]
@@ -154,8 +159,9 @@ impl<T: Storable> ColumnType for Option<T> {
     }
 
     #[inline]
-    fn into_bind_or_null(self) -> BindValue {
-        self.map_or(BindValue::Null(T::SQL_TYPE), T::into_bind)
+    fn lend_or_null(&self) -> LentBind<'_> {
+        let null = LentBind::Made(BindValue::Null(T::SQL_TYPE));
+        self.as_ref().map_or(null, T::lend)
     }
 
     #[inline]

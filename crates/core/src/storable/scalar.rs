@@ -1,11 +1,12 @@
 //! Truth values, numbers, text and bytes of the standard library.
 
-use super::{BindValue, Mismatch, SqlType, Storable};
+use super::{BindValue, LentBind, Mismatch, SqlType, Storable};
 use crate::row::Cell;
 
 impl Storable for bool {
     const SQL_TYPE: SqlType = SqlType::Boolean;
 
+    #[inline]
     fn to_bind(&self) -> BindValue {
         BindValue::Bool(*self)
     }
@@ -27,8 +28,14 @@ macro_rules! integers {
         impl Storable for $rust {
             const SQL_TYPE: SqlType = SqlType::$sql;
 
+            #[inline]
             fn to_bind(&self) -> BindValue {
                 BindValue::Int(i64::from(*self))
+            }
+
+            #[inline]
+            fn lend(&self) -> LentBind<'_> {
+                LentBind::Int(i64::from(*self))
             }
 
             #[inline]
@@ -55,8 +62,14 @@ integers! {
 impl Storable for f64 {
     const SQL_TYPE: SqlType = SqlType::Double;
 
+    #[inline]
     fn to_bind(&self) -> BindValue {
         BindValue::Float(*self)
+    }
+
+    #[inline]
+    fn lend(&self) -> LentBind<'_> {
+        LentBind::Float(*self)
     }
 
     #[inline]
@@ -75,8 +88,14 @@ impl Storable for f64 {
 impl Storable for f32 {
     const SQL_TYPE: SqlType = SqlType::Real;
 
+    #[inline]
     fn to_bind(&self) -> BindValue {
         BindValue::Float(f64::from(*self))
+    }
+
+    #[inline]
+    fn lend(&self) -> LentBind<'_> {
+        LentBind::Float(f64::from(*self))
     }
 
     #[inline]
@@ -97,8 +116,8 @@ impl Storable for String {
     }
 
     #[inline]
-    fn into_bind(self) -> BindValue {
-        BindValue::Text(self.into_boxed_str())
+    fn lend(&self) -> LentBind<'_> {
+        LentBind::Text(self)
     }
 
     #[inline]
@@ -118,8 +137,8 @@ impl Storable for Vec<u8> {
     }
 
     #[inline]
-    fn into_bind(self) -> BindValue {
-        BindValue::Bytes(self.into_boxed_slice())
+    fn lend(&self) -> LentBind<'_> {
+        LentBind::Bytes(self)
     }
 
     #[inline]

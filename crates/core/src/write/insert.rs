@@ -1,59 +1,68 @@
 //! Inserts: new rows, as many as there are, in as few statements as an engine takes them in.
 
-use std::borrow::Cow;
 use std::fmt;
 use std::marker::PhantomData;
 use std::ops::Range;
 use std::panic::Location;
-
-use smallvec::SmallVec;
+use std::sync::Arc;
 
 use super::{Part, Parts, Step, WantedBack, Writes};
-use crate::compile::{Asking, Binds, NewRows, Sql, Statement};
+use crate::compile::{Asking, Binds, LendsRows, NewRows, RowBinds, Sql, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
-use crate::storable::BindValue;
+use crate::storable::{BindValue, LentBind, LentRow};
 use crate::table::{ColumnInfo, Made, Table};
 
 /// A row before it is stored: what an INSERT supplies, without what the database or the handle does.
 /// `#[derive(Table)]` writes it: `UnsavedSpecimen` beside `Specimen`.
-pub trait Unsaved {
+pub trait Unsaved: Send + Sync + 'static {
     /// The table that it becomes a row of.
     type Table: Table;
 
-    /// Adds its values in the order of the columns that are given.
+    /// Lends the values of the columns that are given, one after the other.
     #[doc(hidden)]
-    fn push_values(self, values: &mut Vec<BindValue>);
+    fn lend<'b>(&'b self, take: &mut dyn FnMut(LentBind<'b>));
+
+    /// Whether no dialect could have a reason to refuse one of them.
+    #[doc(hidden)]
+    fn is_ordinary(&self) -> bool;
 }
 
 /// New rows of `T`. Made by `T::insert(row)` and `T::insert_all(rows)`.
 #[must_use = "an insert does nothing until a handle writes it"]
 pub struct Insert<T> {
-    values: Vec<BindValue>,
-    rows: usize,
+    rows: Arc<dyn LendsRows>,
     at: Origin,
     table: PhantomData<fn() -> T>,
+}
+
+impl<U: Unsaved> LendsRows for Vec<U> {
+    fn count(&self) -> usize {
+        self.len()
+    }
+
+    fn lend<'b>(&'b self, row: usize, take: &mut dyn FnMut(LentBind<'b>)) {
+        if let Some(row) = self.get(row) {
+            row.lend(take);
+        }
+    }
+
+    fn is_ordinary(&self, row: usize) -> bool {
+        self.get(row).is_some_and(Unsaved::is_ordinary)
+    }
 }
 
 impl<T: Table> Insert<T> {
     #[doc(hidden)]
     #[track_caller]
     pub fn of<U: Unsaved<Table = T>>(rows: impl IntoIterator<Item = U>) -> Insert<T> {
-        let rows = rows.into_iter();
-        // Room at once for as many as are promised, up to some: growing would copy them again and again.
-        let promised = rows.size_hint().0.min(ROOM_AT_ONCE);
-        let mut values = Vec::with_capacity(promised * Self::given().count());
-        let mut count = 0;
-        for row in rows {
-            row.push_values(&mut values);
-            count += 1;
-        }
+        let rows: Vec<U> = rows.into_iter().collect();
         let at = Origin::of(Location::caller());
-        Insert { values, rows: count, at, table: PhantomData }
+        Insert { rows: Arc::new(rows), at, table: PhantomData }
     }
 
     pub(super) fn rows(&self) -> usize {
-        self.rows
+        self.rows.count()
     }
 
     pub(super) fn at(&self) -> Origin {
@@ -66,11 +75,11 @@ impl<T: Table> Insert<T> {
     }
 
     /// The values of each of these rows, in the order of the columns that are given.
-    pub(super) fn values(&self, rows: Range<usize>) -> impl Iterator<Item = &[BindValue]> {
-        let width = Self::given().count();
-        rows.map(move |row| {
-            let values = self.values.get(row * width..(row + 1) * width);
-            values.unwrap_or_default()
+    pub(super) fn values(&self, rows: Range<usize>) -> impl Iterator<Item = LentRow<'_>> {
+        rows.map(|row| {
+            let mut values = LentRow::new();
+            self.rows.lend(row, &mut |bind| values.push(bind));
+            values
         })
     }
 
@@ -84,7 +93,7 @@ impl<T: Table> Insert<T> {
 
     /// In how many parts the rows are written.
     pub(super) fn part_count(&self, asking: Asking<'_>) -> usize {
-        self.rows.div_ceil(Self::rows_at_once(asking))
+        self.rows().div_ceil(Self::rows_at_once(asking))
     }
 
     /// The statement that inserts these rows.
@@ -112,22 +121,11 @@ impl<T: Table> Insert<T> {
         let columns: Vec<&'static ColumnInfo> = Self::given()
             .chain(made.iter().map(|(column, _)| *column))
             .collect();
-        let (count, width) = (rows.len(), Self::given().count());
-        let binds = match made.is_empty() {
-            true => {
-                let values = self.values.get(rows.start * width..rows.end * width);
-                Binds::AsGiven(values.unwrap_or_default())
-            }
-            false => {
-                let mut binds = SmallVec::with_capacity(count * columns.len());
-                for given in self.values(rows) {
-                    binds.extend(given.iter().map(Cow::Borrowed));
-                    binds.extend(made.iter().map(|(_, value)| Cow::Owned(value.clone())));
-                }
-                Binds::Each(binds)
-            }
-        };
-        make(NewRows { table: T::INFO, columns: &columns, rows: count }, binds)
+        let new = NewRows { table: T::INFO, columns: &columns, rows: rows.len() };
+        let made = made.into_iter().map(|(_, value)| value).collect();
+        let width = columns.len();
+        let binds = RowBinds { rows: &*self.rows, range: rows, width, made };
+        make(new, Binds::OfRows(binds))
     }
 }
 
@@ -153,8 +151,6 @@ pub(super) fn made<T: Table>(
 /// How many rows are copied by one statement: what is in memory at once, and has to be tried again if one of
 /// them is at fault.
 const COPIED_AT_ONCE: usize = 10_000;
-/// For how many rows room is made before they are there.
-const ROOM_AT_ONCE: usize = 100_000;
 const NO_ROWS: &str = "there are no rows to insert, and so there is no SQL; written, they are none";
 
 impl<T: Table> Writes for Insert<T> {
@@ -164,7 +160,7 @@ impl<T: Table> Writes for Insert<T> {
         let parts = self.part_count(asking);
         let copies = asking.copies && asking.dialect.copies() && wanted == WantedBack::Count;
         Ok(match parts > 1 && copies {
-            true => (0..self.rows.div_ceil(COPIED_AT_ONCE))
+            true => (0..self.rows().div_ceil(COPIED_AT_ONCE))
                 .map(Part::Copied)
                 .collect(),
             false => (0..parts).map(Part::Rows).collect(),
@@ -173,7 +169,7 @@ impl<T: Table> Writes for Insert<T> {
 
     fn rows_of(&self, asking: Asking<'_>, part: Part) -> Range<usize> {
         let stretch = |number: usize, size: usize| {
-            (number * size).min(self.rows)..((number + 1) * size).min(self.rows)
+            (number * size).min(self.rows())..((number + 1) * size).min(self.rows())
         };
         match part {
             Part::Rows(number) | Part::Present(number) => {
@@ -216,15 +212,14 @@ impl<T: Table> Writes for Insert<T> {
 // By hand, because the derives would ask for `T: Clone` and `T: Debug`.
 impl<T> Clone for Insert<T> {
     fn clone(&self) -> Self {
-        let Insert { values, rows, at, .. } = self;
-        Insert { values: values.clone(), rows: *rows, at: *at, table: PhantomData }
+        Insert { rows: self.rows.clone(), at: self.at, table: PhantomData }
     }
 }
 
 impl<T> fmt::Debug for Insert<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Insert")
-            .field("rows", &self.rows)
+            .field("rows", &self.rows.count())
             .field("at", &self.at)
             .finish()
     }

@@ -97,7 +97,7 @@ impl Change {
         if sets.iter_mut().any(|set| select.follows_in(&mut set.value)) {
             return refuse(FOLLOWED);
         }
-        let mut guard = Guard::new(asking.carried);
+        let mut guard = Guard::telling(asking.carried);
         let mut guarded = guard.select(&mut select);
         for set in &mut sets {
             guarded = guarded.and_then(|()| guard.node(&mut set.value));

@@ -16,7 +16,7 @@ use crate::error::Error;
 use crate::expr::{PerRow, Selectable, Selection};
 use crate::origin::Origin;
 use crate::query::{Key, KeyPart, Query, Source};
-use crate::storable::BindValue;
+use crate::storable::{BindValue, LentBind};
 use crate::table::{ColumnInfo, RowStruct, Table};
 use crate::tree::{Asked, Node, Select};
 
@@ -163,7 +163,7 @@ impl<T: Table> Upsert<T> {
     fn check_twice(&self, known_by: &[&'static ColumnInfo]) -> Result<(), Error> {
         let mut seen = HashSet::new();
         // NULL is equal to nothing.
-        let not_null = |value: &&BindValue| !matches!(value, BindValue::Null(_));
+        let not_null = |value: &BindValue| !matches!(value, BindValue::Null(_));
         let keys = self.known_values(known_by, 0..self.insert.rows());
         let mut keys = keys.filter(|key| key.iter().all(not_null));
         match keys.any(|key| !seen.insert(format!("{key:?}"))) {
@@ -177,7 +177,7 @@ impl<T: Table> Upsert<T> {
         &self,
         known_by: &[&'static ColumnInfo],
         rows: Range<usize>,
-    ) -> impl Iterator<Item = Vec<&BindValue>> {
+    ) -> impl Iterator<Item = Vec<BindValue>> {
         let places: Vec<usize> = known_by
             .iter()
             .filter_map(|known| {
@@ -185,7 +185,10 @@ impl<T: Table> Upsert<T> {
             })
             .collect();
         let rows = self.insert.values(rows);
-        rows.map(move |row| places.iter().filter_map(|place| row.get(*place)).collect())
+        rows.map(move |row| {
+            let values = places.iter().filter_map(|place| row.get(*place));
+            values.map(LentBind::to_value).collect()
+        })
     }
 
     /// Which of these new rows are there already: for each, whether no policy hides it. Nobody else can
@@ -205,12 +208,9 @@ impl<T: Table> Upsert<T> {
             .reduce(Node::and);
         let visible = visible.unwrap_or_else(|| Node::Bind(BindValue::Bool(true)));
         select.values = Some(Asked { what: smallvec![visible], at: self.insert.at() });
-        let keys = self
-            .known_values(&by, rows)
-            .map(|key| key.into_iter().cloned().collect());
         let mut there = match by.is_empty() {
             true => Node::constant(true),
-            false => found::one_of(place, &by, keys.collect()),
+            false => found::one_of(place, &by, self.known_values(&by, rows).collect()),
         };
         // What the handle fills is the same for all of them.
         for (column, value) in made::<T>(asking, self.insert.at())? {

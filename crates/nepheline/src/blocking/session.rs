@@ -1,5 +1,6 @@
 //! A session over a SQLite connection that somebody else has: the program, or our own handle.
 
+use std::borrow::Cow;
 use std::fmt;
 use std::ops::ControlFlow;
 use std::time::Duration;
@@ -40,7 +41,7 @@ const LOCK_WAIT: Duration = Duration::from_secs(5);
 pub struct Session<'c> {
     connection: &'c Connection,
     timeout: Option<&'c StatementTimeout>,
-    setting: Setting,
+    setting: Cow<'c, Setting>,
 }
 
 impl<'c> Session<'c> {
@@ -54,14 +55,14 @@ impl<'c> Session<'c> {
     /// SQLite is older than 3.40.
     pub fn over(connection: &'c Connection) -> Result<Session<'c>, Error> {
         set_up(connection)?;
-        Ok(Session { connection, timeout: None, setting: Setting::default() })
+        Ok(Session { connection, timeout: None, setting: Cow::default() })
     }
 
     set_by!([self] self -> Self);
 
     /// The same session with another setting.
     fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
-        self.setting = change(&self.setting);
+        self.setting = Cow::Owned(change(&self.setting));
         self
     }
 
@@ -69,9 +70,9 @@ impl<'c> Session<'c> {
     pub(super) fn within(
         connection: &'c Connection,
         timeout: Option<&'c StatementTimeout>,
-        setting: &Setting,
+        setting: &'c Setting,
     ) -> Session<'c> {
-        Session { connection, timeout, setting: setting.clone() }
+        Session { connection, timeout, setting: Cow::Borrowed(setting) }
     }
 
     /// The rows of one statement, before anything stands alongside.
@@ -195,7 +196,7 @@ impl<'c> Session<'c> {
             // Without an open transaction, because SQLite ended it itself, there is nothing to undo.
             let _ = self.command(undo);
         });
-        let setting = self.setting.in_transaction();
+        let setting = Cow::Owned(self.setting.in_transaction());
         let outcome = work(&Session { connection: self.connection, timeout: self.timeout, setting })?;
         self.command(end)?;
         scopeguard::ScopeGuard::into_inner(undone);

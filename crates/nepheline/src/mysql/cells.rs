@@ -3,6 +3,7 @@
 use jiff::civil::{Date, DateTime, Time};
 use mysql_async::consts::ColumnType;
 use mysql_async::{Column, Row, Value};
+use nepheline_core::internal::LentBind;
 use nepheline_core::{BindValue, Cell, Cells, Dialect};
 use rust_decimal::Decimal;
 
@@ -132,7 +133,18 @@ fn time_of(hour: u8, minute: u8, second: u8, micro: u32) -> Option<Time> {
 }
 
 /// A bind as MariaDB and MySQL take it.
-pub(super) fn bind(value: &BindValue, dialect: Dialect) -> Value {
+pub(super) fn bind(bind: &LentBind<'_>, dialect: Dialect) -> Value {
+    match bind {
+        LentBind::Int(value) => Value::Int(*value),
+        LentBind::Float(value) => Value::Double(*value),
+        LentBind::Text(text) => Value::Bytes(text.as_bytes().to_vec()),
+        LentBind::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
+        LentBind::Value(value) => of_value(value, dialect),
+        LentBind::Made(value) => of_value(value, dialect),
+    }
+}
+
+fn of_value(value: &BindValue, dialect: Dialect) -> Value {
     match value {
         BindValue::Bool(value) => Value::Int(i64::from(*value)),
         BindValue::Int(value) => Value::Int(*value),

@@ -336,7 +336,7 @@ async fn begin<'c>(
 ) -> Result<QueryResult<'c, 'static, BinaryProtocol>, Error> {
     let binds: Vec<_> = statement
         .binds()
-        .map(|value| bind(value, server.dialect))
+        .map(|value| bind(&value, server.dialect))
         .collect();
     let binds = match binds.is_empty() {
         true => Params::Empty,

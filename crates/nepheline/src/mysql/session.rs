@@ -5,7 +5,7 @@ use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
 use mysql_async::Conn;
 use nepheline_core::Error;
-use nepheline_core::internal::{Asking, Selects, Wanted};
+use nepheline_core::internal::{Asking, Kept, Selects, Wanted};
 use tokio::sync::Mutex;
 
 use super::connection::{self, Server};
@@ -58,7 +58,8 @@ impl<'c> Session<'c> {
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let mut statement = verb.statement(sealed::Handle::asking(self))?;
+        let kept = Kept::default();
+        let mut statement = verb.statement(sealed::Handle::asking(self).keeping(&kept))?;
         let mut conn = self.conn.lock().await;
         let mut running = self.setting.begin(&mut statement)?;
         let fetched = match running.answer() {

@@ -6,14 +6,14 @@
 use std::error::Error as StdError;
 
 use futures_util::pin_mut;
-use nepheline_core::internal::{Copying, Statement};
+use nepheline_core::internal::{Copying, LentBind, Statement};
 use nepheline_core::{BindValue, Error, ErrorKind};
 use tokio_postgres::Client;
 use tokio_postgres::binary_copy::BinaryCopyInWriter;
 use tokio_postgres::types::private::BytesMut;
 use tokio_postgres::types::{IsNull, ToSql, Type, to_sql_checked};
 
-use super::binds::Bind;
+use super::binds::{send, sql_type};
 use super::fault::failed;
 use super::statements::Statements;
 
@@ -35,9 +35,12 @@ pub(super) async fn copy(
     let sink = client.copy_in(&copy).await.map_err(lost)?;
     let writer = BinaryCopyInWriter::new(sink, &types);
     pin_mut!(writer);
-    let values: Vec<InColumn<'_>> = statement.binds().map(InColumn).collect();
-    for row in values.chunks(copying.columns.max(1)) {
-        writer.as_mut().write_raw(row).await.map_err(failed)?;
+    let mut values = statement.binds().map(InColumn);
+    let mut row = Vec::with_capacity(copying.columns);
+    while values.len() > 0 {
+        row.clear();
+        row.extend(values.by_ref().take(copying.columns.max(1)));
+        writer.as_mut().write_raw(&row).await.map_err(failed)?;
     }
     let copied = writer.finish().await;
     copied.map_err(|err| match row_at_fault(&err, statement) {
@@ -90,25 +93,27 @@ fn row_at_fault(err: &tokio_postgres::Error, statement: &Statement<'_>) -> Optio
 
 /// A value as a column of a type takes it, without conversion but for the width of numbers.
 #[derive(Debug)]
-struct InColumn<'b>(&'b BindValue);
+struct InColumn<'b>(LentBind<'b>);
 
 type Failure = Box<dyn StdError + Sync + Send>;
 
 impl ToSql for InColumn<'_> {
     fn to_sql(&self, ty: &Type, out: &mut BytesMut) -> Result<IsNull, Failure> {
-        match (self.0, ty) {
-            (BindValue::Int(value), &Type::INT4) => i32::try_from(*value)?.to_sql(ty, out),
-            (BindValue::Int(value), &Type::INT2) => i16::try_from(*value)?.to_sql(ty, out),
+        let InColumn(bind) = self;
+        let is_text = |ty: &Type| matches!(*ty, Type::TEXT | Type::VARCHAR | Type::BPCHAR);
+        let own = sql_type(bind);
+        if own == *ty || is_text(&own) && is_text(ty) {
+            return send(bind, ty, out);
+        }
+        match (bind.as_int(), bind.as_float(), ty) {
+            (Some(value), _, &Type::INT4) => i32::try_from(value)?.to_sql(ty, out),
+            (Some(value), _, &Type::INT2) => i16::try_from(value)?.to_sql(ty, out),
             // The server would refuse what becomes infinite here.
-            (BindValue::Float(value), &Type::FLOAT4)
-                if (*value as f32).is_finite() == value.is_finite() =>
-            {
-                (*value as f32).to_sql(ty, out)
+            (_, Some(value), &Type::FLOAT4) if (value as f32).is_finite() == value.is_finite() => {
+                (value as f32).to_sql(ty, out)
             }
-            (BindValue::Text(text), &(Type::VARCHAR | Type::BPCHAR)) => text.to_sql(ty, out),
-            (value, ty) if Bind(value).sql_type() == *ty => Bind(value).to_sql(ty, out),
-            (BindValue::Null(_), _) => Ok(IsNull::Yes),
-            (value, ty) => Err(format!("a column of type {ty} converts {value}").into()),
+            _ if matches!(bind.value(), Some(BindValue::Null(_))) => Ok(IsNull::Yes),
+            _ => Err(format!("a column of type {ty} converts {}", bind.to_value()).into()),
         }
     }
 

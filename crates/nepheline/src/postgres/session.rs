@@ -3,7 +3,7 @@
 use async_stream::try_stream;
 use futures_util::TryStreamExt;
 use futures_util::stream::BoxStream;
-use nepheline_core::internal::{Asking, Selects, Statement, Wanted};
+use nepheline_core::internal::{Asking, Kept, Selects, Statement, Wanted};
 use nepheline_core::{Dialect, Error, RowShape};
 use tokio_postgres::{Client, GenericClient};
 
@@ -65,7 +65,8 @@ impl<'c> Session<'c> {
     }
 
     pub(crate) async fn run_verb<V: Verb>(&self, verb: V) -> Result<V::Output, Error> {
-        let mut statement = verb.statement(sealed::Handle::asking(self))?;
+        let kept = Kept::default();
+        let mut statement = verb.statement(sealed::Handle::asking(self).keeping(&kept))?;
         let gathered = self
             .fetch(&mut statement)
             .await

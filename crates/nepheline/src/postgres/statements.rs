@@ -5,12 +5,12 @@ use std::num::NonZeroUsize;
 use std::sync::{Mutex, PoisonError};
 
 use lru::LruCache;
-use nepheline_core::internal::Statement;
-use nepheline_core::{BindValue, Error};
+use nepheline_core::Error;
+use nepheline_core::internal::{LentBind, Statement};
 use tokio_postgres::types::Type;
 use tokio_postgres::{Client, RowStream};
 
-use super::binds::Bind;
+use super::binds::{Bind, sql_type};
 use super::fault::failed;
 
 /// The statements that one connection keeps prepared.
@@ -40,12 +40,12 @@ impl Statements {
     ) -> Result<RowStream, Error> {
         // A prepared statement turns to a plan for any list on its sixth run, and searches the list
         // item by item; an unnamed one is planned for the list at hand each time.
-        let has_list = |bind: &BindValue| matches!(bind, BindValue::List(_));
-        if statement.is_of_once() || statement.binds().any(has_list) {
-            let binds = statement
-                .binds()
-                .map(|bind| (Bind(bind), Bind(bind).sql_type()));
-            let binds: Vec<_> = binds.collect();
+        if statement.is_of_once() || statement.binds().any(|bind| bind.is_list()) {
+            let typed = |bind| {
+                let ty = sql_type(&bind);
+                (Bind(bind), ty)
+            };
+            let binds: Vec<_> = statement.binds().map(typed).collect();
             return client
                 .query_typed_raw(statement.text(), binds)
                 .await
@@ -54,10 +54,7 @@ impl Statements {
         let prepared = match self.known(statement.text(), statement.binds()) {
             Some(prepared) => prepared,
             None => {
-                let types = statement
-                    .binds()
-                    .map(|bind| Bind(bind).sql_type())
-                    .collect();
+                let types = statement.binds().map(|bind| sql_type(&bind)).collect();
                 // In a box of its own: it is rare, and its state would be moved with every query.
                 Box::pin(self.prepare(client, statement.text(), types)).await?
             }
@@ -84,13 +81,13 @@ impl Statements {
     fn known<'b>(
         &self,
         text: &str,
-        binds: impl Iterator<Item = &'b BindValue>,
+        binds: impl Iterator<Item = LentBind<'b>>,
     ) -> Option<tokio_postgres::Statement> {
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         let known = kept.get(text)?;
         let mut types = known.types.iter().zip(binds);
         types
-            .all(|(ty, bind)| *ty == Bind(bind).sql_type())
+            .all(|(ty, bind)| *ty == sql_type(&bind))
             .then(|| known.statement.clone())
     }
 

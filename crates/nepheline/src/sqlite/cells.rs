@@ -1,5 +1,6 @@
 //! SQLite's values, on the way out as binds and on the way in as cells.
 
+use nepheline_core::internal::LentBind;
 use nepheline_core::{BindValue, Cell, Cells};
 use rusqlite::types::{Null, ValueRef};
 use rusqlite::{Row, Statement};
@@ -49,9 +50,26 @@ impl Cells for RowCells<'_, '_> {
     }
 }
 
-/// Binds a value as SQLite takes it: what it has no type for goes as text.
+/// Binds a value as SQLite takes it.
 #[inline]
 pub(super) fn bind(
+    statement: &mut Statement<'_>,
+    place: usize,
+    bind: &LentBind<'_>,
+) -> rusqlite::Result<()> {
+    match bind {
+        LentBind::Int(value) => statement.raw_bind_parameter(place, value),
+        LentBind::Float(value) => statement.raw_bind_parameter(place, value),
+        LentBind::Text(text) => statement.raw_bind_parameter(place, text),
+        LentBind::Bytes(bytes) => statement.raw_bind_parameter(place, bytes),
+        LentBind::Value(value) => bind_value(statement, place, value),
+        LentBind::Made(value) => bind_value(statement, place, value),
+    }
+}
+
+/// What it has no type for goes as text.
+#[inline]
+fn bind_value(
     statement: &mut Statement<'_>,
     place: usize,
     value: &BindValue,

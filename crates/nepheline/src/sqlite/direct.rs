@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use nepheline_core::internal::{Statement, Violation, Written};
+use nepheline_core::internal::{Kept, Statement, Violation, Written};
 use nepheline_core::{Dialect, Error, ErrorKind, RowShape};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
@@ -74,7 +74,8 @@ pub(crate) fn run<V: Verb>(
     setting: &Setting,
     verb: V,
 ) -> Result<V::Output, Error> {
-    let mut statement = verb.statement(setting.asking(Dialect::Sqlite))?;
+    let kept = Kept::default();
+    let mut statement = verb.statement(setting.asking(Dialect::Sqlite).keeping(&kept))?;
     let mut running = setting.begin(&mut statement)?;
     let fetched = match running.answer() {
         None => within(timeout, || fetch(connection, &statement)),
@@ -117,8 +118,15 @@ pub(crate) fn each<R: RowShape>(
         let (asked, given) = (prepared.parameter_count(), statement.binds().len());
         return Err(statement.context(Error::wrong_placeholders(asked, given)));
     }
-    for (i, value) in statement.binds().enumerate() {
-        bind(&mut prepared, i + 1, value).map_err(failed)?;
+    let (mut place, mut unbound) = (0, None);
+    statement.each_bind(|value| {
+        place += 1;
+        if let Err(err) = bind(&mut prepared, place, &value) {
+            unbound.get_or_insert(err);
+        }
+    });
+    if let Some(err) = unbound {
+        return Err(failed(err));
     }
     let mut cursor = prepared.raw_query();
     let mut read = 0;

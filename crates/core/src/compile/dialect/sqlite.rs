@@ -54,7 +54,7 @@ impl Grammar for Sqlite {
     }
 
     fn most_inserted(&self) -> [usize; 2] {
-        [32_766, 50]
+        [32_766, 200]
     }
 
     fn no_limit(&self) -> &'static str {

@@ -10,7 +10,6 @@ use crate::compile::{Binds, Copying, Dialect, Mark, NewRows, OnConflict, Operati
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::query::{Path, Source};
-use crate::storable::BindValue;
 use crate::table::{ColumnInfo, TableInfo};
 use crate::write::Target;
 
@@ -96,15 +95,15 @@ pub(in crate::compile) fn copy<'q>(
 
 fn check_binds(binds: &Binds<'_>, dialect: Dialect, at: Origin) -> Result<(), Error> {
     let grammar = dialect.grammar();
-    let refused = binds.iter().find_map(|value| match value {
-        // Most values are of these, which no dialect refuses.
-        BindValue::Int(_) | BindValue::Bool(_) | BindValue::Null(_) => None,
-        value => Some((value, grammar.refusal(value)?)),
-    });
-    match refused {
-        Some((value, reason)) => Err(Error::refused_value(value, reason).asked_at(at)),
-        None => Ok(()),
+    if binds.are_ordinary() {
+        return Ok(());
     }
+    let refused = binds.iter().find_map(|bind| {
+        let value = bind.to_value();
+        let reason = grammar.refusal(&value)?;
+        Some(Error::refused_value(&value, reason).asked_at(at))
+    });
+    refused.map_or(Ok(()), Err)
 }
 
 fn inserting<'q>(

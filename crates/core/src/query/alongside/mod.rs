@@ -312,7 +312,7 @@ pub trait Selects {
     fn select_mut(&mut self) -> &mut Select;
     fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 
-    fn statement(&self, asking: Asking<'_>, wanted: Wanted) -> Result<Statement<'_>, Error> {
+    fn statement<'s>(&'s self, asking: Asking<'s>, wanted: Wanted) -> Result<Statement<'s>, Error> {
         Statement::to_run(self.select(), asking, wanted)
     }
 
