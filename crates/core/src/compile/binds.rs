@@ -7,7 +7,7 @@ use std::slice;
 
 use smallvec::SmallVec;
 
-use crate::storable::{BindValue, LentBind, LentRow};
+use crate::storable::{BindValue, LentBind};
 
 /// The binds of a statement, in the order of their placeholders.
 #[derive(Debug)]
@@ -22,11 +22,16 @@ pub(crate) enum Binds<'q> {
 pub(crate) trait LendsRows: Send + Sync {
     fn count(&self) -> usize;
 
-    /// Lends the values of a row, one after the other.
-    fn lend<'b>(&'b self, row: usize, take: &mut dyn FnMut(LentBind<'b>));
+    /// Lends the values of these rows, one after the other, each row's followed by what is the same for all.
+    fn lend<'b>(
+        &'b self,
+        rows: Range<usize>,
+        made: &'b [BindValue],
+        take: &mut dyn FnMut(LentBind<'b>),
+    );
 
-    /// Whether no dialect could have a reason to refuse a value of a row.
-    fn is_ordinary(&self, row: usize) -> bool;
+    /// Whether no dialect could have a reason to refuse a value of these rows.
+    fn are_ordinary(&self, rows: Range<usize>) -> bool;
 }
 
 /// The values of some of the rows that there are, each with what is the same for all.
@@ -39,15 +44,6 @@ pub(crate) struct RowBinds<'q> {
     pub(crate) made: Vec<BindValue>,
 }
 
-impl RowBinds<'_> {
-    fn lend<'b>(&'b self, row: usize, take: &mut dyn FnMut(LentBind<'b>)) {
-        self.rows.lend(row, take);
-        for made in &self.made {
-            take(LentBind::Value(made));
-        }
-    }
-}
-
 impl fmt::Debug for RowBinds<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "RowBinds({:?})", self.range)
@@ -58,7 +54,7 @@ impl<'q> Binds<'q> {
     pub(crate) fn iter(&self) -> Iter<'_, 'q> {
         match self {
             Binds::Each(binds) => Iter::Each(binds.iter()),
-            Binds::OfRows(of) => Iter::OfRows { of, next: of.range.clone(), lent: LentRow::new() },
+            Binds::OfRows(of) => Iter::OfRows { of, next: of.range.clone(), lent: Vec::new() },
         }
     }
 
@@ -67,7 +63,7 @@ impl<'q> Binds<'q> {
     pub(crate) fn each<'b>(&'b self, take: &mut dyn FnMut(LentBind<'b>)) {
         match self {
             Binds::Each(binds) => binds.iter().for_each(|bind| take(LentBind::Value(bind))),
-            Binds::OfRows(of) => of.range.clone().for_each(|row| of.lend(row, take)),
+            Binds::OfRows(of) => of.rows.lend(of.range.clone(), &of.made, take),
         }
     }
 
@@ -76,8 +72,7 @@ impl<'q> Binds<'q> {
         match self {
             Binds::Each(binds) => binds.iter().all(|bind| bind.is_ordinary()),
             Binds::OfRows(of) => {
-                of.range.clone().all(|row| of.rows.is_ordinary(row))
-                    && of.made.iter().all(BindValue::is_ordinary)
+                of.rows.are_ordinary(of.range.clone()) && of.made.iter().all(BindValue::is_ordinary)
             }
         }
     }
@@ -114,7 +109,7 @@ pub(crate) enum Iter<'b, 'q> {
         /// The rows that are to come.
         next: Range<usize>,
         /// What is left of one.
-        lent: LentRow<'b>,
+        lent: Vec<LentBind<'b>>,
     },
 }
 
@@ -127,7 +122,9 @@ impl<'b, 'q: 'b> Iterator for Iter<'b, 'q> {
             Iter::Each(binds) => binds.next().map(|bind| LentBind::Value(bind)),
             Iter::OfRows { of, next, lent } => {
                 if lent.is_empty() {
-                    of.lend(next.next()?, &mut |bind| lent.push(bind));
+                    let row = next.next()?;
+                    of.rows
+                        .lend(row..row + 1, &of.made, &mut |bind| lent.push(bind));
                     // So that they can be taken from the end.
                     lent.reverse();
                 }

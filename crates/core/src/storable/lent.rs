@@ -1,7 +1,5 @@
 //! Values on their way to a driver, which stay where they are as far as they can.
 
-use smallvec::SmallVec;
-
 use super::{BindValue, SqlType};
 
 /// A bind as a driver is lent it.
@@ -21,9 +19,6 @@ pub enum LentBind<'b> {
     /// One that was made for this.
     Made(BindValue),
 }
-
-/// The values of a row.
-pub(crate) type LentRow<'b> = SmallVec<[LentBind<'b>; 8]>;
 
 impl LentBind<'_> {
     /// The bind, if it is there as such.

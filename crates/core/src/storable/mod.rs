@@ -17,7 +17,6 @@ pub use bind::{BindValue, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
 pub use collected::{Collected, InJson};
 pub use lent::LentBind;
-pub(crate) use lent::LentRow;
 pub use nullness::{MaybeNull, NeverNull, Nullness};
 
 use crate::row::Cell;

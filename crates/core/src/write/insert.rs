@@ -10,7 +10,7 @@ use super::{Part, Parts, Step, WantedBack, Writes};
 use crate::compile::{Asking, Binds, LendsRows, NewRows, RowBinds, Sql, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
-use crate::storable::{BindValue, LentBind, LentRow};
+use crate::storable::{BindValue, LentBind};
 use crate::table::{ColumnInfo, Made, Table};
 
 /// A row before it is stored: what an INSERT supplies, without what the database or the handle does.
@@ -41,14 +41,21 @@ impl<U: Unsaved> LendsRows for Vec<U> {
         self.len()
     }
 
-    fn lend<'b>(&'b self, row: usize, take: &mut dyn FnMut(LentBind<'b>)) {
-        if let Some(row) = self.get(row) {
+    fn lend<'b>(
+        &'b self,
+        rows: Range<usize>,
+        made: &'b [BindValue],
+        take: &mut dyn FnMut(LentBind<'b>),
+    ) {
+        for row in self.get(rows).unwrap_or_default() {
             row.lend(take);
+            made.iter().for_each(|value| take(LentBind::Value(value)));
         }
     }
 
-    fn is_ordinary(&self, row: usize) -> bool {
-        self.get(row).is_some_and(Unsaved::is_ordinary)
+    fn are_ordinary(&self, rows: Range<usize>) -> bool {
+        let rows = self.get(rows).unwrap_or_default();
+        rows.iter().all(Unsaved::is_ordinary)
     }
 }
 
@@ -75,10 +82,11 @@ impl<T: Table> Insert<T> {
     }
 
     /// The values of each of these rows, in the order of the columns that are given.
-    pub(super) fn values(&self, rows: Range<usize>) -> impl Iterator<Item = LentRow<'_>> {
+    pub(super) fn values(&self, rows: Range<usize>) -> impl Iterator<Item = Vec<LentBind<'_>>> {
         rows.map(|row| {
-            let mut values = LentRow::new();
-            self.rows.lend(row, &mut |bind| values.push(bind));
+            let mut values = Vec::new();
+            self.rows
+                .lend(row..row + 1, &[], &mut |bind| values.push(bind));
             values
         })
     }

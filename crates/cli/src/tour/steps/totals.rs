@@ -3,7 +3,7 @@
 use anyhow::Result;
 use nepheline::prelude::*;
 use nepheline::{Paging, Record, recursive};
-use nepheline_coreshed::scopes::{deeper_than, unassigned};
+use nepheline_coreshed::scopes::deeper_than;
 use nepheline_coreshed::{Borehole, Specimen};
 
 use crate::tour::Tour;
