@@ -12,11 +12,11 @@ use crate::gate::{Gate, Passed, Passing, Verdict};
 /// Opens a span of `tracing` around every statement, and tells in it how the statement ended: at the level
 /// `DEBUG`, one that was slow at `WARN`, and one that failed at `ERROR`.
 ///
-/// The span is called `statement`; its fields are named by the OpenTelemetry semantic conventions for
-/// database clients: `otel.name`, `otel.kind`, `db.system.name`, `db.operation.name`, `db.collection.name`,
-/// `db.query.text`, `code.file.path` and `code.line.number` of whoever asked, and when it has ended
-/// `db.response.returned_rows` and `error.type`. Values are not told, unless
-/// [`with_values`](Self::with_values) is said.
+/// The span is called `statement`, of the level `DEBUG`; its fields are named by the OpenTelemetry semantic
+/// conventions for database clients: `otel.name`, `otel.kind`, `db.system.name`, `db.operation.name`,
+/// `db.collection.name`, `db.query.text`, `code.file.path` and `code.line.number` of whoever asked, and when it has
+/// ended `db.response.returned_rows` and `error.type`. What was slow or failed tells these itself, for logs that leave
+/// out what is below `WARN`. Values are not told, unless [`with_values`](Self::with_values) is said.
 ///
 /// ```no_run
 /// # use std::time::Duration;
@@ -62,9 +62,14 @@ fn system(dialect: Dialect) -> &'static str {
     }
 }
 
+/// The table that it is of.
+fn collection(passing: &Passing) -> &'static str {
+    passing.tables().first().copied().unwrap_or_default()
+}
+
 impl Gate for Traced {
     fn before(&self, passing: &Passing) -> Verdict {
-        let collection = passing.tables().first().copied().unwrap_or_default();
+        let collection = collection(passing);
         let span = debug_span!(
             "statement",
             otel.name = format!("{} {collection}", passing.operation()),
@@ -98,12 +103,30 @@ impl Gate for Traced {
         let slow = self
             .slow
             .is_some_and(|threshold| passed.took() >= threshold);
-        if let Some(err) = passed.error() {
-            span.record("error.type", format!("{:?}", err.kind()));
+        let error_type = passed.error().map(|err| format!("{:?}", err.kind()));
+        if let Some(error_type) = &error_type {
+            span.record("error.type", error_type);
+        }
+        // Where spans of its level are left out, what went wrong says of which statement it is.
+        macro_rules! tell {
+            ($at_level:ident, $what:literal) => {
+                $at_level!(
+                    duration_ms,
+                    db.system.name = system(passing.dialect()),
+                    db.operation.name = %passing.operation(),
+                    db.collection.name = collection(passing),
+                    db.query.text = passing.sql(),
+                    db.response.returned_rows = passed.rows(),
+                    error.r#type = error_type,
+                    code.file.path = passing.origin().file(),
+                    code.line.number = passing.origin().line(),
+                    $what
+                )
+            };
         }
         span.in_scope(|| match (passed.error(), slow) {
-            (Some(_), _) => error!(duration_ms, "a statement failed"),
-            (None, true) => warn!(duration_ms, "a statement was slow"),
+            (Some(_), _) => tell!(error, "a statement failed"),
+            (None, true) => tell!(warn, "a statement was slow"),
             (None, false) => debug!(duration_ms, "a statement ran"),
         });
     }

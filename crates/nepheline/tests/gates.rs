@@ -355,20 +355,26 @@ impl std::io::Write for Lines {
 fn statements_are_told_under_the_names_of_the_conventions() {
     let _alone = alone();
     let lines = Lines::default();
-    let writer = lines.clone();
-    let subscriber = tracing_subscriber::fmt()
-        .json()
-        .with_max_level(tracing::Level::DEBUG)
-        .with_writer(move || writer.clone())
-        .finish();
+    let down_to = |level: tracing::Level| {
+        let writer = lines.clone();
+        let lines = tracing_subscriber::fmt().json().with_max_level(level);
+        lines.with_writer(move || writer.clone()).finish()
+    };
     let db = prepared(&engines()[0]);
-    tracing::subscriber::with_default(subscriber, || {
-        let shown = db.through(nepheline::Traced::new());
+    let shown = db.through(nepheline::Traced::new());
+    tracing::subscriber::with_default(down_to(tracing::Level::DEBUG), || {
         shown
             .read(&Shelf::rows().filter(|s| s.name.eq("secret")))
             .unwrap();
         let slow = nepheline::Traced::new().slow(Duration::ZERO).with_values();
         db.through(slow).count(&Shelf::row(2)).unwrap();
+        shown
+            .write(&Shelf::insert(UnsavedShelf { id: 1, name: "secret".into() }))
+            .unwrap_err();
+    });
+    // Without the spans, what failed tells all that it needs.
+    tracing::subscriber::with_default(down_to(tracing::Level::WARN), || {
+        shown.read(&Shelf::rows()).unwrap();
         shown
             .write(&Shelf::insert(UnsavedShelf { id: 1, name: "secret".into() }))
             .unwrap_err();
@@ -384,7 +390,7 @@ fn statements_are_told_under_the_names_of_the_conventions() {
         told.iter()
             .map(|l| l["level"].as_str().unwrap())
             .collect::<Vec<_>>(),
-        ["DEBUG", "WARN", "ERROR"]
+        ["DEBUG", "WARN", "ERROR", "ERROR"]
     );
     assert_eq!(of(0, "db.system.name"), "sqlite");
     assert_eq!(of(0, "db.operation.name"), "SELECT");
@@ -394,4 +400,20 @@ fn statements_are_told_under_the_names_of_the_conventions() {
     assert!(told[0]["fields"]["duration_ms"].as_f64().is_some());
     assert_eq!(of(1, "db.query.parameters"), "2");
     assert_eq!(of(2, "error.type"), "UniqueViolation");
+    let alone = |field: &str| told[3]["fields"][field].clone();
+    assert!(told[3]["span"].is_null(), "{}", told[3]);
+    assert_eq!(alone("error.type"), "UniqueViolation");
+    assert_eq!(alone("db.collection.name"), "gate_shelf");
+    assert!(
+        alone("db.query.text")
+            .as_str()
+            .unwrap()
+            .starts_with("INSERT INTO")
+    );
+    assert!(
+        alone("code.file.path")
+            .as_str()
+            .unwrap()
+            .ends_with("gates.rs")
+    );
 }
