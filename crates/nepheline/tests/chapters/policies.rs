@@ -36,6 +36,10 @@ it, and `sql.policies()` lists which policies a statement came across, applied o
 
 In a query they stand before its filters. No engine promises to go by that order: where a filter cannot be computed
 for some row, as a sum that is too large, the error may be of a row that is hidden. It tells no value of it.
+
+What they cannot see is hand-written text: a `verbatim!` that names a table of its own reads all rows of it. Put a
+query into its `{}` instead. Nor is an insert asked whether its row will be seen: look for what it refers to first, in
+the same transaction.
 "#,
     );
 
