@@ -166,7 +166,11 @@ impl<T: Table> Writes for Insert<T> {
 
     fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
         let parts = self.part_count(asking);
-        let copies = asking.copies && asking.dialect.copies() && wanted == WantedBack::Count;
+        // Rows of nothing but defaults are inserted one by one, and have nothing to copy.
+        let copies = asking.copies
+            && asking.dialect.copies()
+            && wanted == WantedBack::Count
+            && Self::rows_at_once(asking) > 1;
         Ok(match parts > 1 && copies {
             true => (0..self.rows().div_ceil(COPIED_AT_ONCE))
                 .map(Part::Copied)

@@ -56,7 +56,11 @@ pub(crate) fn answer<Q: Readable<Row: Debug>>(db: &Database, query: &Q) -> Strin
         let _ = match told_now {
             Ok(answer) => writeln!(told, "{told_by}: {answer}"),
             // Of an error the SQL differs, and that is all that may.
-            Err(err) => writeln!(told, "{told_by}: error {:?} at {:?}", err.kind(), err.row()),
+            Err(err) => {
+                let text = err.to_string();
+                let text = text.split("; the SQL was").next();
+                writeln!(told, "{told_by}: error {:?}: {}", err.kind(), text.unwrap_or_default())
+            }
         };
     };
     tell("rows", db.read(query).map(|rows| format!("{rows:?}")));

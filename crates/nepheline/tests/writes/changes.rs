@@ -38,6 +38,14 @@ fn what_is_stored_is_what_comes_back() {
 
         let tickets = Ticket::insert_all([UnsavedTicket {}, UnsavedTicket {}]);
         assert_eq!(db.write_returning(&tickets).unwrap(), [Ticket { id: 1 }, Ticket { id: 2 }]);
+        let record = Record::new();
+        assert_eq!(db.recording_to(&record).write(&tickets).unwrap(), 2, "on {}", engine.name);
+        assert!(
+            record
+                .all()
+                .iter()
+                .all(|ran| ran.sql().starts_with("INSERT"))
+        );
         assert_eq!(db.write(&Tray::insert_all([])).unwrap(), 0);
     }
 }
