@@ -367,9 +367,6 @@ async fn find<H: Handle, W: Writes, O: Outcome<W>>(
     None
 }
 
-/// How many rows of an iterator are in memory at once.
-pub(crate) const ROWS_AHEAD: usize = 10_000;
-
 /// The rows of an iterator, so many at a time.
 #[derive(Debug)]
 pub struct Chunks<I> {
@@ -383,8 +380,12 @@ impl<I: Iterator<Item: Unsaved>> Chunks<I> {
 
     /// The next of them as an insert, unless there are none any more.
     #[track_caller]
-    pub(crate) fn next(&mut self) -> Option<Insert<<I::Item as Unsaved>::Table>> {
-        let rows: Vec<I::Item> = self.rows.by_ref().take(ROWS_AHEAD).collect();
+    pub(crate) fn next(
+        &mut self,
+        asking: Asking<'_>,
+    ) -> Option<Insert<<I::Item as Unsaved>::Table>> {
+        let ahead = Insert::<<I::Item as Unsaved>::Table>::rows_ahead(asking);
+        let rows: Vec<I::Item> = self.rows.by_ref().take(ahead).collect();
         (!rows.is_empty()).then(|| Insert::of(rows))
     }
 }
@@ -399,7 +400,7 @@ pub(crate) async fn insert_chunks<H: Handle, I: Iterator<Item: Unsaved>>(
     let asking = handle.asking().stopped();
     let inserted = async {
         let mut inserted = 0;
-        while let Some(chunk) = chunks.next() {
+        while let Some(chunk) = chunks.next(asking) {
             let written = write::<_, _, u64>(&transaction, &chunk, asking).await;
             inserted += written.map_err(|err| err.after_rows(inserted))?;
         }

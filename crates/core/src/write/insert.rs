@@ -68,6 +68,15 @@ impl<T: Table> Insert<T> {
         Insert { rows: Arc::new(rows), at, table: PhantomData }
     }
 
+    /// How many rows of an iterator are taken at a time.
+    #[doc(hidden)]
+    pub fn rows_ahead(asking: Asking<'_>) -> usize {
+        match asking.copies && asking.dialect.copies() {
+            true => COPIED_AT_ONCE,
+            false => ROWS_AHEAD,
+        }
+    }
+
     pub(super) fn rows(&self) -> usize {
         self.rows.count()
     }
@@ -159,6 +168,9 @@ pub(super) fn made<T: Table>(
 /// How many rows are copied by one statement: what is in memory at once, and has to be tried again if one of
 /// them is at fault.
 const COPIED_AT_ONCE: usize = 10_000;
+/// How many rows of an iterator are in memory at once where they are not copied: few enough that their memory is
+/// used again for the next.
+const ROWS_AHEAD: usize = 2_000;
 const NO_ROWS: &str = "there are no rows to insert, and so there is no SQL; written, they are none";
 
 impl<T: Table> Writes for Insert<T> {

@@ -255,7 +255,7 @@ impl sealed::Handle for Session<'_> {
         let asking = sealed::Handle::asking(self).stopped();
         self.together(|within| {
             let mut inserted = 0;
-            while let Some(chunk) = chunks.next() {
+            while let Some(chunk) = chunks.next(asking) {
                 let written = within.write_at::<_, u64>(&chunk, asking);
                 inserted += written.map_err(|err| err.after_rows(inserted))?;
             }
