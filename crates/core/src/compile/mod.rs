@@ -103,6 +103,11 @@ impl<'a> Asking<'a> {
         Asking { kept: Some(kept), ..self }
     }
 
+    /// Whether rows are copied into their table, if there are many.
+    pub(crate) fn can_copy(&self) -> bool {
+        self.copies && self.dialect.copies()
+    }
+
     pub(crate) fn now(&self) -> Timestamp {
         let clock = || self.carried.get::<Clock>();
         self.stopped_at

@@ -189,7 +189,7 @@ impl BindValue {
             BindValue::Float(x) if x.is_nan() => {
                 Some("NaN is stored as NULL by some engines and refused by others")
             }
-            BindValue::Text(text) | BindValue::Json(text) if text.as_bytes().contains(&0) => {
+            BindValue::Text(text) | BindValue::Json(text) if has_nul(text) => {
                 Some("text with a NUL character is cut short or refused by some engines")
             }
             BindValue::Date(date) => refused_year(date.year()),
@@ -202,6 +202,11 @@ impl BindValue {
             _ => None,
         }
     }
+}
+
+/// What no engine keeps as it is.
+pub(super) fn has_nul(text: &str) -> bool {
+    text.as_bytes().contains(&0)
 }
 
 /// Seconds of 0001-01-01T00:00:00Z from the Unix epoch.

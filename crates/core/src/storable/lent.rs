@@ -1,5 +1,6 @@
 //! Values on their way to a driver, which stay where they are as far as they can.
 
+use super::bind::has_nul;
 use super::{BindValue, SqlType};
 
 /// A bind as a driver is lent it.
@@ -50,7 +51,7 @@ impl LentBind<'_> {
     #[inline]
     pub fn is_ordinary(&self) -> bool {
         match self {
-            LentBind::Text(text) => !text.as_bytes().contains(&0),
+            LentBind::Text(text) => !has_nul(text),
             LentBind::Float(value) => value.is_finite(),
             LentBind::Int(_) | LentBind::Bytes(_) => true,
             LentBind::Value(value) => value.is_ordinary(),

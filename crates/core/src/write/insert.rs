@@ -71,7 +71,7 @@ impl<T: Table> Insert<T> {
     /// How many rows of an iterator are taken at a time.
     #[doc(hidden)]
     pub fn rows_ahead(asking: Asking<'_>) -> usize {
-        match asking.copies && asking.dialect.copies() {
+        match asking.can_copy() {
             true => COPIED_AT_ONCE,
             false => ROWS_AHEAD,
         }
@@ -179,10 +179,8 @@ impl<T: Table> Writes for Insert<T> {
     fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
         let parts = self.part_count(asking);
         // Rows of nothing but defaults are inserted one by one, and have nothing to copy.
-        let copies = asking.copies
-            && asking.dialect.copies()
-            && wanted == WantedBack::Count
-            && Self::rows_at_once(asking) > 1;
+        let copies =
+            asking.can_copy() && wanted == WantedBack::Count && Self::rows_at_once(asking) > 1;
         Ok(match parts > 1 && copies {
             true => (0..self.rows().div_ceil(COPIED_AT_ONCE))
                 .map(Part::Copied)
