@@ -66,6 +66,12 @@ pub enum ErrorKind {
     Conflict,
     /// The transaction is over, or was ended by an earlier error, and takes no more statements.
     TransactionOver,
+    /// The transaction is used for something else at this moment: an inner transaction or a stream of it is open, or
+    /// the handle outside of it was used within. The statement was not sent, and nothing is undone.
+    TransactionBusy,
+    /// The connection was lost while a commit, or a write outside of a transaction, was under way: it may have been
+    /// done or not. The name is that of SQLSTATE 08007. Look before you repeat it.
+    TransactionResolutionUnknown,
     /// Somebody else holds a lock for longer than this handle waits.
     Locked,
     /// The database refused the statement, or failed while running it.
@@ -456,6 +462,19 @@ impl Error {
         Error::new(ErrorKind::Connection, format!("the database URL `{url}` {reason}"))
     }
 
+    /// A URL of no known form, which may hold a password anywhere: only its scheme is repeated, if it has one.
+    #[cold]
+    pub fn unknown_scheme(scheme: Option<&str>) -> Error {
+        let found = match scheme {
+            Some(scheme) => format!("begins with `{scheme}:`"),
+            None => "has no scheme".to_owned(),
+        };
+        let message = format!(
+            "the database URL {found}; it has to begin with `sqlite:`, `postgres://`, `mysql://` or `mariadb://`"
+        );
+        Error::new(ErrorKind::Connection, message)
+    }
+
     #[cold]
     pub fn unfit_session(reason: String) -> Error {
         Error::new(ErrorKind::Connection, format!("this database cannot be used: {reason}"))
@@ -519,6 +538,52 @@ impl Error {
     #[cold]
     pub fn transaction_over(why: &str) -> Error {
         Error::new(ErrorKind::TransactionOver, format!("this transaction is over: {why}"))
+    }
+
+    /// A statement of a transaction while something inside of it is open.
+    #[cold]
+    pub fn transaction_busy(open: &str) -> Error {
+        let message = format!(
+            "{open} of this transaction is open, and one connection does one thing at a time; end that first"
+        );
+        Error::new(ErrorKind::TransactionBusy, message)
+    }
+
+    /// The handle that began a transaction, used by the work of that transaction.
+    #[cold]
+    pub fn outer_handle() -> Error {
+        let message = "the database's own handle was used inside a transaction of it, which would be another \
+                       connection, outside of the transaction; use the handle that the closure is given, or run it \
+                       in a task of its own";
+        Error::new(ErrorKind::TransactionBusy, message)
+    }
+
+    /// The same error, of a statement whose effect is not known because its answer was lost.
+    #[cold]
+    pub fn resolution_unknown(mut self) -> Error {
+        self.0.kind = ErrorKind::TransactionResolutionUnknown;
+        self.0.message = "the connection was lost before the answer came, so that it is not known whether this was \
+                          done; look before you repeat it"
+            .into();
+        self
+    }
+
+    #[cold]
+    pub fn too_many_binds(given: usize, most: usize) -> Error {
+        let message = format!(
+            "the statement binds {given} values, and the protocol of this server has room for {most}; send fewer rows \
+             or values at a time"
+        );
+        Error::new(ErrorKind::RefusedValue, message)
+    }
+
+    #[cold]
+    pub fn setting_without_dot(setting: &str) -> Error {
+        let message = format!(
+            "`{setting}` may be a setting of PostgreSQL's own, which a carried value must not change; name one of the \
+             program with a dot, such as `core.{setting}`"
+        );
+        Error::new(ErrorKind::Unsupported, message)
     }
 
     /// A failure that the driver told of.

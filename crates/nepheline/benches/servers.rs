@@ -313,11 +313,11 @@ fn mariadb(criterion: &mut Criterion) {
     let conn = tokio::sync::Mutex::new(conn);
 
     let mut bench = Bench { engine: "MariaDB", criterion, runtime: &runtime, db: &db, url: &url };
-    let mut own = runtime
+    let own = runtime
         .block_on(mysql_async::Conn::new(options.clone()))
         .unwrap();
     let session = runtime
-        .block_on(nepheline::mysql::Session::over(&mut own))
+        .block_on(nepheline::mysql::Session::over(own))
         .unwrap();
     bench.point(&session, |id| {
         let (conn, one) = (&conn, &one);

@@ -103,50 +103,52 @@ mod macros {
 pub mod prelude;
 
 macros::with_an_engine! {
-    pub mod blocking;
-    mod connection;
-    mod database;
-    mod gate;
-    mod handle;
-    mod options;
-    mod page;
-    mod readable;
-    mod record;
-    mod setting;
-    mod trace_context;
-    mod transaction;
-    mod verbs;
-    mod writing;
+    mod access;
+    mod engine;
+    mod exec;
+    mod observe;
 
-    pub use database::Database;
-    pub use gate::{Gate, Passed, Passing, Verdict};
-    pub use handle::Handle;
-    pub use options::{Options, Tls};
-    pub use page::{Cursor, Page, Paging, Stretch};
-    pub use readable::Readable;
-    pub use record::{Ran, Record, RecordMark};
-    pub use trace_context::{TraceContext, TraceParent};
-    pub use transaction::{Isolation, Transaction, TransactionOptions};
-    pub use writing::Upserted;
+    pub use access::database::Database;
+    pub use access::handle::Handle;
+    pub use access::options::{Options, Tls};
+    pub use access::transaction::Transaction;
+    pub use exec::companions::Readable;
+    pub use exec::page::{Cursor, Page, Paging, Stretch};
+    pub use exec::transaction::{Isolation, TransactionOptions};
+    pub use exec::write::Upserted;
+    pub use observe::gate::{Gate, Passed, Passing, Verdict};
+    pub use observe::record::{Ran, Record, RecordMark};
+    pub use observe::trace_context::{TraceContext, TraceParent};
+
+    pub mod blocking {
+        //! Handles for code that is not async. Over SQLite a call goes straight to the driver: no runtime and
+        //! no hop to another thread. Over a server it waits for the async driver, whose connections a thread of their
+        //! own drives.
+
+        pub use crate::access::blocking::{Database, Transaction};
+        pub use crate::access::handle::BlockingHandle as Handle;
+        #[cfg(feature = "sqlite")]
+        pub use crate::engine::sqlite::Session;
+    }
 }
-#[cfg(any(feature = "postgres", feature = "mysql"))]
-mod in_flight;
 #[cfg(feature = "mysql")]
-pub mod mysql;
+pub mod mysql {
+    //! MariaDB and MySQL through `mysql_async`.
+
+    pub use crate::engine::mysql::Session;
+}
 #[cfg(feature = "postgres")]
-pub mod postgres;
-#[cfg(feature = "sqlite")]
-mod sqlite;
-#[cfg(feature = "tls")]
-mod tls;
-#[cfg(all(feature = "tracing", any(feature = "sqlite", feature = "postgres", feature = "mysql")))]
-mod tracing;
+pub mod postgres {
+    //! PostgreSQL through `tokio-postgres`.
+
+    pub use crate::engine::postgres::Session;
+}
 
 #[cfg(all(
     feature = "tracing",
     any(feature = "sqlite", feature = "postgres", feature = "mysql")
 ))]
-pub use crate::tracing::Traced;
+pub use crate::observe::traced::Traced;
 pub use nepheline_core::*;
 pub use nepheline_macros::{RowShape, Storable, Table, shape, verbatim};
 
@@ -156,7 +158,7 @@ pub mod internal {
     pub use nepheline_core::internal::*;
 
     crate::macros::with_an_engine! {
-        pub use crate::blocking::RunText as BlockingRunText;
-        pub use crate::database::RunText;
+        pub use crate::access::blocking::RunText as BlockingRunText;
+        pub use crate::access::database::RunText;
     }
 }

@@ -150,7 +150,9 @@ async fn a_killed_connection_is_told_and_replaced() {
         tokio::time::sleep(Duration::from_millis(300)).await;
         kill(&engine, MARK).await;
         let err = running.await.unwrap().unwrap_err();
-        assert_eq!(err.kind(), ErrorKind::ConnectionLost, "on {}: {err:#}", engine.name);
+        // For all that is known of hand-written text, it may have written.
+        let unknown = ErrorKind::TransactionResolutionUnknown;
+        assert_eq!(err.kind(), unknown, "on {}: {err:#}", engine.name);
         assert!(err.sql().unwrap().contains(MARK));
         db.run_text("SELECT 1", vec![]).await.unwrap();
     }
@@ -219,7 +221,9 @@ async fn an_exhausted_pool_is_an_error_after_its_wait() {
         let outcome: Result<(), Error> = db
             .transaction(async |_tx| {
                 let started = Instant::now();
-                let err = db.run_text("SELECT 1", vec![]).await.unwrap_err();
+                let db = db.clone();
+                let other = tokio::spawn(async move { db.run_text("SELECT 1", vec![]).await });
+                let err = other.await.unwrap().unwrap_err();
                 assert_eq!(err.kind(), ErrorKind::PoolExhausted, "on {}", engine.name);
                 assert!(started.elapsed() >= Duration::from_millis(150));
                 Ok(())
@@ -285,7 +289,9 @@ async fn a_lock_that_somebody_else_holds_is_waited_for_and_then_told() {
             .transaction(async |tx| {
                 tx.run_text(take, vec![]).await?;
                 let started = Instant::now();
-                let err = db.run_text(take, vec![]).await.unwrap_err();
+                let db = db.clone();
+                let other = tokio::spawn(async move { db.run_text(take, vec![]).await });
+                let err = other.await.unwrap().unwrap_err();
                 assert_eq!(err.kind(), ErrorKind::Locked, "on {}: {err:#}", engine.name);
                 assert!(started.elapsed() >= Duration::from_millis(900));
                 Ok(())

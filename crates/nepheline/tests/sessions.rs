@@ -65,7 +65,9 @@ async fn over_a_connection_of_mysql_async() {
     conn.query_drop("SET SESSION sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT'")
         .await
         .unwrap();
-    check(&nepheline::mysql::Session::over(&mut conn).await.unwrap()).await;
+    let session = nepheline::mysql::Session::over(conn).await.unwrap();
+    check(&session).await;
+    let mut conn = session.into_inner().await.unwrap();
     let mode: Option<String> = conn.query_first("SELECT @@sql_mode").await.unwrap();
     assert!(!mode.unwrap().contains("ANSI_QUOTES"), "the session was set up");
     conn.disconnect().await.unwrap();

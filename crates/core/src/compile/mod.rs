@@ -146,6 +146,49 @@ pub enum Operation {
     Delete,
     /// It is text of the program's own.
     Text,
+    /// It begins a transaction.
+    Begin,
+    /// It commits a transaction.
+    Commit,
+    /// It undoes a transaction.
+    Rollback,
+    /// It sets a savepoint, where a transaction begins inside another.
+    Savepoint,
+    /// It keeps what was done since a savepoint.
+    ReleaseSavepoint,
+    /// It undoes what was done since a savepoint.
+    RollbackToSavepoint,
+    /// It prepares the session for the statements that follow: settings, or the lock before a `COPY`.
+    Prepare,
+}
+
+impl Operation {
+    /// Whether it begins, ends or prepares a transaction, rather than being a statement that the program asked for.
+    pub fn is_of_transaction(self) -> bool {
+        matches!(
+            self,
+            Operation::Begin
+                | Operation::Commit
+                | Operation::Rollback
+                | Operation::Savepoint
+                | Operation::ReleaseSavepoint
+                | Operation::RollbackToSavepoint
+                | Operation::Prepare
+        )
+    }
+
+    /// Whether its effect may be stored by the time that its answer is lost.
+    #[doc(hidden)]
+    pub fn may_write(self) -> bool {
+        matches!(
+            self,
+            Operation::Insert
+                | Operation::Update
+                | Operation::Delete
+                | Operation::Text
+                | Operation::Commit
+        )
+    }
 }
 
 impl fmt::Display for Operation {
@@ -156,6 +199,13 @@ impl fmt::Display for Operation {
             Operation::Update => "UPDATE",
             Operation::Delete => "DELETE",
             Operation::Text => "TEXT",
+            Operation::Begin => "BEGIN",
+            Operation::Commit => "COMMIT",
+            Operation::Rollback => "ROLLBACK",
+            Operation::Savepoint => "SAVEPOINT",
+            Operation::ReleaseSavepoint => "RELEASE SAVEPOINT",
+            Operation::RollbackToSavepoint => "ROLLBACK TO SAVEPOINT",
+            Operation::Prepare => "PREPARE",
         })
     }
 }
@@ -385,6 +435,13 @@ impl<'q> Statement<'q> {
         }
     }
 
+    /// The same as a statement that does something else than it seems to.
+    #[must_use]
+    pub fn doing(mut self, operation: Operation) -> Self {
+        self.operation = operation;
+        self
+    }
+
     /// The statement that asks the engine for its plan of this one; with `analyze` it also runs it
     /// and measures.
     pub fn explained(mut self, analyze: bool) -> Result<Statement<'q>, Error> {
@@ -411,7 +468,8 @@ impl<'q> Statement<'q> {
         self.once
     }
 
-    fn into_owned_binds<'o>(self) -> Statement<'o> {
+    /// The same statement without what it borrowed.
+    pub fn into_owned_binds<'o>(self) -> Statement<'o> {
         let Statement {
             dialect,
             text,

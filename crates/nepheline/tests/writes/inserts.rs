@@ -26,11 +26,11 @@ fn many_rows_are_written_together_or_not_at_all() {
         assert_eq!(err.row(), Some(1_777), "on {}", engine.name);
         assert_eq!(db.count(&Tray::rows()).unwrap(), 2_500);
 
-        // In a transaction the same, and the transaction goes on.
+        // In a transaction the same, and one around it goes on.
         let kept = db.transaction(|tx| {
             tx.write(&Tray::insert(tray("before", 1)))?;
             let twice = Tray::insert_all([tray("P1", 1), tray("P2", 2), tray("P1", 3)]);
-            let err = tx.write(&twice).unwrap_err();
+            let err = tx.transaction(|inner| inner.write(&twice)).unwrap_err();
             assert_eq!((err.kind(), err.row()), (ErrorKind::UniqueViolation, Some(3)));
             tx.write(&Tray::insert(tray("after", 1)))
         });

@@ -1,0 +1,239 @@
+//! What the verbs run on, of async handles: a pool, a transaction, or a session.
+
+use futures_util::FutureExt;
+use futures_util::future::BoxFuture;
+use nepheline_core::Error;
+use nepheline_core::internal::{Asking, Kept, Statement};
+
+use super::database::Database;
+use super::session::SessionAccess;
+use crate::engine::pool::Lease;
+use crate::exec::access::{Access, Async, Cursor, Family, Together};
+use crate::exec::ask::Ask;
+use crate::exec::levels::Owner;
+use crate::exec::run;
+use crate::exec::sink::Sink;
+use crate::exec::transaction::{Hold, Root, StreamInside, TransactionOptions, Work};
+use crate::observe::gate::Running;
+
+#[derive(Clone, Copy)]
+pub(crate) enum AsyncAccess<'a> {
+    Database(&'a Database),
+    /// A transaction, or the one inside of it that goes by this number.
+    Work(&'a Work<Lease>, u32),
+    Session(&'a (dyn SessionAccess + 'a)),
+}
+
+impl AsyncAccess<'_> {
+    async fn fetch_boxed(&self, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {
+        match self {
+            AsyncAccess::Database(database) => {
+                let kept = Kept::default();
+                let mut statement = ask.statement(self.asking().keeping(&kept))?;
+                let lease = database.lease().await;
+                let mut lease = lease.map_err(|err| statement.context(err))?;
+                run::alone(lease.line(), &database.setting, &mut statement, sink, ask).await
+            }
+            AsyncAccess::Work(work, level) => work.fetch(*level, ask, sink).await,
+            AsyncAccess::Session(session) => session.fetch(ask, sink).await,
+        }
+    }
+}
+
+impl Family for Async {
+    type Access<'f> = AsyncAccess<'f>;
+    type Cursor<'f> = AsyncCursor<'f>;
+    type Together<'f> = AsyncTogether<'f>;
+}
+
+impl Access for AsyncAccess<'_> {
+    type Family = Async;
+
+    fn asking(&self) -> Asking<'_> {
+        match self {
+            AsyncAccess::Database(database) => database.setting.asking(database.dialect()),
+            AsyncAccess::Work(work, _) => work.setting.asking(work.dialect),
+            AsyncAccess::Session(session) => session.asking(),
+        }
+    }
+
+    fn fetch<'f>(
+        &'f self,
+        ask: &'f dyn Ask,
+        sink: &'f mut dyn Sink,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        self.fetch_boxed(ask, sink).boxed()
+    }
+
+    fn open<'f>(&'f self, ask: &'f dyn Ask) -> BoxFuture<'f, Result<AsyncCursor<'f>, Error>> {
+        Box::pin(async move {
+            // It outlives the question, so that it lends nothing of it.
+            let mut statement = ask.statement(self.asking())?.into_owned_binds();
+            let (over, mut running) = match self {
+                AsyncAccess::Database(database) => {
+                    let lease = database.lease().await;
+                    let mut lease = lease.map_err(|err| statement.context(err))?;
+                    let running = database.setting.begin(&mut statement, ask.counts())?;
+                    if !running.has_answer() {
+                        let opened = lease.line().open(&statement).await;
+                        opened.map_err(|err| statement.context(err))?;
+                    }
+                    (Over::Lease(lease), running)
+                }
+                AsyncAccess::Work(work, level) => {
+                    let (inside, running) =
+                        work.open_stream(*level, &mut statement, ask.counts()).await?;
+                    (Over::Work(inside), running)
+                }
+                AsyncAccess::Session(session) => {
+                    let running = session.open(&mut statement, ask.counts()).await?;
+                    (Over::Session(OpenSession(*session)), running)
+                }
+            };
+            let answer = running.answer();
+            Ok(AsyncCursor { over, statement, running, answer })
+        })
+    }
+
+    fn begin_together(&self) -> BoxFuture<'_, Result<AsyncTogether<'_>, Error>> {
+        Box::pin(async move {
+            match self {
+                AsyncAccess::Database(database) => {
+                    let options = TransactionOptions::new();
+                    let work = database.begin(options, Owner::Library).await?;
+                    Ok(AsyncTogether::Own(Own(Box::new(work))))
+                }
+                AsyncAccess::Work(work, level) => {
+                    let inner = work.open(*level, Owner::Library).await?;
+                    Ok(AsyncTogether::Inner(Inner::new(work, inner)))
+                }
+                // Whether the connection is within a transaction only the program knows.
+                AsyncAccess::Session(_) => Err(Error::needs_transaction()),
+            }
+        })
+    }
+
+    fn note_write(&self, err: &Error) {
+        if let AsyncAccess::Work(work, level) = self {
+            work.note_write(*level, err);
+        }
+    }
+
+    fn check_beside_stream(&self) -> Result<(), Error> {
+        match self {
+            AsyncAccess::Database(database) if database.pool_size() > 1 => Ok(()),
+            AsyncAccess::Database(_) => Err(Error::stream_needs_two("a pool of one connection")),
+            AsyncAccess::Work(..) => Err(Error::stream_needs_two("a transaction")),
+            AsyncAccess::Session(_) => {
+                Err(Error::stream_needs_two("a session over one connection"))
+            }
+        }
+    }
+}
+
+/// What the rows of a stream come from.
+enum Over<'a> {
+    Lease(Lease),
+    Work(StreamInside<'a, Lease>),
+    Session(OpenSession<'a>),
+}
+
+/// A session whose connection gives the rows of a stream.
+struct OpenSession<'a>(&'a (dyn SessionAccess + 'a));
+
+impl Drop for OpenSession<'_> {
+    fn drop(&mut self) {
+        self.0.stream_dropped();
+    }
+}
+
+pub(crate) struct AsyncCursor<'a> {
+    over: Over<'a>,
+    statement: Statement<'static>,
+    running: Running,
+    answer: Option<crate::exec::answer::Answer>,
+}
+
+impl AsyncCursor<'_> {
+    async fn next_rows(&mut self, sink: &mut dyn Sink, most: usize) -> Result<bool, Error> {
+        let statement = &self.statement;
+        if let Some(answer) = self.answer.take() {
+            answer.give(sink, statement.key_cells());
+            return Ok(false);
+        }
+        match &mut self.over {
+            Over::Lease(lease) => lease.line().next(statement, sink, most).await,
+            Over::Work(inside) => inside.next(statement, sink, most).await,
+            Over::Session(session) => session.0.next(statement, sink, most).await,
+        }
+    }
+}
+
+impl Cursor for AsyncCursor<'_> {
+    type Family = Async;
+
+    fn next<'f>(
+        &'f mut self,
+        sink: &'f mut dyn Sink,
+        most: usize,
+    ) -> BoxFuture<'f, Result<bool, Error>> {
+        Box::pin(async move {
+            let more = self.next_rows(sink, most).await;
+            self.running.arrived(&self.statement, sink, more)
+        })
+    }
+}
+
+/// Several statements as one.
+pub(crate) enum AsyncTogether<'a> {
+    Own(Own),
+    Inner(Inner<'a, Lease>),
+}
+
+/// A transaction that was begun for them.
+pub(crate) struct Own(Box<Work<Lease>>);
+
+impl Drop for Own {
+    fn drop(&mut self) {
+        self.0.let_go();
+    }
+}
+
+/// A transaction inside of another. Dropped without an end, it is undone.
+pub(crate) struct Inner<'a, H: Hold> {
+    pub(crate) work: &'a Work<H>,
+    pub(crate) level: u32,
+}
+
+impl<'a, H: Hold> Inner<'a, H> {
+    pub(crate) fn new(work: &'a Work<H>, level: u32) -> Inner<'a, H> {
+        Inner { work, level }
+    }
+}
+
+impl<H: Hold> Drop for Inner<'_, H> {
+    fn drop(&mut self) {
+        // Of one that was ended nothing is known any more.
+        self.work.abandon(self.level);
+    }
+}
+
+impl Together for AsyncTogether<'_> {
+    type Family = Async;
+
+    fn access(&self) -> AsyncAccess<'_> {
+        match self {
+            AsyncTogether::Own(own) => AsyncAccess::Work(&own.0, Root::LEVEL),
+            AsyncTogether::Inner(inner) => AsyncAccess::Work(inner.work, inner.level),
+        }
+    }
+
+    fn end(&mut self, keep: bool) -> BoxFuture<'_, Result<(), Error>> {
+        Box::pin(async move {
+            match self {
+                AsyncTogether::Own(own) => own.0.end(keep).await,
+                AsyncTogether::Inner(inner) => inner.work.close(inner.level, keep).await,
+            }
+        })
+    }
+}

@@ -1,0 +1,536 @@
+//! The blocking handles. Over SQLite a call goes straight to the driver; over a server it waits for the async one, whose
+//! connections a thread of their own drives.
+
+use std::fmt;
+use std::future::{Ready, ready};
+use std::sync::Arc;
+
+use nepheline_core::internal::Asking;
+use nepheline_core::{BindValue, Dialect, Error};
+use scopeguard::ScopeGuard;
+use tokio::runtime::Runtime;
+
+use super::asynchronous::{AsyncAccess, AsyncCursor, AsyncTogether, Inner};
+use super::database::{Begun, pause_after};
+use super::direct::now;
+#[cfg(feature = "sqlite")]
+use super::direct::{
+    DirectAccess, DirectConnection, DirectCursor, DirectInner, DirectTogether, DirectWork, Held,
+    OwnWork,
+};
+use super::handle::sealed;
+use super::inside;
+use super::options::Options;
+#[cfg(feature = "sqlite")]
+use super::options::Target;
+use super::setting::{Setting, set_by, set_by_mirroring};
+use crate::engine::pool::Lease;
+#[cfg(feature = "sqlite")]
+use crate::engine::sqlite::direct::{self, StatementTimeout};
+use crate::exec::access::{Access, Blocking, Cursor, Family, Together, run};
+use crate::exec::ask::{Ask, Run};
+use crate::exec::levels::Owner;
+use crate::exec::sink::Sink;
+use crate::exec::transaction::{Root, TransactionOptions, Work};
+
+/// A database, asked from code that is not async.
+///
+/// Threads may share it, and cloning it is cheap. Over SQLite they take turns on one connection; over a server each call
+/// takes a connection from a pool. What can be done with it is in [`Handle`](super::Handle).
+///
+/// # Panics
+///
+/// Opening and using a server's blocking handle panics on a thread that drives async tasks, which
+/// must not block; there, use [`crate::Database`], or `tokio::task::spawn_blocking`. SQLite's never does.
+///
+/// ```no_run
+/// use nepheline::blocking::Database;
+/// # fn main() -> Result<(), nepheline::Error> {
+/// let db = Database::open("sqlite:core.db")?;
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Clone)]
+pub struct Database {
+    engine: Engine,
+}
+
+#[derive(Clone)]
+enum Engine {
+    #[cfg(feature = "sqlite")]
+    Direct(Arc<Direct>, Setting),
+    Served(Served),
+}
+
+/// SQLite, called directly. The lock may be taken again by the thread that holds it, so that the handle can be used
+/// while rows of a stream are given out.
+#[cfg(feature = "sqlite")]
+struct Direct {
+    connection: parking_lot::ReentrantMutex<rusqlite::Connection>,
+    timeout: Option<StatementTimeout>,
+}
+
+/// A server, through the async driver.
+#[derive(Clone)]
+struct Served {
+    database: crate::Database,
+    /// Its one thread drives the connections also while nobody waits. Shut down without waiting, because waiting is not
+    /// allowed where a handle may be dropped.
+    runtime: Arc<ScopeGuard<Runtime, fn(Runtime)>>,
+}
+
+impl Database {
+    /// Opens the database that a URL names, and checks that it can be used. The parameters are those
+    /// of [`Options::from_url`].
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database cannot be reached or
+    /// cannot be used. No message has the password.
+    pub fn open(url: &str) -> Result<Database, Error> {
+        Database::open_with(Options::from_url(url)?)
+    }
+
+    pub(crate) fn open_with(options: Options) -> Result<Database, Error> {
+        options.check()?;
+        let engine = match &options.target {
+            #[cfg(feature = "sqlite")]
+            Target::Sqlite { path, mode } => {
+                let opened = direct::open(path, *mode, &options, None)?;
+                let direct =
+                    Direct { connection: opened.connection.into(), timeout: opened.timeout };
+                Engine::Direct(Arc::new(direct), Setting::default())
+            }
+            _ => {
+                let runtime = tokio::runtime::Builder::new_multi_thread()
+                    .worker_threads(1)
+                    .thread_name("nepheline-blocking")
+                    .enable_all()
+                    .build();
+                let runtime = runtime.map_err(|err| Error::cannot_open("for lack of a runtime", err))?;
+                let runtime = scopeguard::guard(runtime, Runtime::shutdown_background as fn(Runtime));
+                let database = runtime.block_on(crate::Database::open_with(options))?;
+                Engine::Served(Served { database, runtime: Arc::new(runtime) })
+            }
+        };
+        Ok(Database { engine })
+    }
+
+    /// Takes over a SQLite connection that the program already has. To lend one, see
+    /// [`Session::over`](super::Session::over).
+    ///
+    /// It is set up as our own are: foreign keys are enforced, a lock is waited for up to five
+    /// seconds, and a misspelt name in double quotes is an error instead of text.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or
+    /// SQLite is older than 3.40.
+    #[cfg(feature = "sqlite")]
+    pub fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
+        direct::set_up_lent(&connection)?;
+        let direct = Direct { connection: connection.into(), timeout: None };
+        Ok(Database { engine: Engine::Direct(Arc::new(direct), Setting::default()) })
+    }
+
+    set_by!([&self] self -> Database);
+    set_by_mirroring!([&self] self -> Database);
+
+    /// The same database with another setting.
+    fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {
+        let engine = match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, setting) => Engine::Direct(direct.clone(), change(setting)),
+            Engine::Served(Served { database, runtime }) => {
+                Engine::Served(Served { database: database.set(change), runtime: runtime.clone() })
+            }
+        };
+        Database { engine }
+    }
+
+    /// The dialect that the database is asked in.
+    pub fn dialect(&self) -> Dialect {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(..) => Dialect::Sqlite,
+            Engine::Served(served) => served.database.dialect(),
+        }
+    }
+
+    /// Runs `work` in a transaction: what it did is committed if it returns `Ok`, and undone if it
+    /// returns `Err` or panics.
+    ///
+    /// # Errors
+    ///
+    /// What `work` returns, and what the database refuses at the beginning or the end.
+    pub fn transaction<T, E: From<Error>>(
+        &self,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        self.transaction_with(TransactionOptions::new(), work)
+    }
+
+    /// Runs `work` in a transaction as `options` say; see [`transaction`](Self::transaction).
+    ///
+    /// # Errors
+    ///
+    /// As [`transaction`](Self::transaction).
+    pub fn transaction_with<T, E: From<Error>>(
+        &self,
+        options: TransactionOptions,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        self.run_once(options, work).0
+    }
+
+    /// Runs `work` in a transaction, and again from the start each time the transaction met a
+    /// [`Conflict`](crate::ErrorKind::Conflict), `attempts` times at most.
+    ///
+    /// Whatever else `work` does, it does as often as it is run. On one SQLite connection there is
+    /// nobody to be in conflict with. An outcome that is not known
+    /// ([`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown)) is never tried again.
+    ///
+    /// # Errors
+    ///
+    /// As [`transaction`](Self::transaction); the last attempt's, if all met a conflict.
+    pub fn transaction_attempts<T, E: From<Error>>(
+        &self,
+        attempts: u32,
+        options: TransactionOptions,
+        mut work: impl FnMut(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let mut attempt = 1;
+        loop {
+            let (outcome, conflict) = self.run_once(options, &mut work);
+            if !conflict || attempt >= attempts {
+                return outcome;
+            }
+            std::thread::sleep(pause_after(attempt));
+            attempt += 1;
+        }
+    }
+
+    /// One attempt, and whether it met a conflict.
+    fn run_once<T, E: From<Error>>(
+        &self,
+        options: TransactionOptions,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> (Result<T, E>, bool) {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, setting) => direct.run_once(setting, options, work),
+            Engine::Served(served) => served.run_once(options, work),
+        }
+    }
+}
+
+#[cfg(feature = "sqlite")]
+impl Direct {
+    fn run_once<T, E: From<Error>>(
+        self: &Arc<Self>,
+        setting: &Setting,
+        options: TransactionOptions,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> (Result<T, E>, bool) {
+        let identity = inside::identity(self);
+        if let Err(err) = inside::check(identity) {
+            return (Err(err.into()), false);
+        }
+        let connection = self.connection.lock();
+        let connection =
+            DirectConnection { connection: &connection, timeout: self.timeout.as_ref() };
+        let (root, setting) = (Root::Transaction(options), setting.in_transaction());
+        let begun = now(Work::begin(connection.hold(root), setting, root, Owner::Program));
+        let own = match begun {
+            Ok(begun) => OwnWork(begun),
+            Err(err) => return (Err(err.into()), false),
+        };
+        let scope = Scope::Direct(&own.0, connection);
+        let transaction = Transaction { scope, level: Root::LEVEL };
+        let outcome = inside::sync_scope(identity, || work(&transaction));
+        let ended = now(own.0.end(outcome.is_ok()));
+        (kept(outcome, ended), own.0.met_conflict())
+    }
+}
+
+impl Served {
+    fn run_once<T, E: From<Error>>(
+        &self,
+        options: TransactionOptions,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> (Result<T, E>, bool) {
+        let begun = self.runtime.block_on(self.database.begin(options, Owner::Program));
+        let begun = match begun {
+            Ok(begun) => Begun(Arc::new(begun)),
+            Err(err) => return (Err(err.into()), false),
+        };
+        let scope = Scope::Served(&self.runtime, &begun.0);
+        let transaction = Transaction { scope, level: Root::LEVEL };
+        let outcome = inside::sync_scope(self.database.identity(), || work(&transaction));
+        self.runtime.block_on(begun.end(outcome))
+    }
+}
+
+/// The outcome of a transaction's work, unless it could not be kept.
+fn kept<T, E: From<Error>>(outcome: Result<T, E>, ended: Result<(), Error>) -> Result<T, E> {
+    match (outcome, ended) {
+        (Ok(_), Err(err)) => Err(err.into()),
+        // The failure of the work is what its caller wants to know, so it stays.
+        (outcome, _) => outcome,
+    }
+}
+
+impl sealed::BlockingHandle for Database {
+    #[expect(private_interfaces, reason = "only the verbs call it")]
+    fn access(&self) -> BlockingAccess<'_> {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, setting) => match inside::check(inside::identity(direct)) {
+                Ok(()) => {
+                    let held = Held::Locked(direct.connection.lock(), direct.timeout.as_ref());
+                    BlockingAccess::Direct(DirectAccess::Connection(held, setting))
+                }
+                Err(_) => BlockingAccess::Inside(setting),
+            },
+            Engine::Served(served) => {
+                BlockingAccess::Served(&served.runtime, AsyncAccess::Database(&served.database))
+            }
+        }
+    }
+}
+
+/// A transaction that is under way: what [`Database::transaction`] gives its closure. The verbs are
+/// those of [`Handle`](super::Handle). What undoes it, and what it refuses while something inside of it is open, is told
+/// at the async [`Transaction`](crate::Transaction).
+pub struct Transaction<'c> {
+    scope: Scope<'c>,
+    level: u32,
+}
+
+#[derive(Clone, Copy)]
+enum Scope<'c> {
+    #[cfg(feature = "sqlite")]
+    Direct(&'c (dyn DirectWork + 'c), DirectConnection<'c>),
+    Served(&'c Runtime, &'c Work<Lease>),
+}
+
+impl Transaction<'_> {
+    /// Runs `work` in a transaction inside of this one: what it did is kept if it returns `Ok`, as
+    /// far as this one is committed, and undone if it returns `Err` or panics. In SQL it is a savepoint. Until it has
+    /// ended, this one takes no statements.
+    ///
+    /// # Errors
+    ///
+    /// What `work` returns, and what the database refuses at the beginning or the end.
+    pub fn transaction<T, E: From<Error>>(
+        &self,
+        work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let scope = self.scope;
+        match scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(outer, _) => {
+                let level = outer.open(self.level, Owner::Program)?;
+                let inner = DirectInner { work: outer, level };
+                let outcome = work(&Transaction { scope, level });
+                let ended = inner.work.close(level, outcome.is_ok());
+                kept(outcome, ended)
+            }
+            Scope::Served(runtime, outer) => {
+                let level = runtime.block_on(outer.open(self.level, Owner::Program))?;
+                let inner = Inner::new(outer, level);
+                let outcome = work(&Transaction { scope, level });
+                let ended = runtime.block_on(inner.work.close(level, outcome.is_ok()));
+                kept(outcome, ended)
+            }
+        }
+    }
+}
+
+impl sealed::BlockingHandle for Transaction<'_> {
+    #[expect(private_interfaces, reason = "only the verbs call it")]
+    fn access(&self) -> BlockingAccess<'_> {
+        match self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(work, connection) => {
+                BlockingAccess::Direct(DirectAccess::Work(work, connection, self.level))
+            }
+            Scope::Served(runtime, work) => {
+                BlockingAccess::Served(runtime, AsyncAccess::Work(work, self.level))
+            }
+        }
+    }
+}
+
+/// What the verbs run on, of blocking handles. Its futures are ready at once.
+pub(crate) enum BlockingAccess<'a> {
+    #[cfg(feature = "sqlite")]
+    Direct(DirectAccess<'a>),
+    Served(&'a Runtime, AsyncAccess<'a>),
+    /// A database's own handle inside a transaction of it.
+    #[cfg(feature = "sqlite")]
+    Inside(&'a Setting),
+}
+
+impl Family for Blocking {
+    type Access<'f> = BlockingAccess<'f>;
+    type Cursor<'f> = BlockingCursor<'f>;
+    type Together<'f> = BlockingTogether<'f>;
+}
+
+impl Access for BlockingAccess<'_> {
+    type Family = Blocking;
+
+    fn asking(&self) -> Asking<'_> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(access) => access.asking(),
+            BlockingAccess::Served(_, access) => access.asking(),
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Inside(setting) => setting.asking(Dialect::Sqlite),
+        }
+    }
+
+    #[inline]
+    fn fetch<'f>(
+        &'f self,
+        ask: &'f dyn Ask,
+        sink: &'f mut dyn Sink,
+    ) -> Ready<Result<(), Error>> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(access) => ready(access.fetch(ask, sink)),
+            BlockingAccess::Served(runtime, access) => {
+                ready(runtime.block_on(access.fetch(ask, sink)))
+            }
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Inside(_) => ready(Err(Error::outer_handle())),
+        }
+    }
+
+    fn open<'f>(&'f self, ask: &'f dyn Ask) -> Ready<Result<BlockingCursor<'f>, Error>> {
+        ready(match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(access) => access.open(ask).map(BlockingCursor::Direct),
+            BlockingAccess::Served(runtime, access) => {
+                let opened = runtime.block_on(access.open(ask));
+                opened.map(|cursor| BlockingCursor::Served(runtime, cursor))
+            }
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Inside(_) => Err(Error::outer_handle()),
+        })
+    }
+
+    fn begin_together(&self) -> Ready<Result<BlockingTogether<'_>, Error>> {
+        ready(match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(access) => {
+                access.begin_together().map(BlockingTogether::Direct)
+            }
+            BlockingAccess::Served(runtime, access) => {
+                let begun = runtime.block_on(access.begin_together());
+                begun.map(|together| BlockingTogether::Served(runtime, together))
+            }
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Inside(_) => Err(Error::outer_handle()),
+        })
+    }
+
+    fn note_write(&self, err: &Error) {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(access) => access.note_write(err),
+            BlockingAccess::Served(_, access) => access.note_write(err),
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Inside(_) => {}
+        }
+    }
+
+    fn check_beside_stream(&self) -> Result<(), Error> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(_) => Ok(()),
+            BlockingAccess::Served(_, access) => access.check_beside_stream(),
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Inside(_) => Ok(()),
+        }
+    }
+}
+
+pub(crate) enum BlockingCursor<'a> {
+    #[cfg(feature = "sqlite")]
+    Direct(DirectCursor<'a>),
+    Served(&'a Runtime, AsyncCursor<'a>),
+}
+
+impl Cursor for BlockingCursor<'_> {
+    type Family = Blocking;
+
+    fn next<'f>(&'f mut self, sink: &'f mut dyn Sink, most: usize) -> Ready<Result<bool, Error>> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingCursor::Direct(cursor) => ready(cursor.next(sink, most)),
+            BlockingCursor::Served(runtime, cursor) => {
+                ready(runtime.block_on(cursor.next(sink, most)))
+            }
+        }
+    }
+}
+
+pub(crate) enum BlockingTogether<'a> {
+    #[cfg(feature = "sqlite")]
+    Direct(DirectTogether<'a>),
+    Served(&'a Runtime, AsyncTogether<'a>),
+}
+
+impl Together for BlockingTogether<'_> {
+    type Family = Blocking;
+
+    fn access(&self) -> BlockingAccess<'_> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingTogether::Direct(together) => BlockingAccess::Direct(together.access()),
+            BlockingTogether::Served(runtime, together) => {
+                BlockingAccess::Served(runtime, together.access())
+            }
+        }
+    }
+
+    fn end(&mut self, keep: bool) -> Ready<Result<(), Error>> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingTogether::Direct(together) => ready(together.end(keep)),
+            BlockingTogether::Served(runtime, together) => {
+                ready(runtime.block_on(together.end(keep)))
+            }
+        }
+    }
+}
+
+impl fmt::Debug for Database {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(..) => f.write_str("blocking::Database(sqlite)"),
+            Engine::Served(served) => write!(f, "blocking::{:?}", served.database),
+        }
+    }
+}
+
+impl fmt::Debug for Transaction<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "blocking::Transaction(level {})", self.level)
+    }
+}
+
+/// Runs text of a test, or of the demo when it is loaded.
+#[doc(hidden)]
+pub trait RunText {
+    fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error>;
+}
+
+impl<H: sealed::BlockingHandle> RunText for H {
+    fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error> {
+        now(run(&self.access(), Run(text, binds)))
+    }
+}

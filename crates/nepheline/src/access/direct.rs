@@ -1,0 +1,308 @@
+//! What the verbs run on, of SQLite that is called on the thread of whoever asks. Its futures are ready at once.
+
+use std::pin::pin;
+use std::task::{Context, Poll, Waker};
+
+#[cfg(feature = "sqlite")]
+use nepheline_core::Error;
+
+/// Finishes a future that never has to wait for anything.
+pub(crate) fn now<F: Future>(future: F) -> F::Output {
+    match pin!(future).poll(&mut Context::from_waker(Waker::noop())) {
+        Poll::Ready(output) => output,
+        Poll::Pending => unreachable!("a blocking handle waits within its calls, never between them"),
+    }
+}
+
+#[cfg(feature = "sqlite")]
+mod sqlite {
+    use nepheline_core::Dialect;
+    use nepheline_core::internal::{Asking, Kept, Statement};
+    use parking_lot::ReentrantMutexGuard;
+    use rusqlite::Connection;
+
+    use super::{Error, now};
+    use crate::access::setting::Setting;
+    use crate::engine::sqlite::direct::{self, DirectWire, OpenRows, StatementTimeout};
+    use crate::exec::answer::Answer;
+    use crate::exec::ask::Ask;
+    use crate::exec::levels::Owner;
+    use crate::exec::line::Line;
+    use crate::exec::run;
+    use crate::exec::sink::Sink;
+    use crate::exec::transaction::{Hold, Root, TransactionOptions, Work};
+    use crate::observe::gate::Running;
+
+    /// A connection to SQLite, as long as somebody uses it.
+    #[derive(Clone, Copy)]
+    pub(crate) struct DirectConnection<'c> {
+        pub(crate) connection: &'c Connection,
+        pub(crate) timeout: Option<&'c StatementTimeout>,
+    }
+
+    impl<'c> DirectConnection<'c> {
+        pub(crate) fn hold(self, root: Root) -> DirectHold<'c> {
+            let DirectConnection { connection, timeout } = self;
+            DirectHold { line: Line::new(DirectWire { connection, timeout }), root }
+        }
+    }
+
+    /// A connection that is locked for as long as it is used, or lent by the program.
+    pub(crate) enum Held<'a> {
+        Locked(ReentrantMutexGuard<'a, Connection>, Option<&'a StatementTimeout>),
+        Lent(&'a Connection),
+    }
+
+    impl Held<'_> {
+        fn get(&self) -> DirectConnection<'_> {
+            match self {
+                Held::Locked(connection, timeout) => {
+                    DirectConnection { connection, timeout: *timeout }
+                }
+                Held::Lent(connection) => DirectConnection { connection, timeout: None },
+            }
+        }
+    }
+
+    /// The connection for a transaction. Dropped without its end, it is undone.
+    pub(crate) struct DirectHold<'c> {
+        line: Line<DirectWire<'c>>,
+        root: Root,
+    }
+
+    impl<'c> Hold for DirectHold<'c> {
+        type Wire = DirectWire<'c>;
+
+        fn line(&mut self) -> &mut Line<DirectWire<'c>> {
+            &mut self.line
+        }
+    }
+
+    impl Drop for DirectHold<'_> {
+        fn drop(&mut self) {
+            let connection = self.line.wire.connection;
+            if !self.line.is_in_transaction() || connection.is_autocommit() {
+                return;
+            }
+            // There is nobody to tell; a transaction can always be undone.
+            let _ = connection.execute_batch(self.root.undo_texts());
+        }
+    }
+
+    /// A transaction on a connection of whatever lifetime.
+    pub(crate) trait DirectWork {
+        fn setting(&self) -> &Setting;
+        fn check(&self, level: u32) -> Result<(), Error>;
+        fn fetch(&self, level: u32, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error>;
+        fn open(&self, level: u32, owner: Owner) -> Result<u32, Error>;
+        fn close(&self, level: u32, keep: bool) -> Result<(), Error>;
+        fn abandon(&self, level: u32);
+        fn note_write(&self, level: u32, err: &Error);
+    }
+
+    impl DirectWork for Work<DirectHold<'_>> {
+        fn setting(&self) -> &Setting {
+            &self.setting
+        }
+
+        fn check(&self, level: u32) -> Result<(), Error> {
+            Work::check(self, level)
+        }
+
+        fn fetch(&self, level: u32, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {
+            now(Work::fetch(self, level, ask, sink))
+        }
+
+        fn open(&self, level: u32, owner: Owner) -> Result<u32, Error> {
+            now(Work::open(self, level, owner))
+        }
+
+        fn close(&self, level: u32, keep: bool) -> Result<(), Error> {
+            now(Work::close(self, level, keep))
+        }
+
+        fn abandon(&self, level: u32) {
+            Work::abandon(self, level);
+        }
+
+        fn note_write(&self, level: u32, err: &Error) {
+            Work::note_write(self, level, err);
+        }
+    }
+
+    pub(crate) enum DirectAccess<'a> {
+        /// Outside of a transaction of ours.
+        Connection(Held<'a>, &'a Setting),
+        Work(&'a (dyn DirectWork + 'a), DirectConnection<'a>, u32),
+    }
+
+    impl DirectAccess<'_> {
+        pub(crate) fn setting(&self) -> &Setting {
+            match self {
+                DirectAccess::Connection(_, setting) => setting,
+                DirectAccess::Work(work, ..) => work.setting(),
+            }
+        }
+
+        fn connection(&self) -> DirectConnection<'_> {
+            match self {
+                DirectAccess::Connection(held, _) => held.get(),
+                DirectAccess::Work(_, connection, _) => *connection,
+            }
+        }
+
+        pub(crate) fn open(&self, ask: &dyn Ask) -> Result<DirectCursor<'_>, Error> {
+            let mut statement = ask.statement(self.asking())?.into_owned_binds();
+            if let DirectAccess::Work(work, _, level) = self {
+                work.check(*level)?;
+            }
+            let mut running = self.setting().begin(&mut statement, ask.counts())?;
+            let answer = running.answer();
+            let DirectConnection { connection, timeout } = self.connection();
+            let rows = match answer {
+                Some(_) => None,
+                None => {
+                    let opened = OpenRows::open(connection, &statement);
+                    Some(opened.map_err(|err| statement.context(err))?)
+                }
+            };
+            let inside = match self {
+                DirectAccess::Connection(..) => None,
+                DirectAccess::Work(work, _, level) => Some((*work, *level)),
+            };
+            Ok(DirectCursor { inside, rows, timeout, statement, running, answer })
+        }
+    }
+
+    impl DirectAccess<'_> {
+        pub(crate) fn asking(&self) -> Asking<'_> {
+            self.setting().asking(Dialect::Sqlite)
+        }
+
+        #[inline]
+        pub(crate) fn fetch(&self, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {
+            match self {
+                DirectAccess::Connection(held, setting) => {
+                    let DirectConnection { connection, timeout } = held.get();
+                    let mut line = Line::new(DirectWire { connection, timeout });
+                    let kept = Kept::default();
+                    let statement = ask.statement(self.asking().keeping(&kept));
+                    statement.and_then(|mut statement| {
+                        now(run::alone(&mut line, setting, &mut statement, sink, ask))
+                    })
+                }
+                DirectAccess::Work(work, _, level) => work.fetch(*level, ask, sink),
+            }
+        }
+
+        pub(crate) fn begin_together(&self) -> Result<DirectTogether<'_>, Error> {
+            match self {
+                DirectAccess::Connection(held, setting) => {
+                    let connection = held.get();
+                    let root = match connection.connection.is_autocommit() {
+                        true => Root::Transaction(TransactionOptions::new()),
+                        false => Root::Savepoint,
+                    };
+                    let (held, setting) = (connection.hold(root), setting.in_transaction());
+                    let begun = now(Work::begin(held, setting, root, Owner::Library));
+                    begun.map(|work| DirectTogether::Own(OwnWork(work), connection))
+                }
+                DirectAccess::Work(work, connection, level) => {
+                    let opened = work.open(*level, Owner::Library);
+                    opened.map(|level| {
+                        DirectTogether::Inner(DirectInner { work: *work, level }, *connection)
+                    })
+                }
+            }
+        }
+
+        pub(crate) fn note_write(&self, err: &Error) {
+            if let DirectAccess::Work(work, _, level) = self {
+                work.note_write(*level, err);
+            }
+        }
+    }
+
+    /// The rows of a statement that are read one after the other.
+    pub(crate) struct DirectCursor<'a> {
+        inside: Option<(&'a (dyn DirectWork + 'a), u32)>,
+        rows: Option<OpenRows<'a>>,
+        timeout: Option<&'a StatementTimeout>,
+        statement: Statement<'static>,
+        running: Running,
+        answer: Option<Answer>,
+    }
+
+    impl DirectCursor<'_> {
+        pub(crate) fn next(&mut self, sink: &mut dyn Sink, most: usize) -> Result<bool, Error> {
+            let statement = &self.statement;
+            let more = match (self.answer.take(), &mut self.rows) {
+                (Some(answer), _) => {
+                    answer.give(sink, statement.key_cells());
+                    Ok(false)
+                }
+                (None, Some(rows)) => {
+                    direct::within(self.timeout, || rows.next(statement, sink, most))
+                }
+                (None, None) => Ok(false),
+            };
+            if let (Some((work, level)), Err(err)) = (self.inside, &more) {
+                work.note_write(level, err);
+            }
+            self.running.arrived(statement, sink, more)
+        }
+    }
+
+    /// Several statements as one.
+    pub(crate) enum DirectTogether<'a> {
+        Own(OwnWork<'a>, DirectConnection<'a>),
+        Inner(DirectInner<'a>, DirectConnection<'a>),
+    }
+
+    /// A transaction that was begun. Dropped without an end, it is undone.
+    pub(crate) struct OwnWork<'a>(pub(crate) Work<DirectHold<'a>>);
+
+    impl Drop for OwnWork<'_> {
+        fn drop(&mut self) {
+            self.0.let_go();
+        }
+    }
+
+    /// A transaction inside of another. Dropped without an end, it is undone.
+    pub(crate) struct DirectInner<'a> {
+        pub(crate) work: &'a (dyn DirectWork + 'a),
+        pub(crate) level: u32,
+    }
+
+    impl Drop for DirectInner<'_> {
+        fn drop(&mut self) {
+            // Of one that was ended nothing is known any more.
+            self.work.abandon(self.level);
+        }
+    }
+
+    impl DirectTogether<'_> {
+        pub(crate) fn access(&self) -> DirectAccess<'_> {
+            match self {
+                DirectTogether::Own(own, connection) => {
+                    DirectAccess::Work(&own.0, *connection, Root::LEVEL)
+                }
+                DirectTogether::Inner(inner, connection) => {
+                    DirectAccess::Work(inner.work, *connection, inner.level)
+                }
+            }
+        }
+
+        pub(crate) fn end(&mut self, keep: bool) -> Result<(), Error> {
+            match self {
+                DirectTogether::Own(own, _) => now(own.0.end(keep)),
+                DirectTogether::Inner(inner, _) => inner.work.close(inner.level, keep),
+            }
+        }
+    }
+}
+#[cfg(feature = "sqlite")]
+pub(crate) use sqlite::{
+    DirectAccess, DirectConnection, DirectCursor, DirectInner, DirectTogether, DirectWork, Held,
+    OwnWork,
+};

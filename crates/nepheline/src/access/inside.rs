@@ -1,0 +1,40 @@
+//! Which transactions the code is inside of that runs just now, to notice a database's own handle used within one.
+
+use std::sync::Arc;
+
+use nepheline_core::Error;
+use smallvec::SmallVec;
+
+tokio::task_local! {
+    static INSIDE: SmallVec<[usize; 2]>;
+}
+
+fn with(database: usize) -> SmallVec<[usize; 2]> {
+    let mut inside = INSIDE.try_with(Clone::clone).unwrap_or_default();
+    inside.push(database);
+    inside
+}
+
+/// What tells a database from others, whichever of its clones it is.
+pub(crate) fn identity<T>(shared: &Arc<T>) -> usize {
+    Arc::as_ptr(shared) as *const () as usize
+}
+
+/// The work of a transaction of a database, as long as it is polled.
+pub(crate) async fn scope<F: Future>(database: usize, work: F) -> F::Output {
+    INSIDE.scope(with(database), work).await
+}
+
+/// The work of a transaction of a database, on this thread.
+pub(crate) fn sync_scope<R>(database: usize, work: impl FnOnce() -> R) -> R {
+    INSIDE.sync_scope(with(database), work)
+}
+
+/// Refuses a database's own handle inside a transaction of it.
+pub(crate) fn check(database: usize) -> Result<(), Error> {
+    let is_inside = INSIDE.try_with(|inside| inside.contains(&database));
+    match is_inside {
+        Ok(true) => Err(Error::outer_handle()),
+        _ => Ok(()),
+    }
+}

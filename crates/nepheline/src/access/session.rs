@@ -1,0 +1,129 @@
+//! What sessions over connections of the program have in common.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use futures_util::FutureExt;
+use futures_util::future::BoxFuture;
+use nepheline_core::internal::{Asking, Kept, Statement};
+use nepheline_core::{Dialect, Error};
+use tokio::sync::Mutex;
+
+use super::setting::Setting;
+use crate::engine::AsyncWire;
+use crate::exec::ask::Ask;
+use crate::exec::line::Line;
+use crate::exec::run;
+use crate::exec::sink::Sink;
+use crate::observe::gate::Running;
+
+/// A session over a connection of the program, of whatever lifetime.
+pub(crate) trait SessionAccess: Sync {
+    fn asking(&self) -> Asking<'_>;
+
+    fn fetch<'f>(
+        &'f self,
+        ask: &'f dyn Ask,
+        sink: &'f mut dyn Sink,
+    ) -> BoxFuture<'f, Result<(), Error>>;
+
+    fn open<'f>(
+        &'f self,
+        statement: &'f mut Statement<'static>,
+        counts: bool,
+    ) -> BoxFuture<'f, Result<Running, Error>>;
+
+    fn next<'f>(
+        &'f self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        most: usize,
+    ) -> BoxFuture<'f, Result<bool, Error>>;
+
+    /// Takes note that nobody reads the stream any more.
+    fn stream_dropped(&self);
+}
+
+/// The connection of a session, with its state.
+pub(crate) struct Lent<W> {
+    line: Mutex<Line<Box<W>>>,
+    pub(crate) setting: Setting,
+    pub(crate) dialect: Dialect,
+    /// Whether a stream is read.
+    streams: AtomicBool,
+}
+
+impl<W: AsyncWire> Lent<W> {
+    pub(crate) fn new(wire: W) -> Lent<W> {
+        let wire = Box::new(wire);
+        let (dialect, line) = (AsyncWire::dialect(&*wire), Mutex::new(Line::new(wire)));
+        Lent { line, setting: Setting::default(), dialect, streams: AtomicBool::new(false) }
+    }
+
+    /// The connection, in step.
+    #[cfg(feature = "mysql")]
+    pub(crate) async fn into_wire(self) -> Result<W, Error> {
+        let mut line = self.line.into_inner();
+        line.settle().await?;
+        Ok(*line.wire)
+    }
+
+    fn check_stream(&self) -> Result<(), Error> {
+        match self.streams.load(Ordering::Acquire) {
+            true => Err(Error::transaction_busy("a stream")),
+            false => Ok(()),
+        }
+    }
+}
+
+impl<W: AsyncWire> SessionAccess for Lent<W> {
+    fn asking(&self) -> Asking<'_> {
+        // A connection that is not ours could not be given up if a COPY lost step with the server.
+        Asking { copies: false, ..self.setting.asking(self.dialect) }
+    }
+
+    fn fetch<'f>(
+        &'f self,
+        ask: &'f dyn Ask,
+        sink: &'f mut dyn Sink,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        Box::pin(async move {
+            let kept = Kept::default();
+            let mut statement = ask.statement(self.asking().keeping(&kept))?;
+            self.check_stream()?;
+            let mut line = self.line.lock().await;
+            run::alone(&mut line, &self.setting, &mut statement, sink, ask).await
+        })
+    }
+
+    fn open<'f>(
+        &'f self,
+        statement: &'f mut Statement<'static>,
+        counts: bool,
+    ) -> BoxFuture<'f, Result<Running, Error>> {
+        Box::pin(async move {
+            self.check_stream()?;
+            let mut line = self.line.lock().await;
+            let running = self.setting.begin(statement, counts)?;
+            if !running.has_answer() {
+                let opened = line.open(statement).await;
+                opened.map_err(|err| statement.context(err))?;
+            }
+            self.streams.store(true, Ordering::Release);
+            Ok(running)
+        })
+    }
+
+    fn next<'f>(
+        &'f self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        most: usize,
+    ) -> BoxFuture<'f, Result<bool, Error>> {
+        let next = async move { self.line.lock().await.next(statement, sink, most).await };
+        next.boxed()
+    }
+
+    fn stream_dropped(&self) {
+        self.streams.store(false, Ordering::Release);
+    }
+}

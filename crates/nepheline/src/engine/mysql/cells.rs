@@ -1,0 +1,186 @@
+//! MariaDB's and MySQL's values, on the way out as binds and on the way in as cells.
+
+use jiff::civil::{Date, DateTime, Time};
+use mysql_async::consts::ColumnType;
+use mysql_async::{Column, Row, Value};
+use nepheline_core::internal::LentBind;
+use nepheline_core::{BindValue, Cell, Cells, Dialect};
+use rust_decimal::Decimal;
+
+/// The character set number of bytes that are no text.
+const BINARY: u16 = 63;
+
+/// The cells of one row, from left to right.
+pub(crate) struct RowCells<'r> {
+    row: &'r Row,
+    columns: &'r [Column],
+    key_cells: &'r [usize],
+    next: usize,
+}
+
+impl<'r> RowCells<'r> {
+    pub(super) fn new(row: &'r Row, key_cells: &'r [usize]) -> Self {
+        RowCells { row, columns: row.columns_ref(), key_cells, next: 0 }
+    }
+}
+
+impl Cells for RowCells<'_> {
+    #[inline]
+    fn back(&mut self, cells: usize) {
+        self.next -= cells;
+    }
+
+    fn go_to(&mut self, cell: usize) {
+        self.next = cell;
+    }
+
+    fn key_cells(&self) -> &[usize] {
+        self.key_cells
+    }
+
+    #[inline]
+    fn next_cell(&mut self) -> Cell<'_> {
+        let position = self.next;
+        self.next += 1;
+        match (self.row.as_ref(position), self.columns.get(position)) {
+            (Some(value), Some(column)) => cell_of(value, column),
+            _ => Cell::Unknown("no such column"),
+        }
+    }
+}
+
+#[inline]
+fn cell_of<'r>(value: &'r Value, column: &Column) -> Cell<'r> {
+    match *value {
+        Value::NULL => Cell::Null,
+        Value::Int(number) => Cell::Int(number),
+        Value::UInt(number) => match i64::try_from(number) {
+            Ok(number) => Cell::Int(number),
+            Err(_) => Cell::Unknown("bigint unsigned, above what a bigint holds"),
+        },
+        Value::Double(number) => Cell::Float(number),
+        Value::Float(number) => Cell::Float(number.into()),
+        Value::Bytes(ref bytes) => cell_of_bytes(bytes, column),
+        Value::Date(year, month, day, hour, minute, second, micro) => {
+            date_cell(column, (year, month, day), (hour, minute, second, micro))
+        }
+        Value::Time(negative, days, hour, minute, second, micro) => {
+            match time_of(hour, minute, second, micro) {
+                Some(time) if !negative && days == 0 => Cell::Time(time),
+                _ => Cell::Unknown("time, outside of a day"),
+            }
+        }
+    }
+}
+
+fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
+    let text = || std::str::from_utf8(bytes).ok();
+    match column.column_type() {
+        ColumnType::MYSQL_TYPE_NEWDECIMAL | ColumnType::MYSQL_TYPE_DECIMAL => {
+            match text().and_then(decimal) {
+                // SUM of integers is a decimal here, and an integer to everybody else.
+                Some(number) if number.scale() == 0 => match i64::try_from(number) {
+                    Ok(whole) if whole_column(column) => Cell::Int(whole),
+                    _ => Cell::Decimal(number),
+                },
+                Some(number) => Cell::Decimal(number),
+                None => Cell::Unknown("decimal, of more than 28 digits"),
+            }
+        }
+        ColumnType::MYSQL_TYPE_JSON => text().map_or(Cell::Bytes(bytes), Cell::Text),
+        _ if column.character_set() == BINARY => Cell::Bytes(bytes),
+        _ => text().map_or(Cell::Bytes(bytes), Cell::Text),
+    }
+}
+
+/// A decimal without the zeros at its end, which the server writes as far as the type goes.
+fn decimal(text: &str) -> Option<Decimal> {
+    let significant = match text.contains('.') {
+        true => text.trim_end_matches('0').trim_end_matches('.'),
+        false => text,
+    };
+    let value = Decimal::from_str_exact(significant).ok()?;
+    // The digits that were there are part of how a decimal is written, where they fit.
+    Some(Decimal::from_str_exact(text).unwrap_or(value))
+}
+
+/// Whether a decimal is declared without digits after the point.
+fn whole_column(column: &Column) -> bool {
+    column.decimals() == 0
+}
+
+fn date_cell<'r>(
+    column: &Column,
+    (year, month, day): (u16, u8, u8),
+    (hour, minute, second, micro): (u8, u8, u8, u32),
+) -> Cell<'r> {
+    let part = |part: u8| i8::try_from(part).ok();
+    let date = || Date::new(i16::try_from(year).ok()?, part(month)?, part(day)?).ok();
+    let Some(date) = date() else { return Cell::Unknown("date, such as a day 0, that is none") };
+    match column.column_type() {
+        ColumnType::MYSQL_TYPE_DATE | ColumnType::MYSQL_TYPE_NEWDATE => Cell::Date(date),
+        _ => match time_of(hour, minute, second, micro) {
+            Some(time) => Cell::DateTimeOrUtc(DateTime::from_parts(date, time)),
+            None => Cell::Unknown("time, outside of a day"),
+        },
+    }
+}
+
+fn time_of(hour: u8, minute: u8, second: u8, micro: u32) -> Option<Time> {
+    let part = |part: u8| i8::try_from(part).ok();
+    let nanos = i32::try_from(micro.checked_mul(1_000)?).ok()?;
+    Time::new(part(hour)?, part(minute)?, part(second)?, nanos).ok()
+}
+
+/// A bind as MariaDB and MySQL take it.
+pub(super) fn bind(bind: &LentBind<'_>, dialect: Dialect) -> Value {
+    match bind {
+        LentBind::Int(value) => Value::Int(*value),
+        LentBind::Float(value) => Value::Double(*value),
+        LentBind::Text(text) => Value::Bytes(text.as_bytes().to_vec()),
+        LentBind::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
+        LentBind::Value(value) => of_value(value, dialect),
+        LentBind::Made(value) => of_value(value, dialect),
+    }
+}
+
+fn of_value(value: &BindValue, dialect: Dialect) -> Value {
+    match value {
+        BindValue::Bool(value) => Value::Int(i64::from(*value)),
+        BindValue::Int(value) => Value::Int(*value),
+        BindValue::Float(value) => Value::Double(*value),
+        BindValue::Text(text) | BindValue::Json(text) => Value::Bytes(text.as_bytes().to_vec()),
+        BindValue::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
+        BindValue::Date(date) => moment(DateTime::from_parts(*date, Time::midnight())),
+        BindValue::DateTime(at) => moment(*at),
+        BindValue::Timestamp(at) => moment(at.to_zoned(jiff::tz::TimeZone::UTC).datetime()),
+        BindValue::Time(time) => Value::Time(
+            false,
+            0,
+            time.hour().unsigned_abs(),
+            time.minute().unsigned_abs(),
+            time.second().unsigned_abs(),
+            time.subsec_nanosecond().unsigned_abs() / 1_000,
+        ),
+        // MariaDB reads the text form into its UUID type; MySQL has none and keeps the 16 bytes.
+        BindValue::Uuid(uuid) if dialect == Dialect::MySql => {
+            Value::Bytes(uuid.as_bytes().to_vec())
+        }
+        other => match other.plain_text() {
+            Some(text) => Value::Bytes(text.into_bytes()),
+            None => Value::NULL,
+        },
+    }
+}
+
+fn moment(at: DateTime) -> Value {
+    Value::Date(
+        at.year().unsigned_abs(),
+        at.month().unsigned_abs(),
+        at.day().unsigned_abs(),
+        at.hour().unsigned_abs(),
+        at.minute().unsigned_abs(),
+        at.second().unsigned_abs(),
+        at.subsec_nanosecond().unsigned_abs() / 1_000,
+    )
+}

@@ -1,0 +1,160 @@
+//! Connecting to a MariaDB or MySQL server, and setting a session up.
+
+use futures_util::future::BoxFuture;
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, Opts, OptsBuilder};
+use nepheline_core::{Dialect, Error};
+use url::Url;
+
+use super::fault::failed;
+use super::wire::MySqlWire;
+use crate::access::options::{Options, Tls};
+use crate::engine::{BoxWire, Connect};
+
+/// Opens connections for the pool.
+pub(crate) struct Connector {
+    pub(crate) settings: Opts,
+    pub(crate) options: Options,
+}
+
+/// What a server said of itself when the session was set up.
+#[derive(Debug, Clone)]
+pub(super) struct Server {
+    pub(super) dialect: Dialect,
+    pub(super) max_allowed_packet: usize,
+    /// Tells it from others behind the same address.
+    pub(super) identity: String,
+}
+
+/// What tells a server from others behind the same address.
+pub(super) const IDENTITY: &str = "CONCAT_WS('/', @@hostname, @@port, @@server_id, @@datadir)";
+
+impl Connector {
+    pub(crate) fn new(options: &Options, url: &Url) -> Result<Connector, Error> {
+        let shown = options.shown();
+        let decoded = |text: &str| -> Result<String, Error> {
+            let text = percent_encoding::percent_decode_str(text).decode_utf8();
+            Ok(text
+                .map_err(|err| Error::unfit_url(&shown, "is not UTF-8").caused_by(err))?
+                .into())
+        };
+        let mut builder = OptsBuilder::default()
+            .ip_or_hostname(url.host_str().unwrap_or("localhost"))
+            .tcp_port(url.port().unwrap_or(3306))
+            .stmt_cache_size(options.statements_kept)
+            // A socket is used where the URL names one, and only there.
+            .prefer_socket(false);
+        if !url.username().is_empty() {
+            builder = builder.user(Some(decoded(url.username())?));
+        }
+        if let Some(password) = url.password() {
+            builder = builder.pass(Some(decoded(password)?));
+        }
+        match decoded(url.path().trim_start_matches('/'))?.as_str() {
+            "" => {}
+            database => builder = builder.db_name(Some(database.to_owned())),
+        }
+        for (name, value) in url.query_pairs() {
+            match &*name {
+                "socket" => builder = builder.socket(Some(value.into_owned())),
+                _ => {
+                    let reason = format!("has an unknown parameter `{name}`");
+                    return Err(Error::unfit_url(&shown, reason));
+                }
+            }
+        }
+        if options.tls == Some(Tls::Require) {
+            #[cfg(feature = "tls")]
+            {
+                builder = builder.ssl_opts(crate::engine::tls::for_mysql(options.tls_root.as_deref()));
+            }
+            #[cfg(not(feature = "tls"))]
+            {
+                let reason = "asks for encryption, which the feature `tls` adds";
+                return Err(Error::unfit_url(&shown, reason));
+            }
+        }
+        Ok(Connector { settings: builder.into(), options: options.clone() })
+    }
+}
+
+impl Connector {
+    async fn open(&self) -> Result<MySqlWire, Error> {
+        let mut conn = Conn::new(self.settings.clone())
+            .await
+            .map_err(|err| Error::cannot_open(&format!("`{}`", self.options.shown()), err))?;
+        let server = set_up(&mut conn).await?;
+        set_timeouts(&mut conn, &server, &self.options).await?;
+        let rested = self.options.connect_timeout;
+        Ok(MySqlWire::new(conn, server, self.settings.clone(), rested))
+    }
+}
+
+impl Connect for Connector {
+    fn connect(&self) -> BoxFuture<'_, Result<BoxWire, Error>> {
+        Box::pin(async { Ok(Box::new(self.open().await?) as BoxWire) })
+    }
+}
+
+/// Makes a session mean what every other handle means, and refuses a server that cannot.
+pub(super) async fn set_up(conn: &mut Conn) -> Result<Server, Error> {
+    let facts = format!("SELECT VERSION(), @@max_allowed_packet, {IDENTITY}");
+    let facts: Option<(String, usize, String)> = conn.query_first(facts).await.map_err(failed)?;
+    let (version, max_allowed_packet, identity) = facts.unwrap_or_default();
+    let dialect = match version.contains("MariaDB") {
+        true => Dialect::MariaDb,
+        false => Dialect::MySql,
+    };
+    let oldest = match dialect {
+        Dialect::MariaDb => (10, 6, 0),
+        _ => (8, 0, 19),
+    };
+    if conn.server_version() < oldest {
+        let (major, minor, patch) = oldest;
+        return Err(Error::unfit_session(format!(
+            "it is {dialect} {version}, and {major}.{minor}.{patch} is needed"
+        )));
+    }
+    for settings in session_settings(dialect) {
+        conn.query_drop(settings).await.map_err(failed)?;
+    }
+    Ok(Server { dialect, max_allowed_packet, identity })
+}
+
+/// The whole `sql_mode` is set, never added to: modes such as ANSI_QUOTES, PIPES_AS_CONCAT and
+/// PAD_CHAR_TO_FULL_LENGTH change what a statement means.
+fn session_settings(dialect: Dialect) -> [&'static str; 2] {
+    match dialect {
+        Dialect::MariaDb => [
+            "SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin",
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,ONLY_FULL_GROUP_BY,NO_ZERO_IN_DATE,\
+             NO_ZERO_DATE,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES,SIMULTANEOUS_ASSIGNMENT', \
+             time_zone = '+00:00', group_concat_max_len = 1073741824, \
+             max_recursive_iterations = 4294967295, tmp_table_size = 268435456, \
+             max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0, \
+             optimizer_switch = 'exists_to_in=off'",
+        ],
+        _ => [
+            "SET NAMES utf8mb4 COLLATE utf8mb4_0900_bin",
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,ONLY_FULL_GROUP_BY,NO_ZERO_IN_DATE,\
+             NO_ZERO_DATE,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES', \
+             time_zone = '+00:00', group_concat_max_len = 1073741824, \
+             cte_max_recursion_depth = 4294967295, tmp_table_size = 268435456, \
+             max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0",
+        ],
+    }
+}
+
+async fn set_timeouts(conn: &mut Conn, server: &Server, options: &Options) -> Result<(), Error> {
+    let lock = options.lock_timeout.as_secs().max(1);
+    let mut settings = format!("SET SESSION innodb_lock_wait_timeout = {lock}");
+    if let Some(longest) = options.statement_timeout {
+        settings += &match server.dialect {
+            Dialect::MariaDb => {
+                format!(", max_statement_time = {:.6}", longest.as_secs_f64().max(1e-6))
+            }
+            _ => format!(", max_execution_time = {}", longest.as_millis().max(1)),
+        };
+    }
+    conn.query_drop(settings).await.map_err(failed)
+}

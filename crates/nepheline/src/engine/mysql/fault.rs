@@ -1,0 +1,64 @@
+//! What the driver's errors mean.
+
+use nepheline_core::internal::Violation;
+use nepheline_core::{Error, ErrorKind};
+
+#[cold]
+pub(super) fn failed(cause: mysql_async::Error) -> Error {
+    let kind = match &cause {
+        mysql_async::Error::Server(err) => match err.code {
+            // A deadlock, and a row that changed since the transaction's snapshot.
+            1213 | 1020 => ErrorKind::Conflict,
+            1205 | 3572 => ErrorKind::Locked,
+            1969 | 3024 | 1317 => ErrorKind::StatementTimeout,
+            1062 | 1586 => ErrorKind::UniqueViolation,
+            1451 | 1452 => ErrorKind::ForeignKeyViolation,
+            4025 | 3819 => ErrorKind::CheckViolation,
+            1048 | 1364 => ErrorKind::NotNullViolation,
+            // Killed, or the server is going down.
+            1927 | 1053 => ErrorKind::ConnectionLost,
+            _ => ErrorKind::Database,
+        },
+        mysql_async::Error::Io(_) => ErrorKind::ConnectionLost,
+        mysql_async::Error::Driver(mysql_async::DriverError::ConnectionClosed) => {
+            ErrorKind::ConnectionLost
+        }
+        _ => ErrorKind::Database,
+    };
+    let violation = violation_of(kind, &cause);
+    let err = Error::of_driver(kind, cause);
+    match violation {
+        Some(violation) => err.violating(violation),
+        None => err,
+    }
+}
+
+/// What the server's message tells of a constraint: it has no fields of its own.
+fn violation_of(kind: ErrorKind, cause: &mysql_async::Error) -> Option<Violation> {
+    let mysql_async::Error::Server(err) = cause else { return None };
+    let message = err.message.as_str();
+    let (mut constraint, mut table, mut column) = (None, None, None);
+    match kind {
+        // "Duplicate entry '..' for key 'name'", on MySQL with the table and a dot before the name.
+        ErrorKind::UniqueViolation => {
+            let key = message.strip_suffix('\'')?.rsplit('\'').next()?;
+            constraint = key.rsplit('.').next();
+        }
+        // ".. fails (`database`.`table`, CONSTRAINT `name` FOREIGN KEY ..".
+        ErrorKind::ForeignKeyViolation => {
+            let mut names = message.split('`').skip(1).step_by(2);
+            (_, table, constraint) = (names.next(), names.next(), names.next());
+        }
+        // "CONSTRAINT `name` failed for `database`.`table`", or "Check constraint 'name' is violated.".
+        ErrorKind::CheckViolation => {
+            let mut names = message.split(['`', '\'']).skip(1).step_by(2);
+            (constraint, _, table) = (names.next(), names.next(), names.next());
+        }
+        // "Column 'c' cannot be null", or "Field 'c' doesn't have a default value".
+        ErrorKind::NotNullViolation => column = message.split('\'').nth(1),
+        _ => return None,
+    }
+    let [constraint, table, column] =
+        [constraint, table, column].map(|name| name.map(str::to_owned));
+    Some(Violation { constraint, table, column })
+}

@@ -1,0 +1,87 @@
+//! A session over a connection that the program already has.
+
+use std::fmt;
+use std::time::Duration;
+
+use mysql_async::Conn;
+use nepheline_core::{Error, ErrorKind};
+
+use super::connection;
+use super::wire::MySqlWire;
+use crate::access::asynchronous::AsyncAccess;
+use crate::access::handle::sealed;
+use crate::access::session::Lent;
+use crate::access::setting::{Setting, set_by};
+
+/// Runs queries on a `mysql_async` connection of your own.
+///
+/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
+/// are those of [`Handle`](crate::Handle). The session owns the connection while it uses it, because one whose answer
+/// nobody has read to the end must not go on; [`into_inner`](Self::into_inner) gives it back in step.
+///
+/// ```no_run
+/// use nepheline::mysql::Session;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+/// # async fn f(conn: mysql_async::Conn) -> Result<(), Error> {
+/// let session = Session::over(conn).await?;
+/// let labs: u64 = session.count(&Lab::rows()).await?;
+/// let conn: mysql_async::Conn = session.into_inner().await?;
+/// # Ok(())
+/// # }
+/// ```
+pub struct Session {
+    lent: Lent<MySqlWire>,
+}
+
+/// How long a connection is waited for that has rested, which sessions never do.
+const PING: Duration = Duration::from_secs(10);
+
+impl Session {
+    /// Sets the session up as ours are: `sql_mode`, time zone, character set and limits. It stays so
+    /// afterwards.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) for a server before MariaDB 10.6 or MySQL
+    /// 8.0.19; or what the server refuses.
+    pub async fn over(mut conn: Conn) -> Result<Session, Error> {
+        let server = connection::set_up(&mut conn).await?;
+        let settings = conn.opts().clone();
+        let wire = MySqlWire::new(conn, server, settings, PING);
+        Ok(Session { lent: Lent::new(wire) })
+    }
+
+    /// Returns the connection. A statement whose future was dropped is stopped before, by `KILL QUERY` from a second
+    /// connection.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`ConnectionLost`](crate::ErrorKind::ConnectionLost) if the connection could not be brought in step;
+    /// then it is closed.
+    pub async fn into_inner(self) -> Result<Conn, Error> {
+        let conn = self.lent.into_wire().await?.into_conn();
+        conn.ok_or_else(|| Error::of_driver(ErrorKind::ConnectionLost, "it was left busy"))
+    }
+
+    set_by!([self] self -> Self);
+
+    /// The same session with another setting.
+    fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
+        self.lent.setting = change(&self.lent.setting);
+        self
+    }
+}
+
+impl sealed::Handle for Session {
+    #[expect(private_interfaces, reason = "only the verbs call it")]
+    fn access(&self) -> AsyncAccess<'_> {
+        AsyncAccess::Session(&self.lent)
+    }
+}
+
+impl fmt::Debug for Session {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("mysql::Session")
+    }
+}

@@ -1,0 +1,98 @@
+//! PostgreSQL's values as cells, straight from their binary form.
+
+use jiff::Timestamp;
+use jiff::civil::{Date, DateTime, Time};
+use nepheline_core::{Cell, Cells};
+use rust_decimal::Decimal;
+use tokio_postgres::Row;
+use tokio_postgres::types::{FromSql, Kind, Type};
+use uuid::Uuid;
+
+/// The cells of one row, from left to right.
+pub(crate) struct RowCells<'r> {
+    row: &'r Row,
+    key_cells: &'r [usize],
+    next: usize,
+}
+
+impl<'r> RowCells<'r> {
+    pub(super) fn new(row: &'r Row, key_cells: &'r [usize]) -> Self {
+        RowCells { row, key_cells, next: 0 }
+    }
+}
+
+impl Cells for RowCells<'_> {
+    #[inline]
+    fn back(&mut self, cells: usize) {
+        self.next -= cells;
+    }
+
+    fn go_to(&mut self, cell: usize) {
+        self.next = cell;
+    }
+
+    fn key_cells(&self) -> &[usize] {
+        self.key_cells
+    }
+
+    #[inline]
+    fn next_cell(&mut self) -> Cell<'_> {
+        let position = self.next;
+        self.next += 1;
+        match self.row.try_get::<_, Arrived<'_>>(position) {
+            Ok(Arrived(Some(cell))) => cell,
+            _ => match self.row.columns().get(position) {
+                Some(column) => Cell::Unknown(column.type_().name()),
+                None => Cell::Unknown("no such column"),
+            },
+        }
+    }
+}
+
+/// A cell, if the type is one that we know.
+struct Arrived<'r>(Option<Cell<'r>>);
+
+type Failure = Box<dyn std::error::Error + Sync + Send>;
+
+impl<'r> FromSql<'r> for Arrived<'r> {
+    #[inline]
+    fn from_sql(ty: &Type, raw: &'r [u8]) -> Result<Arrived<'r>, Failure> {
+        let cell = match *ty {
+            Type::INT8 => Cell::Int(i64::from_sql(ty, raw)?),
+            Type::FLOAT8 => Cell::Float(f64::from_sql(ty, raw)?),
+            Type::TEXT | Type::VARCHAR | Type::BPCHAR | Type::NAME | Type::JSON | Type::UNKNOWN => {
+                Cell::Text(<&str>::from_sql(ty, raw)?)
+            }
+            Type::BOOL => Cell::Bool(bool::from_sql(ty, raw)?),
+            Type::INT4 => Cell::Int(i32::from_sql(ty, raw)?.into()),
+            Type::INT2 => Cell::Int(i16::from_sql(ty, raw)?.into()),
+            Type::FLOAT4 => Cell::Float(f32::from_sql(ty, raw)?.into()),
+            Type::BYTEA => Cell::Bytes(raw),
+            Type::DATE => Cell::Date(Date::from_sql(ty, raw)?),
+            Type::TIME => Cell::Time(Time::from_sql(ty, raw)?),
+            Type::TIMESTAMP => Cell::DateTime(DateTime::from_sql(ty, raw)?),
+            Type::TIMESTAMPTZ => Cell::Timestamp(Timestamp::from_sql(ty, raw)?),
+            Type::UUID => Cell::Uuid(Uuid::from_sql(ty, raw)?),
+            Type::NUMERIC => Cell::Decimal(Decimal::from_sql(ty, raw)?),
+            // The binary form of jsonb is its text behind a version number.
+            Type::JSONB => match raw.split_first() {
+                Some((1, text)) => Cell::Text(std::str::from_utf8(text)?),
+                _ => return Ok(Arrived(None)),
+            },
+            _ => match ty.kind() {
+                // The name of the value, which is how text stands for an enum.
+                Kind::Enum(_) => Cell::Text(std::str::from_utf8(raw)?),
+                _ => return Ok(Arrived(None)),
+            },
+        };
+        Ok(Arrived(Some(cell)))
+    }
+
+    fn from_sql_null(_: &Type) -> Result<Arrived<'r>, Failure> {
+        Ok(Arrived(Some(Cell::Null)))
+    }
+
+    fn accepts(_: &Type) -> bool {
+        true
+    }
+}

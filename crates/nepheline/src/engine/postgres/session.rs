@@ -1,0 +1,78 @@
+//! A session over a client that the program already has.
+
+use std::fmt;
+
+use nepheline_core::Error;
+use tokio_postgres::{Client, GenericClient};
+
+use super::connection;
+use super::statements::Statements;
+use super::wire::PostgresWire;
+use crate::access::asynchronous::AsyncAccess;
+use crate::access::handle::sealed;
+use crate::access::session::Lent;
+use crate::access::setting::{Setting, set_by};
+
+/// How many statements a session keeps prepared.
+const STATEMENTS_KEPT: usize = 128;
+
+/// Runs queries on a `tokio_postgres` client or transaction of your own.
+///
+/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
+/// are those of [`Handle`](crate::Handle). A statement whose future is dropped runs on at the server, and the next one
+/// waits for its end: to cancel it could stop a statement of the program.
+///
+/// ```no_run
+/// use nepheline::postgres::Session;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+/// # async fn f(client: tokio_postgres::Client) -> Result<(), Error> {
+/// let session = Session::over(&client).await?;
+/// let labs: u64 = session.count(&Lab::rows()).await?;
+/// # Ok(())
+/// # }
+/// ```
+pub struct Session<'c> {
+    lent: Lent<PostgresWire<&'c Client>>,
+}
+
+impl<'c> Session<'c> {
+    /// Sets the session up as ours are: time zone UTC, encoding UTF-8, standard strings, and `= NULL`
+    /// as the standard has it. It stays so afterwards.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) for a server before PostgreSQL 14 or one
+    /// whose text is not UTF-8; or what the server refuses.
+    pub async fn over(client: &'c impl GenericClient) -> Result<Session<'c>, Error> {
+        // The client below a transaction: what runs on it runs within the transaction. Its own
+        // methods need no box for each call, which those of the trait do.
+        let client = client.client();
+        connection::set_up(client).await?;
+        let statements = Statements::keeping(STATEMENTS_KEPT);
+        // To cancel what runs could stop a statement of the program.
+        let wire = PostgresWire { client, statements, rows: None, canceller: None };
+        Ok(Session { lent: Lent::new(wire) })
+    }
+
+    set_by!([self] self -> Self);
+
+    /// The same session with another setting.
+    fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
+        self.lent.setting = change(&self.lent.setting);
+        self
+    }
+}
+
+impl sealed::Handle for Session<'_> {
+    #[expect(private_interfaces, reason = "only the verbs call it")]
+    fn access(&self) -> AsyncAccess<'_> {
+        AsyncAccess::Session(&self.lent)
+    }
+}
+
+impl fmt::Debug for Session<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("postgres::Session")
+    }
+}

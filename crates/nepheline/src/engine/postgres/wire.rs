@@ -1,0 +1,243 @@
+//! How statements run on a PostgreSQL connection, and how they are stopped.
+//!
+//! The driver reads the answers of a statement that was dropped by itself, so that the wire is always in step. The
+//! server goes on with the statement until it is cancelled.
+
+use std::borrow::Borrow;
+use std::pin::Pin;
+use std::task::Poll;
+use std::time::Duration;
+
+use futures_util::future::BoxFuture;
+use futures_util::{FutureExt, Stream, TryStreamExt};
+use nepheline_core::internal::{Statement, Written};
+use nepheline_core::{Dialect, Error, ErrorKind};
+use tokio_postgres::error::SqlState;
+use tokio_postgres::{CancelToken, Client, NoTls, RowStream};
+
+use super::cells::RowCells;
+use super::connection::Encryption;
+use super::copy::copy;
+use super::fault::{failed, wants_new_plan};
+use super::statements::Statements;
+use crate::engine::{AsyncWire, STOPPING};
+use crate::exec::sink::Sink;
+use crate::exec::transaction::{Isolation, TransactionOptions};
+
+/// The most values that one statement binds: the protocol counts them with 16 bits ("Bind").
+const MOST_BINDS: usize = 65_535;
+
+/// A connection over a client of our own, or over one that the program has lent.
+pub(super) struct PostgresWire<C> {
+    pub(super) client: C,
+    pub(super) statements: Statements,
+    /// The rows of a stream that are still to come.
+    pub(super) rows: Option<Pin<Box<RowStream>>>,
+    /// Cancels what runs. A client that is lent has none: a cancel that arrives late would stop a statement of the
+    /// program.
+    pub(super) canceller: Option<Canceller>,
+}
+
+/// Asks the server to cancel whatever runs on a connection.
+#[derive(Clone)]
+pub(super) struct Canceller {
+    pub(super) token: CancelToken,
+    pub(super) tls: Encryption,
+}
+
+impl Canceller {
+    async fn cancel(self) {
+        let cancelled = async {
+            match self.tls {
+                Encryption::Off => self.token.cancel_query(NoTls).await,
+                #[cfg(feature = "tls")]
+                Encryption::On(tls) => self.token.cancel_query(tls).await,
+            }
+        };
+        // If the server cannot be reached, the connection is closed all the same.
+        let _ = tokio::time::timeout(STOPPING, cancelled).await;
+    }
+}
+
+impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
+    async fn send(&self, statement: &Statement<'_>, alone: bool) -> Result<RowStream, Error> {
+        if statement.binds().len() > MOST_BINDS {
+            return Err(Error::too_many_binds(statement.binds().len(), MOST_BINDS));
+        }
+        let client = self.client.borrow();
+        match self.statements.run(client, statement).await {
+            // Its table has changed since it was prepared. Within a transaction the server takes no more.
+            Err(err) if wants_new_plan(&err) => {
+                self.statements.forget(statement.text());
+                match alone {
+                    true => self.statements.run(client, statement).await,
+                    false => Err(err),
+                }
+            }
+            sent => sent,
+        }
+        .map_err(failed)
+    }
+
+    async fn fetch(
+        &mut self,
+        statement: &Statement<'_>,
+        sink: &mut dyn Sink,
+        alone: bool,
+    ) -> Result<(), Error> {
+        if let Some(copying) = statement.copying() {
+            // In a box of its own: it is rare, and its state would be moved with every query.
+            let rows =
+                Box::pin(copy(self.client.borrow(), &self.statements, statement, copying)).await?;
+            sink.wrote(Written { rows, inserted: rows });
+            return Ok(());
+        }
+        let mut rows = std::pin::pin!(self.send(statement, alone).await?);
+        let mut wants = true;
+        while let Some(row) = rows.try_next().await.map_err(failed)? {
+            // Those that nobody wants are read all the same, so that the connection is free.
+            if wants {
+                wants = sink.postgres_row(&mut RowCells::new(&row, statement.key_cells()));
+            }
+        }
+        sink.wrote(Written { rows: rows.rows_affected().unwrap_or_default(), inserted: 0 });
+        Ok(())
+    }
+
+    /// Gives the rows that have arrived to a sink, or waits for one.
+    async fn next_rows(
+        &mut self,
+        statement: &Statement<'_>,
+        sink: &mut dyn Sink,
+        most: usize,
+    ) -> Result<bool, Error> {
+        let Some(rows) = &mut self.rows else { return Ok(false) };
+        let mut given = 0;
+        let more = std::future::poll_fn(|cx| {
+            while given < most {
+                let row = match rows.as_mut().poll_next(cx) {
+                    Poll::Pending if given > 0 => return Poll::Ready(Ok(true)),
+                    Poll::Pending => return Poll::Pending,
+                    Poll::Ready(None) => return Poll::Ready(Ok(false)),
+                    Poll::Ready(Some(Err(err))) => return Poll::Ready(Err(failed(err))),
+                    Poll::Ready(Some(Ok(row))) => row,
+                };
+                given += 1;
+                if !sink.postgres_row(&mut RowCells::new(&row, statement.key_cells())) {
+                    // A row does not fit its type, which ends the stream with an error.
+                    return Poll::Ready(Ok(true));
+                }
+            }
+            Poll::Ready(Ok(true))
+        });
+        let more = more.await;
+        if !matches!(more, Ok(true)) {
+            self.rows = None;
+        }
+        more
+    }
+}
+
+impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
+    fn dialect(&self) -> Dialect {
+        Dialect::Postgres
+    }
+
+    fn before(&self, statement: &Statement<'_>) -> Vec<Statement<'static>> {
+        statement
+            .copying()
+            .map(super::copy::before)
+            .unwrap_or_default()
+    }
+
+    fn run<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        self.fetch(statement, sink, alone).boxed()
+    }
+
+    fn command<'f>(&'f mut self, text: &'f str) -> BoxFuture<'f, Result<(), Error>> {
+        Box::pin(async move { self.client.borrow().batch_execute(text).await.map_err(failed) })
+    }
+
+    fn open<'f>(&'f mut self, statement: &'f Statement<'_>) -> BoxFuture<'f, Result<(), Error>> {
+        Box::pin(async move {
+            self.rows = Some(Box::pin(self.send(statement, false).await?));
+            Ok(())
+        })
+    }
+
+    fn next<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        most: usize,
+    ) -> BoxFuture<'f, Result<bool, Error>> {
+        self.next_rows(statement, sink, most).boxed()
+    }
+
+    fn finish_stream(&mut self) -> BoxFuture<'_, Result<(), Error>> {
+        Box::pin(async move {
+            let Some(mut rows) = self.rows.take() else { return Ok(()) };
+            while rows.try_next().await.map_err(failed)?.is_some() {}
+            Ok(())
+        })
+    }
+
+    fn recover(&mut self) -> BoxFuture<'_, Result<(), Error>> {
+        self.rows = None;
+        Box::pin(async move {
+            if let Some(canceller) = self.canceller.clone() {
+                canceller.cancel().await;
+            }
+            // Answered after whatever runs. A cancel that comes late may hit it, and then has hit nothing else.
+            let fence = || tokio::time::timeout(STOPPING, self.client.borrow().simple_query(""));
+            for _ in 0..2 {
+                match fence().await {
+                    Ok(Ok(_)) => return Ok(()),
+                    Ok(Err(err)) if err.code() == Some(&SqlState::QUERY_CANCELED) => {}
+                    Ok(Err(err)) => return Err(failed(err)),
+                    Err(elapsed) => {
+                        return Err(Error::of_driver(ErrorKind::ConnectionLost, elapsed));
+                    }
+                }
+            }
+            Ok(())
+        })
+    }
+
+    /// The server undoes what a closed connection left open.
+    fn salvage(&mut self, interrupted: bool) -> BoxFuture<'_, bool> {
+        self.rows = None;
+        Box::pin(async move {
+            if interrupted && let Some(canceller) = self.canceller.clone() {
+                canceller.cancel().await;
+            }
+            false
+        })
+    }
+
+    fn rested(&mut self, _rested: Duration) -> BoxFuture<'_, bool> {
+        std::future::ready(!self.client.borrow().is_closed()).boxed()
+    }
+
+    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
+        match (options.isolation, options.read_only) {
+            (Isolation::ReadCommitted, false) => &["BEGIN ISOLATION LEVEL READ COMMITTED"],
+            (Isolation::ReadCommitted, true) => {
+                &["BEGIN ISOLATION LEVEL READ COMMITTED READ ONLY"]
+            }
+            (Isolation::Serializable, false) => &["BEGIN ISOLATION LEVEL SERIALIZABLE"],
+            (Isolation::Serializable, true) => &["BEGIN ISOLATION LEVEL SERIALIZABLE READ ONLY"],
+        }
+    }
+
+    /// A transaction that has failed answers COMMIT with ROLLBACK, and the driver does not tell; before that it
+    /// refuses the SELECT, and the server then leaves out the rest ("Multiple Statements in a Simple Query").
+    fn commit_text(&self) -> &'static str {
+        "SELECT 1; COMMIT"
+    }
+}

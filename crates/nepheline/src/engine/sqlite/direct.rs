@@ -1,0 +1,331 @@
+//! A connection to SQLite, called on the thread that it is called from.
+
+use std::future::{Ready, ready};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use nepheline_core::internal::{Statement, Violation, Written};
+use nepheline_core::{Dialect, Error, ErrorKind};
+use rusqlite::config::DbConfig;
+use rusqlite::{CachedStatement, Connection, ErrorCode, OpenFlags, Rows};
+use self_cell::MutBorrow;
+
+use super::cells::{RowCells, bind};
+use super::functions;
+use crate::access::options::{Options, SqliteMode};
+use crate::exec::access::Blocking;
+use crate::exec::line::Wire;
+use crate::exec::sink::Sink;
+use crate::exec::transaction::TransactionOptions;
+
+/// The oldest SQLite whose SQL has all that we write, as its version number.
+const OLDEST: i32 = 3_040_000;
+
+/// How many steps of its machine SQLite takes between two looks at the clock.
+const STEPS_BETWEEN_LOOKS: i32 = 10_000;
+
+/// A connection of our own.
+pub(crate) struct Opened {
+    pub(crate) connection: Connection,
+    pub(crate) timeout: Option<StatementTimeout>,
+}
+
+/// Opens a file, or a database in memory, and sets the connection up.
+pub(crate) fn open(
+    path: &str,
+    mode: SqliteMode,
+    options: &Options,
+    given_up: Option<Arc<AtomicBool>>,
+) -> Result<Opened, Error> {
+    let access = match mode {
+        SqliteMode::ReadOnly => OpenFlags::SQLITE_OPEN_READ_ONLY,
+        SqliteMode::Existing => OpenFlags::SQLITE_OPEN_READ_WRITE,
+        SqliteMode::Create => OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE,
+    };
+    // Without a mutex of its own, because ours lets one thread in at a time.
+    let flags = access | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let mut connection = Connection::open_with_flags(path, flags)
+        .map_err(|err| Error::cannot_open(&format!("`{path}`"), err))?;
+    set_up(&connection, options.lock_timeout)?;
+    connection.set_prepared_statement_cache_capacity(options.statements_kept);
+    let timeout = StatementTimeout::install(&mut connection, options.statement_timeout, given_up)?;
+    Ok(Opened { connection, timeout })
+}
+
+/// How long a connection of the program waits for a lock.
+const LOCK_WAIT: Duration = Duration::from_secs(5);
+
+/// Sets up a connection of the program.
+pub(crate) fn set_up_lent(connection: &Connection) -> Result<(), Error> {
+    set_up(connection, LOCK_WAIT)
+}
+
+/// Makes a connection mean what every other handle means, and refuses one that cannot.
+fn set_up(connection: &Connection, lock_timeout: Duration) -> Result<(), Error> {
+    if rusqlite::version_number() < OLDEST {
+        let version = rusqlite::version();
+        return Err(Error::unfit_session(format!("it is SQLite {version}, and 3.40 is needed")));
+    }
+    let settings = || -> rusqlite::Result<String> {
+        connection.pragma_update(None, "foreign_keys", true)?;
+        connection.busy_timeout(lock_timeout)?;
+        // Otherwise a misspelt column in double quotes is read as text, and rows come back.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DDL, false)?;
+        functions::register(connection)?;
+        connection.pragma_query_value(None, "encoding", |row| row.get(0))
+    };
+    match settings().map_err(failed)?.as_str() {
+        "UTF-8" => Ok(()),
+        other => Err(Error::unfit_session(format!("its text is {other}, and UTF-8 is needed"))),
+    }
+}
+
+/// A connection that is called on the thread of whoever asks.
+pub(crate) struct DirectWire<'c> {
+    pub(crate) connection: &'c Connection,
+    pub(crate) timeout: Option<&'c StatementTimeout>,
+}
+
+impl Wire for DirectWire<'_> {
+    type Mode = Blocking;
+
+    fn dialect(&self) -> Dialect {
+        Dialect::Sqlite
+    }
+
+    #[inline]
+    fn run<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        _alone: bool,
+    ) -> Ready<Result<(), Error>> {
+        ready(within(self.timeout, || run(self.connection, statement, sink)))
+    }
+
+    fn command<'f>(&'f mut self, text: &'f str) -> Ready<Result<(), Error>> {
+        ready(self.connection.execute_batch(text).map_err(failed))
+    }
+
+    // Nothing is given up in the middle: a call ends before it returns.
+    fn recover(&mut self) -> Ready<Result<(), Error>> {
+        ready(Ok(()))
+    }
+
+    fn finish_stream(&mut self) -> Ready<Result<(), Error>> {
+        ready(Ok(()))
+    }
+
+    fn has_ended_transaction(&self) -> bool {
+        self.connection.is_autocommit()
+    }
+
+    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
+        begin_texts(options)
+    }
+
+    fn end_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
+        end_texts(options)
+    }
+}
+
+/// A lock that is taken at once is waited for; one that a statement after a query takes would fail at once.
+pub(super) fn begin_texts(options: TransactionOptions) -> &'static [&'static str] {
+    match options.read_only {
+        false => &["BEGIN IMMEDIATE"],
+        true => &["BEGIN", "PRAGMA query_only = ON"],
+    }
+}
+
+pub(super) fn end_texts(options: TransactionOptions) -> &'static [&'static str] {
+    if options.read_only { &["PRAGMA query_only = OFF"] } else { &[] }
+}
+
+/// Runs a statement and gives its rows to a sink.
+pub(super) fn run(
+    connection: &Connection,
+    statement: &Statement<'_>,
+    sink: &mut dyn Sink,
+) -> Result<(), Error> {
+    let mut prepared = prepare(connection, statement)?;
+    let mut cursor = prepared.raw_query();
+    let mut left = statement.most_rows();
+    while left > 0 {
+        let Some(row) = cursor.next().map_err(failed)? else { break };
+        left -= 1;
+        if !sink.sqlite_row(&mut RowCells::new(row, statement.key_cells())) {
+            break;
+        }
+    }
+    drop(cursor);
+    sink.wrote(Written { rows: connection.changes(), inserted: 0 });
+    Ok(())
+}
+
+/// Prepares a statement, or finds it in the cache, and binds its values.
+pub(super) fn prepare<'c>(
+    connection: &'c Connection,
+    statement: &Statement<'_>,
+) -> Result<CachedStatement<'c>, Error> {
+    let mut prepared = connection
+        .prepare_cached(statement.text())
+        .map_err(failed)?;
+    // A placeholder that nothing is bound to would be NULL in silence.
+    if prepared.parameter_count() != statement.binds().len() {
+        let (asked, given) = (prepared.parameter_count(), statement.binds().len());
+        return Err(Error::wrong_placeholders(asked, given));
+    }
+    let (mut place, mut unbound) = (0, None);
+    statement.each_bind(|value| {
+        place += 1;
+        if let Err(err) = bind(&mut prepared, place, &value) {
+            unbound.get_or_insert(err);
+        }
+    });
+    match unbound {
+        Some(err) => Err(failed(err)),
+        None => Ok(prepared),
+    }
+}
+
+self_cell::self_cell! {
+    /// A statement whose rows are read one after the other, with its rows.
+    pub(crate) struct OpenRows<'c> {
+        owner: MutBorrow<CachedStatement<'c>>,
+        #[not_covariant]
+        dependent: Rows,
+    }
+}
+
+impl<'c> OpenRows<'c> {
+    pub(crate) fn open(
+        connection: &'c Connection,
+        statement: &Statement<'_>,
+    ) -> Result<OpenRows<'c>, Error> {
+        let prepared = MutBorrow::new(prepare(connection, statement)?);
+        Ok(OpenRows::new(prepared, |prepared| prepared.borrow_mut().raw_query()))
+    }
+
+    /// Gives up to `most` rows to a sink; returns whether more may come.
+    pub(crate) fn next(
+        &mut self,
+        statement: &Statement<'_>,
+        sink: &mut dyn Sink,
+        most: usize,
+    ) -> Result<bool, Error> {
+        self.with_dependent_mut(|_, rows| {
+            for _ in 0..most {
+                let Some(row) = rows.next().map_err(failed)? else { return Ok(false) };
+                if !sink.sqlite_row(&mut RowCells::new(row, statement.key_cells())) {
+                    return Ok(false);
+                }
+            }
+            Ok(true)
+        })
+    }
+}
+
+/// Stops statements that run too long, or that nobody waits for. SQLite asks it every so many steps whether to go on.
+#[derive(Clone)]
+pub(crate) struct StatementTimeout {
+    longest: Option<Duration>,
+    opened: Instant,
+    /// When the running statement has to end, in nanoseconds after `opened`; 0 while none runs.
+    end: Arc<AtomicU64>,
+}
+
+impl StatementTimeout {
+    /// Asks also whether `given_up` is set, where there is such a thing.
+    pub(super) fn install(
+        connection: &mut Connection,
+        longest: Option<Duration>,
+        given_up: Option<Arc<AtomicBool>>,
+    ) -> Result<Option<StatementTimeout>, Error> {
+        if longest.is_none() && given_up.is_none() {
+            return Ok(None);
+        }
+        let (opened, end) = (Instant::now(), Arc::new(AtomicU64::new(0)));
+        let seen = end.clone();
+        let is_over = move || {
+            let end = seen.load(Ordering::Relaxed);
+            let given_up = given_up.as_ref();
+            end != 0 && nanoseconds(opened.elapsed()) >= end
+                || given_up.is_some_and(|given_up| given_up.load(Ordering::Acquire))
+        };
+        connection
+            .progress_handler(STEPS_BETWEEN_LOOKS, Some(is_over))
+            .map_err(failed)?;
+        Ok(Some(StatementTimeout { longest, opened, end }))
+    }
+}
+
+/// Runs `work`, and stops a statement of it that runs too long, if there is such a limit.
+#[inline]
+pub(crate) fn within<T>(timeout: Option<&StatementTimeout>, work: impl FnOnce() -> T) -> T {
+    let Some(timeout) = timeout else { return work() };
+    let Some(longest) = timeout.longest else { return work() };
+    let end = nanoseconds(timeout.opened.elapsed() + longest);
+    timeout.end.store(end, Ordering::Relaxed);
+    let result = work();
+    timeout.end.store(0, Ordering::Relaxed);
+    result
+}
+
+fn nanoseconds(duration: Duration) -> u64 {
+    u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX)
+}
+
+#[cold]
+pub(crate) fn failed(cause: rusqlite::Error) -> Error {
+    let kind = match cause.sqlite_error() {
+        // Somebody wrote since this transaction began to read: only a new one can write.
+        Some(err) if err.extended_code == rusqlite::ffi::SQLITE_BUSY_SNAPSHOT => {
+            ErrorKind::Conflict
+        }
+        Some(err) if err.code == ErrorCode::ConstraintViolation => match err.extended_code {
+            rusqlite::ffi::SQLITE_CONSTRAINT_UNIQUE
+            | rusqlite::ffi::SQLITE_CONSTRAINT_PRIMARYKEY
+            | rusqlite::ffi::SQLITE_CONSTRAINT_ROWID => ErrorKind::UniqueViolation,
+            rusqlite::ffi::SQLITE_CONSTRAINT_FOREIGNKEY => ErrorKind::ForeignKeyViolation,
+            rusqlite::ffi::SQLITE_CONSTRAINT_CHECK => ErrorKind::CheckViolation,
+            rusqlite::ffi::SQLITE_CONSTRAINT_NOTNULL => ErrorKind::NotNullViolation,
+            _ => ErrorKind::Database,
+        },
+        Some(err) => match err.code {
+            ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => ErrorKind::Locked,
+            ErrorCode::OperationInterrupted => ErrorKind::StatementTimeout,
+            _ => ErrorKind::Database,
+        },
+        None => ErrorKind::Database,
+    };
+    let violation = violation_of(kind, &cause.to_string());
+    let err = Error::of_driver(kind, cause);
+    match violation {
+        Some(violation) => err.violating(violation),
+        None => err,
+    }
+}
+
+/// What SQLite's message tells of a constraint: "UNIQUE constraint failed: t.a, t.b".
+fn violation_of(kind: ErrorKind, message: &str) -> Option<Violation> {
+    let what = message
+        .split_once("constraint failed")
+        .map(|(_, what)| what.trim_start_matches(": "));
+    let mut violation = Violation::default();
+    match (kind, what) {
+        (ErrorKind::CheckViolation, Some(name)) => violation.constraint = Some(name.to_owned()),
+        (ErrorKind::UniqueViolation | ErrorKind::NotNullViolation, Some(columns)) => {
+            let names = columns
+                .split(", ")
+                .map(|name| name.split_once('.').unwrap_or(("", name)));
+            let columns: Vec<&str> = names.clone().map(|(_, column)| column).collect();
+            violation.table = names.map(|(table, _)| table.to_owned()).next();
+            violation.column = Some(columns.join(", "));
+        }
+        (ErrorKind::ForeignKeyViolation, _) => {}
+        _ => return None,
+    }
+    Some(violation)
+}

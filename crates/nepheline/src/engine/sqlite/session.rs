@@ -1,0 +1,73 @@
+//! A session over a SQLite connection that the program has.
+
+use std::borrow::Cow;
+use std::fmt;
+
+use nepheline_core::Error;
+use rusqlite::Connection;
+
+use super::direct;
+use crate::access::blocking::BlockingAccess;
+use crate::access::direct::{DirectAccess, Held};
+use crate::access::handle::sealed;
+use crate::access::setting::{Setting, set_by};
+
+/// Runs queries on a `rusqlite` connection or transaction of your own.
+///
+/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
+/// are those of [`Handle`](crate::blocking::Handle).
+///
+/// ```
+/// use nepheline::blocking::Session;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+/// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # let mut connection = rusqlite::Connection::open_in_memory()?;
+/// # connection.execute_batch("CREATE TABLE lab (id INTEGER PRIMARY KEY)")?;
+/// let transaction = connection.transaction()?;
+/// transaction.execute("INSERT INTO lab VALUES (1)", [])?;
+/// assert_eq!(Session::over(&transaction)?.count(&Lab::rows())?, 1);
+/// # Ok(())
+/// # }
+/// ```
+pub struct Session<'c> {
+    connection: &'c Connection,
+    setting: Cow<'c, Setting>,
+}
+
+impl<'c> Session<'c> {
+    /// Sets the connection up as our own are: foreign keys are enforced, a lock is waited for up to
+    /// five seconds, and a misspelt name in double quotes is an error instead of text. It stays so
+    /// afterwards. (Inside a transaction SQLite leaves foreign keys as they were.)
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or
+    /// SQLite is older than 3.40.
+    pub fn over(connection: &'c Connection) -> Result<Session<'c>, Error> {
+        direct::set_up_lent(connection)?;
+        Ok(Session { connection, setting: Cow::default() })
+    }
+
+    set_by!([self] self -> Self);
+
+    /// The same session with another setting.
+    fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
+        self.setting = Cow::Owned(change(&self.setting));
+        self
+    }
+}
+
+impl sealed::BlockingHandle for Session<'_> {
+    #[expect(private_interfaces, reason = "only the verbs call it")]
+    fn access(&self) -> BlockingAccess<'_> {
+        let held = Held::Lent(self.connection);
+        BlockingAccess::Direct(DirectAccess::Connection(held, &self.setting))
+    }
+}
+
+impl fmt::Debug for Session<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("blocking::Session(sqlite)")
+    }
+}

@@ -1,0 +1,130 @@
+//! What verbs are written over: something that runs one statement after the other. Async handles, blocking handles on a
+//! server, and SQLite that is called directly each are one.
+
+use std::future::{Future, Ready};
+
+use futures_util::future::BoxFuture;
+use nepheline_core::Error;
+use nepheline_core::internal::Asking;
+
+use super::ask::{Ask, Verb};
+use super::companions::Completes;
+use super::sink::{Gathering, Sink};
+
+/// Whether handles are async or blocking, which decides of what types their futures are: async ones can be sent to other
+/// threads, blocking ones are ready at once.
+pub(crate) trait Mode: 'static {
+    type Fut<'f, T>: Future<Output = T>;
+}
+
+/// The futures of async handles.
+#[derive(Debug)]
+pub(crate) enum Async {}
+
+impl Mode for Async {
+    type Fut<'f, T> = BoxFuture<'f, T>;
+}
+
+/// The futures of blocking handles.
+#[derive(Debug)]
+pub(crate) enum Blocking {}
+
+impl Mode for Blocking {
+    type Fut<'f, T> = Ready<T>;
+}
+
+pub(crate) type Fut<'f, M, T> = <M as Mode>::Fut<'f, T>;
+
+/// What a kind of handles is made of.
+pub(crate) trait Family: Mode {
+    type Access<'f>: Access<Family = Self>;
+
+    /// The rows of a statement that arrive over time.
+    type Cursor<'f>: Cursor<Family = Self>;
+
+    /// Several statements as one.
+    type Together<'f>: Together<Family = Self>;
+}
+
+/// Runs statements.
+pub(crate) trait Access {
+    type Family: Family;
+
+    fn asking(&self) -> Asking<'_>;
+
+    /// Runs a statement to its end and gives its rows to `sink`.
+    fn fetch<'f>(
+        &'f self,
+        ask: &'f dyn Ask,
+        sink: &'f mut dyn Sink,
+    ) -> Fut<'f, Self::Family, Result<(), Error>>;
+
+    fn open<'f>(
+        &'f self,
+        ask: &'f dyn Ask,
+    ) -> Fut<'f, Self::Family, Result<<Self::Family as Family>::Cursor<'f>, Error>>;
+
+    fn begin_together(
+        &self,
+    ) -> Fut<'_, Self::Family, Result<<Self::Family as Family>::Together<'_>, Error>>;
+
+    /// Takes note of a write of several statements that has failed.
+    fn note_write(&self, err: &Error);
+
+    /// Whether statements can run while a stream is read.
+    fn check_beside_stream(&self) -> Result<(), Error>;
+}
+
+/// The rows of a statement that arrive over time. Dropped early, it stops them.
+pub(crate) trait Cursor {
+    type Family: Family;
+
+    /// Gives rows to `sink`, some but not more than `most`; returns whether more may come.
+    fn next<'f>(
+        &'f mut self,
+        sink: &'f mut dyn Sink,
+        most: usize,
+    ) -> Fut<'f, Self::Family, Result<bool, Error>>;
+}
+
+/// Several statements as one: a transaction, or within one a savepoint. Dropped without an end, it is undone.
+pub(crate) trait Together {
+    type Family: Family;
+
+    fn access(&self) -> <Self::Family as Family>::Access<'_>;
+
+    /// Keeps what was done, or undoes it.
+    fn end(&mut self, keep: bool) -> Fut<'_, Self::Family, Result<(), Error>>;
+}
+
+/// Asks one thing of a database.
+pub(crate) async fn run<A: Access, V: Verb>(access: &A, verb: V) -> Result<V::Output, Error> {
+    let mut sink = Gathering::<V::Row, V::Gathered>::default();
+    access.fetch(&verb, &mut sink).await?;
+    verb.finish(sink.finish())
+}
+
+/// Reads the companions of rows.
+pub(crate) async fn complete<A: Access, Q: Completes>(
+    access: &A,
+    query: &Q,
+    rows: Vec<Q::Read>,
+) -> Result<Vec<Q::Row>, Error> {
+    let mut loading = query.loading(rows);
+    while query.advance(&mut loading)? {
+        if let Some(step) = query.step(&mut loading) {
+            access.fetch(step.ask, step.sink).await?;
+        }
+    }
+    query.finish(loading)
+}
+
+/// Reads the companions of one row, if there is one.
+pub(crate) async fn complete_one<A: Access, Q: Completes>(
+    access: &A,
+    query: &Q,
+    row: Option<Q::Read>,
+) -> Result<Option<Q::Row>, Error> {
+    let rows = complete(access, query, row.into_iter().collect()).await?;
+    Ok(rows.into_iter().next())
+}

@@ -1,0 +1,15 @@
+//! How statements run, written once for all engines, for async and blocking handles: the lease of a connection and its
+//! state, single statements, reads with companions and pages, writes of several statements, and transactions.
+
+pub(crate) mod access;
+pub(crate) mod answer;
+pub(crate) mod ask;
+pub(crate) mod companions;
+pub(crate) mod levels;
+pub(crate) mod line;
+pub(crate) mod page;
+pub(crate) mod read;
+pub(crate) mod run;
+pub(crate) mod sink;
+pub(crate) mod transaction;
+pub(crate) mod write;

@@ -1,0 +1,66 @@
+//! One statement: the interceptors before and after it, and its context in errors.
+
+use nepheline_core::{Error, ErrorKind};
+use nepheline_core::internal::Statement;
+
+use super::ask::Ask;
+use super::line::{Line, Wire};
+use super::sink::{Gathering, Sink};
+use crate::access::setting::Setting;
+
+/// Runs a statement on a connection. `counts` tells whether budgets count it.
+pub(crate) async fn on<W: Wire>(
+    line: &mut Line<W>,
+    setting: &Setting,
+    statement: &mut Statement<'_>,
+    sink: &mut dyn Sink,
+    counts: bool,
+) -> Result<(), Error> {
+    for mut before in line.wire.before(statement) {
+        let mut refusals = Gathering::<bool, Vec<bool>>::default();
+        one(line, setting, &mut before, &mut refusals, false).await?;
+        if refusals.finish().contains(&false) {
+            return Err(Error::cannot_copy().asked_at(statement.origin()));
+        }
+    }
+    one(line, setting, statement, sink, counts).await
+}
+
+async fn one<W: Wire>(
+    line: &mut Line<W>,
+    setting: &Setting,
+    statement: &mut Statement<'_>,
+    sink: &mut dyn Sink,
+    counts: bool,
+) -> Result<(), Error> {
+    let mut running = setting.begin(statement, counts)?;
+    let ran = match running.answer() {
+        Some(answer) => {
+            answer.give(sink, statement.key_cells());
+            Ok(())
+        }
+        None => line.run(statement, sink).await,
+    };
+    let ran = match sink.take_misfit() {
+        Some(misfit) if ran.is_ok() => Err(misfit),
+        _ => ran,
+    };
+    running.end(ran, |()| sink.seen()).map_err(|err| statement.context(err))
+}
+
+/// Runs a statement of its own, outside of a transaction.
+pub(crate) async fn alone<W: Wire>(
+    line: &mut Line<W>,
+    setting: &Setting,
+    statement: &mut Statement<'_>,
+    sink: &mut dyn Sink,
+    ask: &dyn Ask,
+) -> Result<(), Error> {
+    let ran = on(line, setting, statement, sink, ask.counts()).await;
+    ran.map_err(|err| match err.kind() {
+        ErrorKind::ConnectionLost if statement.operation().may_write() => {
+            err.resolution_unknown()
+        }
+        _ => err,
+    })
+}

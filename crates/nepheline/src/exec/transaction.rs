@@ -1,0 +1,567 @@
+//! Transactions: begun, ended in one of two ways, and undone if nobody ends them. Written once for every engine, and
+//! for async and blocking handles.
+
+use std::sync::{Mutex as SyncMutex, MutexGuard as SyncMutexGuard, PoisonError};
+
+use nepheline_core::internal::{Kept, Statement};
+use nepheline_core::{BindValue, Dialect, Error, ErrorKind, Operation};
+use tokio::sync::{Mutex, MutexGuard};
+
+use super::ask::Ask;
+use super::levels::{Before, Levels, Owner, Streamed, ends_every_level, is_fatal, reason, reason_of};
+use super::line::{Line, StreamingWire, Wire};
+use super::run;
+use super::sink::{Gathering, Nothing, Sink};
+use crate::access::setting::Setting;
+use crate::observe::gate::Running;
+
+/// How a transaction is shielded from others that run beside it.
+///
+/// Only what means the same on every engine is offered: "repeatable read" finds a lost update on
+/// PostgreSQL and not on MariaDB.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[non_exhaustive]
+pub enum Isolation {
+    /// Each statement sees what was committed before it began. SQLite gives more.
+    #[default]
+    ReadCommitted,
+    /// As if the transactions had run one after another.
+    Serializable,
+}
+
+/// How a transaction is run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[must_use = "options do nothing until they are given to `transaction_with`"]
+pub struct TransactionOptions {
+    pub(crate) isolation: Isolation,
+    pub(crate) read_only: bool,
+}
+
+impl Default for TransactionOptions {
+    fn default() -> Self {
+        TransactionOptions::new()
+    }
+}
+
+impl TransactionOptions {
+    /// Read committed, reading and writing.
+    pub fn new() -> TransactionOptions {
+        TransactionOptions { isolation: Isolation::ReadCommitted, read_only: false }
+    }
+
+    /// Sets how the transaction is shielded from others.
+    pub fn isolation(mut self, isolation: Isolation) -> TransactionOptions {
+        self.isolation = isolation;
+        self
+    }
+
+    /// Lets the database refuse whatever would write.
+    pub fn read_only(mut self) -> TransactionOptions {
+        self.read_only = true;
+        self
+    }
+}
+
+/// Something that holds a connection for as long as a transaction takes.
+pub(crate) trait Hold {
+    type Wire: Wire;
+
+    fn line(&mut self) -> &mut Line<Self::Wire>;
+}
+
+/// How the outermost transaction is begun and ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Root {
+    Transaction(TransactionOptions),
+    /// A savepoint, in a transaction that the program began on a connection of its own.
+    Savepoint,
+}
+
+impl Root {
+    /// The number of the outermost level.
+    pub(crate) const LEVEL: u32 = 0;
+
+    /// What undoes it on SQLite, where nobody is left to end it.
+    #[cfg(feature = "sqlite")]
+    pub(crate) fn undo_texts(self) -> &'static str {
+        match self {
+            Root::Transaction(_) => "ROLLBACK; PRAGMA query_only = OFF",
+            Root::Savepoint => {
+                "ROLLBACK TO SAVEPOINT nepheline_write; RELEASE SAVEPOINT nepheline_write"
+            }
+        }
+    }
+}
+
+const ROOT_SAVEPOINT: &str = "nepheline_write";
+
+/// A transaction that is under way, with those inside of it.
+pub(crate) struct Work<H: Hold> {
+    /// Taken away at the end, so that nothing can run after it.
+    held: Mutex<Option<H>>,
+    levels: SyncMutex<Levels>,
+    pub(crate) setting: Setting,
+    pub(crate) dialect: Dialect,
+    root: Root,
+}
+
+/// The connection, for one statement. Dropped before the statement is done, it dooms the transaction.
+struct Turn<'w, H: Hold> {
+    work: &'w Work<H>,
+    held: MutexGuard<'w, Option<H>>,
+    level: u32,
+    /// What runs, and is given up if this is dropped.
+    runs: Option<String>,
+}
+
+impl<H: Hold> Drop for Turn<'_, H> {
+    fn drop(&mut self) {
+        if let Some(runs) = self.runs.take() {
+            self.work.levels().fail(self.level, None, runs);
+        }
+        // Whoever ended the transaction meanwhile could not take the connection.
+        if self.work.levels().has_ended() {
+            drop(self.held.take());
+        }
+    }
+}
+
+impl<H: Hold> Work<H> {
+    /// Begins a transaction.
+    pub(crate) async fn begin(
+        mut held: H,
+        setting: Setting,
+        root: Root,
+        owner: Owner,
+    ) -> Result<Work<H>, Error> {
+        let mut levels = Levels::default();
+        let level = levels.open(owner);
+        let dialect = held.line().wire.dialect();
+        let held = Mutex::new(Some(held));
+        let work = Work { held, levels: levels.into(), setting, dialect, root };
+        {
+            let mut turn = work.turn(level).await?;
+            match root {
+                Root::Transaction(options) => {
+                    let line = turn.line()?;
+                    let texts = line.wire.begin_texts(options);
+                    // Told as one, whatever it takes on this engine.
+                    let running = match texts {
+                        [text] => work.setting.begin_command(dialect, text, Operation::Begin)?,
+                        texts => {
+                            let text = texts.join("; ");
+                            work.setting.begin_command(dialect, &text, Operation::Begin)?
+                        }
+                    };
+                    let mut begun = Ok(());
+                    for text in texts {
+                        begun = line.command(text).await.map_err(|err| err.in_sql(text));
+                        if begun.is_err() {
+                            break;
+                        }
+                        line.set_in_transaction(true);
+                    }
+                    running.end(begun, |()| 0)?;
+                }
+                Root::Savepoint => {
+                    let (line, text) = (turn.line()?, format!("SAVEPOINT {ROOT_SAVEPOINT}"));
+                    command(line, &work.setting, &text, Operation::Savepoint).await?;
+                    line.set_in_transaction(true);
+                }
+            }
+            let line = turn.line()?;
+            for binds in work.setting.mirrored(dialect)? {
+                let binds = binds.map(|text| BindValue::Text(text.into())).to_vec();
+                let statement = Statement::of_text(dialect, TELL_SESSION, binds);
+                let mut statement = statement.doing(Operation::Prepare);
+                let mut ignored = Gathering::<Nothing, Vec<Nothing>>::default();
+                run::on(line, &work.setting, &mut statement, &mut ignored, false).await?;
+            }
+        }
+        Ok(work)
+    }
+
+    fn levels(&self) -> SyncMutexGuard<'_, Levels> {
+        self.levels.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whether another transaction was in the way.
+    pub(crate) fn met_conflict(&self) -> bool {
+        self.levels().conflict
+    }
+
+    /// Whether a statement may run.
+    #[cfg(feature = "sqlite")]
+    pub(crate) fn check(&self, level: u32) -> Result<(), Error> {
+        self.levels().before(level).map(drop)
+    }
+
+    /// Why the transaction takes no more statements, if it does not.
+    pub(crate) fn doom(&self, level: u32) -> Option<String> {
+        self.levels().doom(level)
+    }
+
+    /// Waits for the connection, and undoes what was left open inside.
+    async fn turn(&self, level: u32) -> Result<Turn<'_, H>, Error> {
+        // Refused at once, without waiting for a statement that runs.
+        self.levels().before(level)?;
+        let held = self.held.lock().await;
+        let mut turn = Turn { work: self, held, level, runs: None };
+        loop {
+            let before = self.levels().before(level)?;
+            match before {
+                Before::Run => return Ok(turn),
+                Before::Undo(savepoint) => turn.undo(&savepoint).await?,
+                Before::FinishStream => turn.finish_stream().await?,
+            }
+        }
+    }
+
+    /// Runs a statement.
+    pub(crate) async fn fetch(
+        &self,
+        level: u32,
+        ask: &dyn Ask,
+        sink: &mut dyn Sink,
+    ) -> Result<(), Error> {
+        let kept = Kept::default();
+        let asking = self.setting.asking(self.dialect).keeping(&kept);
+        let mut statement = ask.statement(asking)?;
+        let mut turn = self.turn(level).await?;
+        turn.runs = Some(reason(&statement, "was given up before its answer came"));
+        let line = turn.held.as_mut().ok_or_else(over)?.line();
+        let ran = run::on(line, &self.setting, &mut statement, sink, ask.counts()).await;
+        let ended = line.wire.has_ended_transaction();
+        turn.runs = None;
+        self.note(level, &statement, &ran, ended);
+        ran
+    }
+
+    /// Takes note of what the outcome of a statement means for the transaction.
+    fn note(&self, level: u32, statement: &Statement<'_>, ran: &Result<(), Error>, ended: bool) {
+        let failed = |kind: ErrorKind| reason(statement, &format!("failed ({kind:?})"));
+        match ran {
+            Err(err) if ended => self.levels().fail_all(failed(err.kind())),
+            Err(err) if is_fatal(err.kind()) => {
+                let mut levels = self.levels();
+                // A write of several statements tells at its end what became of it.
+                if !levels.is_of_library(level) || ends_every_level(err.kind()) {
+                    levels.fail(level, Some(err.kind()), failed(err.kind()));
+                }
+            }
+            Ok(()) if ended => {
+                let why = reason(statement, "ended the transaction by itself");
+                self.levels().fail_all(why);
+            }
+            _ => {}
+        }
+    }
+
+    /// Takes note of a write of several statements that has failed: like one statement, it undoes the transaction
+    /// that the program opened.
+    pub(crate) fn note_write(&self, level: u32, err: &Error) {
+        if is_fatal(err.kind()) {
+            self.levels().fail(level, Some(err.kind()), reason_of(err));
+        }
+    }
+
+    /// Opens a transaction inside of this one, which is a savepoint.
+    pub(crate) async fn open(&self, level: u32, owner: Owner) -> Result<u32, Error> {
+        let mut turn = self.turn(level).await?;
+        turn.runs = Some("a savepoint was given up while it was set".to_owned());
+        let inner = self.levels().open(owner);
+        let name = self.levels().savepoint(inner).unwrap_or_default();
+        let set = match turn.line() {
+            Ok(line) => {
+                let text = format!("SAVEPOINT {name}");
+                command(line, &self.setting, &text, Operation::Savepoint).await
+            }
+            Err(err) => Err(err),
+        };
+        turn.runs = None;
+        match set {
+            Ok(()) => Ok(inner),
+            Err(err) => {
+                let mut levels = self.levels();
+                levels.close(inner);
+                if is_fatal(err.kind()) {
+                    levels.fail(level, Some(err.kind()), "a savepoint could not be set".to_owned());
+                }
+                Err(err)
+            }
+        }
+    }
+
+    /// Takes note that whoever opened an inner transaction is gone; for a write of several statements that is a
+    /// statement that was given up.
+    pub(crate) fn abandon(&self, level: u32) {
+        let mut levels = self.levels();
+        if levels.is_of_library(level) {
+            levels.fail(level, None, "a write was given up before it was done".to_owned());
+        }
+        levels.abandon(level);
+    }
+
+    /// Ends an inner transaction: keeps what it did, or undoes it. Returns why it was undone although it was to be
+    /// kept.
+    pub(crate) async fn close(&self, level: u32, keep: bool) -> Result<(), Error> {
+        let doom = self.levels().doom(level);
+        let keep = keep && doom.is_none();
+        let name = self.levels().savepoint(level);
+        let over_outside = self.levels().is_doomed_outside(level);
+        let Some(name) = name.filter(|_| !over_outside) else {
+            // All of it is undone with what is outside, or was already.
+            self.levels().close(level);
+            return doom.map_or(Ok(()), |why| Err(Error::transaction_over(&why)));
+        };
+        let held = self.held.lock().await;
+        let mut turn = Turn { work: self, held, level, runs: None };
+        if self.levels().streamed == Streamed::Dropped {
+            turn.finish_stream().await?;
+        }
+        turn.runs = Some("an inner transaction was given up while it ended".to_owned());
+        let line = turn.held.as_mut().ok_or_else(over)?.line();
+        let ended = match keep {
+            true => self.keep(line, &name).await,
+            false => undo(line, &self.setting, &name).await,
+        };
+        turn.runs = None;
+        let mut levels = self.levels();
+        levels.close(level);
+        if let Err(err) = ended {
+            // What is inside can no longer be undone alone.
+            levels.fail_all(format!("an inner transaction could not be ended ({:?})", err.kind()));
+            return Err(err);
+        }
+        doom.map_or(Ok(()), |why| Err(Error::transaction_over(&why)))
+    }
+
+    async fn keep(&self, line: &mut Line<H::Wire>, savepoint: &str) -> Result<(), Error> {
+        self.undo_abandoned(line).await?;
+        let text = format!("RELEASE SAVEPOINT {savepoint}");
+        command(line, &self.setting, &text, Operation::ReleaseSavepoint).await
+    }
+
+    /// Undoes what was left open inside of a transaction that is about to be kept.
+    async fn undo_abandoned(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
+        let abandoned = self.levels().abandoned_savepoint();
+        match abandoned {
+            Some(savepoint) => undo(line, &self.setting, &savepoint).await,
+            None => Ok(()),
+        }
+    }
+
+    /// Commits or undoes all of it, and lets go of the connection. Returns why it was undone although it was to be
+    /// committed.
+    pub(crate) async fn end(&self, commit: bool) -> Result<(), Error> {
+        let doom = self.levels().outermost_doom();
+        let mut held = self.held.lock().await;
+        let Some(mut holder) = held.take() else { return Err(over()) };
+        self.levels().end();
+        let line = holder.line();
+        let mut doomed = doom.map(|why| Error::transaction_over(&why));
+        if commit && doomed.is_none() {
+            match self.commit(line).await {
+                Ok(()) => return self.after(line).await,
+                Err(err) => doomed = Some(err),
+            }
+        }
+        if let Some(err) = &doomed
+            && err.kind() == ErrorKind::Conflict
+        {
+            self.levels().conflict = true;
+        }
+        // If it fails, the connection is closed, or rolled back by whoever takes it in.
+        let undone = self.roll_back(line).await;
+        let restored = if undone.is_ok() { self.after(line).await } else { undone };
+        match doomed {
+            Some(err) => Err(err),
+            None => restored,
+        }
+    }
+
+    async fn commit(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
+        self.undo_abandoned(line).await?;
+        if self.root == Root::Savepoint {
+            let text = format!("RELEASE SAVEPOINT {ROOT_SAVEPOINT}");
+            command(line, &self.setting, &text, Operation::ReleaseSavepoint).await?;
+            line.set_in_transaction(false);
+            return Ok(());
+        }
+        let text = line.wire.commit_text();
+        let committed = command(line, &self.setting, text, Operation::Commit).await;
+        match committed {
+            Ok(()) => {
+                line.set_in_transaction(false);
+                Ok(())
+            }
+            Err(err) if err.kind() == ErrorKind::ConnectionLost => Err(err.resolution_unknown()),
+            Err(err) => Err(err),
+        }
+    }
+
+    async fn roll_back(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
+        if line.is_unfit() {
+            return Ok(());
+        }
+        line.settle().await?;
+        if !line.wire.has_ended_transaction() {
+            match self.root {
+                Root::Savepoint => undo(line, &self.setting, ROOT_SAVEPOINT).await?,
+                Root::Transaction(_) => {
+                    command(line, &self.setting, "ROLLBACK", Operation::Rollback).await?;
+                }
+            }
+        }
+        line.set_in_transaction(false);
+        Ok(())
+    }
+
+    async fn after(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
+        if let Root::Transaction(options) = self.root
+            && !line.is_unfit()
+        {
+            for text in line.wire.end_texts(options) {
+                line.command(text).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes note that whoever began it is gone. The connection goes now, or when the statement that runs has ended.
+    pub(crate) fn let_go(&self) {
+        self.levels().end();
+        if let Ok(mut held) = self.held.try_lock() {
+            drop(held.take());
+        }
+    }
+}
+
+impl<H: Hold<Wire: StreamingWire>> Work<H> {
+    /// Opens a stream. While it is read, nothing else runs.
+    pub(crate) async fn open_stream(
+        &self,
+        level: u32,
+        statement: &mut Statement<'_>,
+        counts: bool,
+    ) -> Result<(StreamInside<'_, H>, Running), Error> {
+        let mut turn = self.turn(level).await?;
+        let running = self.setting.begin(statement, counts)?;
+        if !running.has_answer() {
+            turn.runs = Some(reason(statement, "was given up before its answer came"));
+            let line = turn.held.as_mut().ok_or_else(over)?.line();
+            let opened = line.open(statement).await;
+            turn.runs = None;
+            self.note(level, statement, &opened, false);
+            opened.map_err(|err| statement.context(err))?;
+            self.levels().streamed = Streamed::Open;
+        }
+        Ok((StreamInside { work: self, level }, running))
+    }
+}
+
+/// A stream that is read within a transaction. Dropped early, the rest is read before the next statement, because to
+/// cancel it would undo the transaction.
+pub(crate) struct StreamInside<'w, H: Hold> {
+    work: &'w Work<H>,
+    level: u32,
+}
+
+impl<H: Hold<Wire: StreamingWire>> StreamInside<'_, H> {
+    pub(crate) async fn next(
+        &mut self,
+        statement: &Statement<'_>,
+        sink: &mut dyn Sink,
+        most: usize,
+    ) -> Result<bool, Error> {
+        let mut held = self.work.held.lock().await;
+        let line = held.as_mut().ok_or_else(over)?.line();
+        let more = line.next(statement, sink, most).await;
+        let ended = line.wire.has_ended_transaction();
+        if !matches!(more, Ok(true)) {
+            self.work.levels().streamed = Streamed::No;
+        }
+        match more {
+            Ok(more) => Ok(more),
+            Err(err) => {
+                let failed = Err(err);
+                self.work.note(self.level, statement, &failed, ended);
+                failed.map(|()| false)
+            }
+        }
+    }
+}
+
+impl<H: Hold> Drop for StreamInside<'_, H> {
+    fn drop(&mut self) {
+        let mut levels = self.work.levels();
+        if levels.streamed == Streamed::Open {
+            levels.streamed = Streamed::Dropped;
+        }
+    }
+}
+
+impl<H: Hold> Turn<'_, H> {
+    fn line(&mut self) -> Result<&mut Line<H::Wire>, Error> {
+        Ok(self.held.as_mut().ok_or_else(over)?.line())
+    }
+
+    /// Undoes inner transactions that were left open.
+    async fn undo(&mut self, savepoint: &str) -> Result<(), Error> {
+        let work = self.work;
+        self.runs = Some("an inner transaction was given up while it was undone".to_owned());
+        let undone = undo(self.line()?, &work.setting, savepoint).await;
+        self.runs = None;
+        let mut levels = work.levels();
+        match undone {
+            Ok(()) => {
+                levels.close_abandoned();
+                Ok(())
+            }
+            Err(err) => {
+                let kind = err.kind();
+                levels.fail_all(format!("an inner transaction could not be undone ({kind:?})"));
+                Err(err)
+            }
+        }
+    }
+
+    async fn finish_stream(&mut self) -> Result<(), Error> {
+        let work = self.work;
+        self.runs = Some("a stream was given up while it was read to its end".to_owned());
+        let finished = self.line()?.finish_stream().await;
+        self.runs = None;
+        let mut levels = work.levels();
+        levels.streamed = Streamed::No;
+        if let Err(err) = &finished {
+            levels.fail(self.level, Some(err.kind()), "a stream of it failed".to_owned());
+        }
+        finished
+    }
+}
+
+/// Runs text of our own, of which the interceptors are told.
+async fn command<W: Wire>(
+    line: &mut Line<W>,
+    setting: &Setting,
+    text: &str,
+    operation: Operation,
+) -> Result<(), Error> {
+    let running = setting.begin_command(line.wire.dialect(), text, operation)?;
+    let ran = line.command(text).await;
+    running.end(ran, |()| 0).map_err(|err| err.in_sql(text))
+}
+
+async fn undo<W: Wire>(line: &mut Line<W>, setting: &Setting, savepoint: &str) -> Result<(), Error> {
+    let text = format!("ROLLBACK TO SAVEPOINT {savepoint}");
+    command(line, setting, &text, Operation::RollbackToSavepoint).await?;
+    let text = format!("RELEASE SAVEPOINT {savepoint}");
+    command(line, setting, &text, Operation::ReleaseSavepoint).await
+}
+
+fn over() -> Error {
+    Error::transaction_over("it was committed or undone")
+}
+
+/// Until the transaction ends.
+const TELL_SESSION: &str = "SELECT set_config($1, $2, true)";
