@@ -68,7 +68,7 @@ fn counted() -> Vec<Row> {
         .arg(std::env::current_exe().unwrap())
         .env(MEASURED, "1")
         .output()
-        .expect("valgrind is installed");
+        .unwrap_or_else(|err| panic!("valgrind cannot be run: {err}"));
     assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
     let counts = |number: usize| -> u64 {
         let dump = std::fs::read_to_string(format!("{}.{number}", out.display())).unwrap();

@@ -477,6 +477,7 @@ impl Cursor for BlockingCursor<'_> {
     }
 }
 
+#[expect(clippy::large_enum_variant, reason = "it lives once for each write of several statements")]
 pub(crate) enum BlockingTogether<'a> {
     #[cfg(feature = "sqlite")]
     Direct(DirectTogether<'a>),

@@ -197,7 +197,7 @@ impl Database {
     }
 
     pub(crate) fn pool_size(&self) -> usize {
-        self.shared.pool.size()
+        self.shared.pool.max_size()
     }
 }
 

@@ -7,6 +7,8 @@ use std::task::{Context, Poll, Waker};
 use nepheline_core::Error;
 
 /// Finishes a future that never has to wait for anything.
+// In its caller, so that the future is not moved, which costs more than what it does.
+#[inline(always)]
 pub(crate) fn now<F: Future>(future: F) -> F::Output {
     match pin!(future).poll(&mut Context::from_waker(Waker::noop())) {
         Poll::Ready(output) => output,
@@ -186,10 +188,8 @@ mod sqlite {
                     let DirectConnection { connection, timeout } = held.get();
                     let mut line = Line::new(DirectWire { connection, timeout });
                     let kept = Kept::default();
-                    let statement = ask.statement(self.asking().keeping(&kept));
-                    statement.and_then(|mut statement| {
-                        now(run::alone(&mut line, setting, &mut statement, sink, ask))
-                    })
+                    let mut statement = ask.statement(self.asking().keeping(&kept))?;
+                    now(run::alone(&mut line, setting, &mut statement, sink, ask))
                 }
                 DirectAccess::Work(work, _, level) => work.fetch(*level, ask, sink),
             }
@@ -254,6 +254,7 @@ mod sqlite {
     }
 
     /// Several statements as one.
+    #[expect(clippy::large_enum_variant, reason = "it lives once for each write of several statements")]
     pub(crate) enum DirectTogether<'a> {
         Own(OwnWork<'a>, DirectConnection<'a>),
         Inner(DirectInner<'a>, DirectConnection<'a>),

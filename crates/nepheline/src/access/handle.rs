@@ -4,7 +4,7 @@
 use std::future::Future;
 use std::ops::ControlFlow;
 
-use futures_util::stream::{Stream, StreamExt};
+use futures_util::stream::{self, Stream, StreamExt, TryStreamExt};
 use nepheline_core::{Error, Table, Unsaved, Upsert, Writes};
 
 use super::direct::now;
@@ -327,7 +327,8 @@ pub trait Handle: sealed::Handle + Sized {
         &'a self,
         query: &'a Q,
     ) -> impl Stream<Item = Result<Q::Row, Error>> + Send + Unpin + 'a {
-        Box::pin(read::stream(self.access(), query))
+        let each = |rows: Vec<Q::Row>| stream::iter(rows.into_iter().map(Ok));
+        Box::pin(read::chunks(self.access(), query).map_ok(each).try_flatten())
     }
 
     #[doc = insert_each_docs!()]
@@ -361,9 +362,9 @@ pub trait BlockingHandle: sealed::BlockingHandle + Sized {
         query: &Q,
         mut take: impl FnMut(Q::Row) -> ControlFlow<()>,
     ) -> Result<(), Error> {
-        let mut rows = std::pin::pin!(read::stream(self.access(), query));
-        while let Some(row) = now(rows.next()) {
-            if take(row?).is_break() {
+        let mut chunks = std::pin::pin!(read::chunks(self.access(), query));
+        while let Some(rows) = now(chunks.next()) {
+            if rows?.into_iter().try_for_each(&mut take).is_break() {
                 break;
             }
         }

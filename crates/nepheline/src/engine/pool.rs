@@ -60,7 +60,7 @@ impl Pool {
     }
 
     /// How many connections there can be.
-    pub(crate) fn size(&self) -> usize {
+    pub(crate) fn max_size(&self) -> usize {
         self.pool.status().max_size
     }
 
@@ -77,7 +77,7 @@ impl Pool {
         };
         let taken = taken.map_err(|err| match err {
             PoolError::Backend(err) => err,
-            PoolError::Timeout(TimeoutType::Wait) => Error::pool_exhausted(self.size()),
+            PoolError::Timeout(TimeoutType::Wait) => Error::pool_exhausted(self.max_size()),
             other => Error::cannot_open(&format!("`{}`", self.shown), other),
         })?;
         Ok(Lease(Some(taken)))

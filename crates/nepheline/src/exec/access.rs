@@ -125,6 +125,9 @@ pub(crate) async fn complete_one<A: Access, Q: Completes>(
     query: &Q,
     row: Option<Q::Read>,
 ) -> Result<Option<Q::Row>, Error> {
-    let rows = complete(access, query, row.into_iter().collect()).await?;
-    Ok(rows.into_iter().next())
+    let Some(row) = row else { return Ok(None) };
+    match query.plain(row) {
+        Ok(row) => Ok(Some(row)),
+        Err(row) => Ok(complete(access, query, vec![row]).await?.pop()),
+    }
 }

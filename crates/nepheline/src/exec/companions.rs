@@ -33,6 +33,9 @@ pub trait Completes: Selects + Send + Sync {
     /// Whether there is anything to read besides its own rows.
     const HAS_COMPANIONS: bool;
 
+    /// A row that is complete as it was read, or the row again.
+    fn plain(&self, row: Self::Read) -> Result<Self::Row, Self::Read>;
+
     fn loading(&self, rows: Vec<Self::Read>) -> Self::Loading;
 
     /// Goes on to the next statement, after the rows of the last one have arrived; returns whether there is one.
@@ -63,6 +66,10 @@ impl<T: Tables, R: RowShape + Send + 'static, L: Level> Completes for Query<T, R
     type Loading = Vec<R>;
 
     const HAS_COMPANIONS: bool = false;
+
+    fn plain(&self, row: R) -> Result<R, R> {
+        Ok(row)
+    }
 
     fn loading(&self, rows: Vec<R>) -> Vec<R> {
         rows
@@ -100,6 +107,10 @@ where
 
     const HAS_COMPANIONS: bool = true;
 
+    fn plain(&self, row: KeyedRow<R>) -> Result<B::Row, KeyedRow<R>> {
+        Err(row)
+    }
+
     fn loading(&self, rows: Vec<KeyedRow<R>>) -> Self::Loading {
         let loading = self.companions().loading(&rows);
         (rows, loading)
@@ -127,6 +138,10 @@ where
     type Loading = Q::Loading;
 
     const HAS_COMPANIONS: bool = Q::HAS_COMPANIONS;
+
+    fn plain(&self, row: Q::Read) -> Result<P, Q::Read> {
+        self.query().plain(row).map(self.make())
+    }
 
     fn loading(&self, rows: Vec<Q::Read>) -> Q::Loading {
         self.query().loading(rows)

@@ -1,9 +1,9 @@
 //! The transactions that are open on one connection, one inside the other, and what became of each.
 
-use std::fmt::Write;
+use std::fmt;
 
 use nepheline_core::internal::Statement;
-use nepheline_core::{Error, ErrorKind};
+use nepheline_core::{Error, ErrorKind, Operation, Origin};
 use smallvec::SmallVec;
 
 /// Who opened a transaction.
@@ -21,7 +21,7 @@ struct Level {
     id: u32,
     owner: Owner,
     /// Why it takes no more statements and will be undone.
-    doom: Option<String>,
+    doom: Option<Doom>,
     /// Whether whoever opened it is gone without ending it.
     abandoned: bool,
 }
@@ -41,7 +41,7 @@ pub(crate) enum Streamed {
 pub(crate) struct Levels {
     stack: SmallVec<[Level; 4]>,
     next: u32,
-    ended: Option<&'static str>,
+    ended: bool,
     /// Whether another transaction was in the way, so that this one can be begun again.
     pub(crate) conflict: bool,
     pub(crate) streamed: Streamed,
@@ -57,8 +57,6 @@ pub(crate) enum Before {
     /// Read the rest of a stream that was dropped.
     FinishStream,
 }
-
-const ENDED: &str = "it was committed or undone";
 
 impl Levels {
     /// Opens a transaction inside of the innermost one, or the outermost.
@@ -76,18 +74,16 @@ impl Levels {
 
     /// Whether a statement of this transaction may run, and what has to be done before it.
     pub(crate) fn before(&self, id: u32) -> Result<Before, Error> {
-        if let Some(why) = self.ended {
-            return Err(Error::transaction_over(why));
+        if self.ended {
+            return Err(Doom::ENDED.error());
         }
-        let position = self
-            .position(id)
-            .ok_or_else(|| Error::transaction_over(ENDED))?;
+        let position = self.position(id).ok_or_else(|| Doom::ENDED.error())?;
         let (below, inner) = self.stack.split_at(position + 1);
-        if let Some(doom) = below.iter().find_map(|level| level.doom.as_deref()) {
-            return Err(Error::transaction_over(doom));
+        if let Some(doom) = below.iter().find_map(|level| level.doom) {
+            return Err(doom.error());
         }
         if below.iter().any(|level| level.abandoned) {
-            return Err(Error::transaction_over("whoever began it is gone"));
+            return Err(Doom::of("whoever began it is gone").error());
         }
         if inner.iter().any(|level| !level.abandoned) {
             return Err(Error::transaction_busy("an inner transaction"));
@@ -104,20 +100,20 @@ impl Levels {
     }
 
     /// Why the transaction is undone, if it is.
-    pub(crate) fn doom(&self, id: u32) -> Option<String> {
-        if let Some(why) = self.ended {
-            return Some(why.to_owned());
+    pub(crate) fn doom(&self, id: u32) -> Option<Doom> {
+        if self.ended {
+            return Some(Doom::ENDED);
         }
         let position = self.position(id)?;
         let mut levels = self.stack.iter().take(position + 1);
-        levels.find_map(|level| level.doom.clone())
+        levels.find_map(|level| level.doom)
     }
 
     /// Takes note of a statement that failed or was given up: the innermost transaction is undone that the program
     /// opened. A conflict, a lost connection, and an engine that undid everything end all of them.
-    pub(crate) fn fail(&mut self, id: u32, kind: Option<ErrorKind>, why: String) {
-        let all = kind.is_some_and(ends_every_level);
-        self.conflict |= kind == Some(ErrorKind::Conflict);
+    pub(crate) fn fail(&mut self, id: u32, why: Doom) {
+        let all = why.kind.is_some_and(ends_every_level);
+        self.conflict |= why.kind == Some(ErrorKind::Conflict);
         match self.position(id) {
             Some(position) if !all => {
                 let own = self.stack.iter_mut().take(position + 1).rev();
@@ -138,12 +134,12 @@ impl Levels {
     /// Whether a transaction will be undone with one outside of it.
     pub(crate) fn is_doomed_outside(&self, id: u32) -> bool {
         let mut outside = self.stack.iter().take_while(|level| level.id != id);
-        self.ended.is_some() || outside.any(|level| level.doom.is_some())
+        self.ended || outside.any(|level| level.doom.is_some())
     }
 
     /// Why all of it is undone, if it is.
-    pub(crate) fn outermost_doom(&self) -> Option<String> {
-        self.stack.first()?.doom.clone()
+    pub(crate) fn outermost_doom(&self) -> Option<Doom> {
+        self.stack.first()?.doom
     }
 
     /// The savepoint of the outermost transaction that was left open.
@@ -152,7 +148,7 @@ impl Levels {
         position.filter(|position| *position > 0).map(savepoint_at)
     }
 
-    pub(crate) fn fail_all(&mut self, why: String) {
+    pub(crate) fn fail_all(&mut self, why: Doom) {
         if let Some(outermost) = self.stack.first_mut() {
             outermost.doom.get_or_insert(why);
         }
@@ -185,11 +181,11 @@ impl Levels {
     }
 
     pub(crate) fn end(&mut self) {
-        self.ended.get_or_insert(ENDED);
+        self.ended = true;
     }
 
     pub(crate) fn has_ended(&self) -> bool {
-        self.ended.is_some()
+        self.ended
     }
 }
 
@@ -221,23 +217,73 @@ pub(crate) fn ends_every_level(kind: ErrorKind) -> bool {
     matches!(kind, ErrorKind::Conflict | ErrorKind::ConnectionLost)
 }
 
-/// Says which write failed.
-pub(crate) fn reason_of(err: &Error) -> String {
-    let origin = err.origin().map(|origin| format!(" at {origin}"));
-    let origin = origin.unwrap_or_default();
-    format!("a write{origin} failed ({:?}), so that it is undone", err.kind())
+/// What undoes a transaction: small, because it is made before each statement, in case that is given up.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Doom {
+    what: What,
+    outcome: &'static str,
+    pub(crate) kind: Option<ErrorKind>,
 }
 
-/// Says which statement failed.
-pub(crate) fn reason(statement: &Statement<'_>, outcome: &str) -> String {
-    const SHOWN: usize = 200;
-    let text = statement.text();
-    let mut shown: String = text.chars().take(SHOWN).collect();
-    if shown.len() < text.len() {
-        shown.push_str("..");
+#[derive(Debug, Clone, Copy)]
+enum What {
+    /// A statement: what it does, of which table, and who asked for it.
+    Statement(Operation, Option<&'static str>, Origin),
+    /// A write of several statements.
+    Write(Option<Origin>),
+    /// Something of our own.
+    Own,
+}
+
+impl Doom {
+    const ENDED: Doom = Doom::of("it was committed or undone");
+
+    pub(crate) const fn of(outcome: &'static str) -> Doom {
+        Doom { what: What::Own, outcome, kind: None }
     }
-    let mut reason = format!("`{shown}` {outcome}");
-    // Writing into a `String` cannot fail.
-    let _ = write!(reason, ", asked for at {}, so that it is undone", statement.origin());
-    reason
+
+    /// A statement that runs, for the case that it is given up.
+    pub(crate) fn given_up(statement: &Statement<'_>) -> Doom {
+        Doom::statement(statement, "was given up before its answer came")
+    }
+
+    pub(crate) fn statement(statement: &Statement<'_>, outcome: &'static str) -> Doom {
+        let table = statement.tables().first().copied();
+        let what = What::Statement(statement.operation(), table, statement.origin());
+        Doom { what, outcome, kind: None }
+    }
+
+    pub(crate) fn write(err: &Error) -> Doom {
+        Doom { what: What::Write(err.origin()), outcome: "failed", kind: Some(err.kind()) }
+    }
+
+    pub(crate) fn with(self, kind: ErrorKind) -> Doom {
+        Doom { kind: Some(kind), ..self }
+    }
+
+    #[cold]
+    pub(crate) fn error(&self) -> Error {
+        Error::transaction_over(&self.to_string())
+    }
+}
+
+impl fmt::Display for Doom {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Doom { what, outcome, kind } = self;
+        match what {
+            What::Statement(operation, Some(table), _) => {
+                write!(f, "the {operation} of `{table}` {outcome}")?;
+            }
+            What::Statement(_, None, _) => write!(f, "a statement {outcome}")?,
+            What::Write(_) => write!(f, "a write {outcome}")?,
+            What::Own => return f.write_str(outcome),
+        }
+        if let Some(kind) = kind {
+            write!(f, " with {kind:?}")?;
+        }
+        if let What::Statement(_, _, origin) | What::Write(Some(origin)) = what {
+            write!(f, ", asked for at {origin}")?;
+        }
+        f.write_str(", so that it is undone")
+    }
 }

@@ -91,10 +91,11 @@ pub(crate) async fn stretch<A: Access, Q: Readable>(
 const FIRST_ROWS: usize = 16;
 const MOST_ROWS: usize = 500;
 
-pub(crate) fn stream<'q, A: Access + 'q, Q: Readable>(
+/// The rows of a query, so many at a time.
+pub(crate) fn chunks<'q, A: Access + 'q, Q: Readable>(
     access: A,
     query: &'q Q,
-) -> impl Stream<Item = Result<Q::Row, Error>> + use<'q, A, Q> {
+) -> impl Stream<Item = Result<Vec<Q::Row>, Error>> + use<'q, A, Q> {
     try_stream! {
         if Q::HAS_COMPANIONS {
             access.check_beside_stream().map_err(|err| err.asked_at(query.asked_at()))?;
@@ -115,9 +116,7 @@ pub(crate) fn stream<'q, A: Access + 'q, Q: Readable>(
                 rows.append(&mut new);
             }
             most = (most * 2).min(MOST_ROWS);
-            for row in complete(&access, query, rows).await? {
-                yield row;
-            }
+            yield complete(&access, query, rows).await?;
         }
     }
 }

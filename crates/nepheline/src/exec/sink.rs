@@ -117,7 +117,7 @@ impl<R, G: Default> Gathering<R, G> {
 }
 
 impl<R: RowShape, G: Gather<R>> Gathering<R, G> {
-    #[inline]
+    #[inline(always)]
     fn take<C: Cells>(&mut self, cells: &mut C) -> bool {
         if self.misfit.is_some() {
             return false;

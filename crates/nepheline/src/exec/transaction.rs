@@ -8,7 +8,7 @@ use nepheline_core::{BindValue, Dialect, Error, ErrorKind, Operation};
 use tokio::sync::{Mutex, MutexGuard};
 
 use super::ask::Ask;
-use super::levels::{Before, Levels, Owner, Streamed, ends_every_level, is_fatal, reason, reason_of};
+use super::levels::{Before, Doom, Levels, Owner, Streamed, ends_every_level, is_fatal};
 use super::line::{Line, StreamingWire, Wire};
 use super::run;
 use super::sink::{Gathering, Nothing, Sink};
@@ -111,13 +111,13 @@ struct Turn<'w, H: Hold> {
     held: MutexGuard<'w, Option<H>>,
     level: u32,
     /// What runs, and is given up if this is dropped.
-    runs: Option<String>,
+    runs: Option<Doom>,
 }
 
 impl<H: Hold> Drop for Turn<'_, H> {
     fn drop(&mut self) {
         if let Some(runs) = self.runs.take() {
-            self.work.levels().fail(self.level, None, runs);
+            self.work.levels().fail(self.level, runs);
         }
         // Whoever ended the transaction meanwhile could not take the connection.
         if self.work.levels().has_ended() {
@@ -197,16 +197,23 @@ impl<H: Hold> Work<H> {
     }
 
     /// Why the transaction takes no more statements, if it does not.
-    pub(crate) fn doom(&self, level: u32) -> Option<String> {
+    pub(crate) fn doom(&self, level: u32) -> Option<Doom> {
         self.levels().doom(level)
+    }
+
+    /// Waits for the connection, which is free nearly always.
+    async fn held(&self) -> MutexGuard<'_, Option<H>> {
+        match self.held.try_lock() {
+            Ok(held) => held,
+            Err(_) => self.held.lock().await,
+        }
     }
 
     /// Waits for the connection, and undoes what was left open inside.
     async fn turn(&self, level: u32) -> Result<Turn<'_, H>, Error> {
         // Refused at once, without waiting for a statement that runs.
         self.levels().before(level)?;
-        let held = self.held.lock().await;
-        let mut turn = Turn { work: self, held, level, runs: None };
+        let mut turn = Turn { work: self, held: self.held().await, level, runs: None };
         loop {
             let before = self.levels().before(level)?;
             match before {
@@ -228,7 +235,7 @@ impl<H: Hold> Work<H> {
         let asking = self.setting.asking(self.dialect).keeping(&kept);
         let mut statement = ask.statement(asking)?;
         let mut turn = self.turn(level).await?;
-        turn.runs = Some(reason(&statement, "was given up before its answer came"));
+        turn.runs = Some(Doom::given_up(&statement));
         let line = turn.held.as_mut().ok_or_else(over)?.line();
         let ran = run::on(line, &self.setting, &mut statement, sink, ask.counts()).await;
         let ended = line.wire.has_ended_transaction();
@@ -239,19 +246,19 @@ impl<H: Hold> Work<H> {
 
     /// Takes note of what the outcome of a statement means for the transaction.
     fn note(&self, level: u32, statement: &Statement<'_>, ran: &Result<(), Error>, ended: bool) {
-        let failed = |kind: ErrorKind| reason(statement, &format!("failed ({kind:?})"));
+        let failed = |kind: ErrorKind| Doom::statement(statement, "failed").with(kind);
         match ran {
             Err(err) if ended => self.levels().fail_all(failed(err.kind())),
             Err(err) if is_fatal(err.kind()) => {
                 let mut levels = self.levels();
                 // A write of several statements tells at its end what became of it.
                 if !levels.is_of_library(level) || ends_every_level(err.kind()) {
-                    levels.fail(level, Some(err.kind()), failed(err.kind()));
+                    levels.fail(level, failed(err.kind()));
                 }
             }
             Ok(()) if ended => {
-                let why = reason(statement, "ended the transaction by itself");
-                self.levels().fail_all(why);
+                self.levels()
+                    .fail_all(Doom::statement(statement, "ended the transaction by itself"));
             }
             _ => {}
         }
@@ -261,14 +268,14 @@ impl<H: Hold> Work<H> {
     /// that the program opened.
     pub(crate) fn note_write(&self, level: u32, err: &Error) {
         if is_fatal(err.kind()) {
-            self.levels().fail(level, Some(err.kind()), reason_of(err));
+            self.levels().fail(level, Doom::write(err));
         }
     }
 
     /// Opens a transaction inside of this one, which is a savepoint.
     pub(crate) async fn open(&self, level: u32, owner: Owner) -> Result<u32, Error> {
         let mut turn = self.turn(level).await?;
-        turn.runs = Some("a savepoint was given up while it was set".to_owned());
+        turn.runs = Some(Doom::of("a savepoint was given up while it was set"));
         let inner = self.levels().open(owner);
         let name = self.levels().savepoint(inner).unwrap_or_default();
         let set = match turn.line() {
@@ -285,7 +292,7 @@ impl<H: Hold> Work<H> {
                 let mut levels = self.levels();
                 levels.close(inner);
                 if is_fatal(err.kind()) {
-                    levels.fail(level, Some(err.kind()), "a savepoint could not be set".to_owned());
+                    levels.fail(level, Doom::of("a savepoint could not be set").with(err.kind()));
                 }
                 Err(err)
             }
@@ -297,7 +304,7 @@ impl<H: Hold> Work<H> {
     pub(crate) fn abandon(&self, level: u32) {
         let mut levels = self.levels();
         if levels.is_of_library(level) {
-            levels.fail(level, None, "a write was given up before it was done".to_owned());
+            levels.fail(level, Doom::of("a write was given up before it was done"));
         }
         levels.abandon(level);
     }
@@ -312,14 +319,13 @@ impl<H: Hold> Work<H> {
         let Some(name) = name.filter(|_| !over_outside) else {
             // All of it is undone with what is outside, or was already.
             self.levels().close(level);
-            return doom.map_or(Ok(()), |why| Err(Error::transaction_over(&why)));
+            return doom.map_or(Ok(()), |why| Err(why.error()));
         };
-        let held = self.held.lock().await;
-        let mut turn = Turn { work: self, held, level, runs: None };
+        let mut turn = Turn { work: self, held: self.held().await, level, runs: None };
         if self.levels().streamed == Streamed::Dropped {
             turn.finish_stream().await?;
         }
-        turn.runs = Some("an inner transaction was given up while it ended".to_owned());
+        turn.runs = Some(Doom::of("an inner transaction was given up while it ended"));
         let line = turn.held.as_mut().ok_or_else(over)?.line();
         let ended = match keep {
             true => self.keep(line, &name).await,
@@ -330,10 +336,10 @@ impl<H: Hold> Work<H> {
         levels.close(level);
         if let Err(err) = ended {
             // What is inside can no longer be undone alone.
-            levels.fail_all(format!("an inner transaction could not be ended ({:?})", err.kind()));
+            levels.fail_all(Doom::of("an inner transaction could not be ended").with(err.kind()));
             return Err(err);
         }
-        doom.map_or(Ok(()), |why| Err(Error::transaction_over(&why)))
+        doom.map_or(Ok(()), |why| Err(why.error()))
     }
 
     async fn keep(&self, line: &mut Line<H::Wire>, savepoint: &str) -> Result<(), Error> {
@@ -355,11 +361,11 @@ impl<H: Hold> Work<H> {
     /// committed.
     pub(crate) async fn end(&self, commit: bool) -> Result<(), Error> {
         let doom = self.levels().outermost_doom();
-        let mut held = self.held.lock().await;
+        let mut held = self.held().await;
         let Some(mut holder) = held.take() else { return Err(over()) };
         self.levels().end();
         let line = holder.line();
-        let mut doomed = doom.map(|why| Error::transaction_over(&why));
+        let mut doomed = doom.map(|why| why.error());
         if commit && doomed.is_none() {
             match self.commit(line).await {
                 Ok(()) => return self.after(line).await,
@@ -448,7 +454,7 @@ impl<H: Hold<Wire: StreamingWire>> Work<H> {
         let mut turn = self.turn(level).await?;
         let running = self.setting.begin(statement, counts)?;
         if !running.has_answer() {
-            turn.runs = Some(reason(statement, "was given up before its answer came"));
+            turn.runs = Some(Doom::given_up(statement));
             let line = turn.held.as_mut().ok_or_else(over)?.line();
             let opened = line.open(statement).await;
             turn.runs = None;
@@ -474,7 +480,7 @@ impl<H: Hold<Wire: StreamingWire>> StreamInside<'_, H> {
         sink: &mut dyn Sink,
         most: usize,
     ) -> Result<bool, Error> {
-        let mut held = self.work.held.lock().await;
+        let mut held = self.work.held().await;
         let line = held.as_mut().ok_or_else(over)?.line();
         let more = line.next(statement, sink, most).await;
         let ended = line.wire.has_ended_transaction();
@@ -509,7 +515,7 @@ impl<H: Hold> Turn<'_, H> {
     /// Undoes inner transactions that were left open.
     async fn undo(&mut self, savepoint: &str) -> Result<(), Error> {
         let work = self.work;
-        self.runs = Some("an inner transaction was given up while it was undone".to_owned());
+        self.runs = Some(Doom::of("an inner transaction was given up while it was undone"));
         let undone = undo(self.line()?, &work.setting, savepoint).await;
         self.runs = None;
         let mut levels = work.levels();
@@ -519,8 +525,7 @@ impl<H: Hold> Turn<'_, H> {
                 Ok(())
             }
             Err(err) => {
-                let kind = err.kind();
-                levels.fail_all(format!("an inner transaction could not be undone ({kind:?})"));
+                levels.fail_all(Doom::of("an inner transaction could not be undone").with(err.kind()));
                 Err(err)
             }
         }
@@ -528,13 +533,13 @@ impl<H: Hold> Turn<'_, H> {
 
     async fn finish_stream(&mut self) -> Result<(), Error> {
         let work = self.work;
-        self.runs = Some("a stream was given up while it was read to its end".to_owned());
+        self.runs = Some(Doom::of("a stream was given up while it was read to its end"));
         let finished = self.line()?.finish_stream().await;
         self.runs = None;
         let mut levels = work.levels();
         levels.streamed = Streamed::No;
         if let Err(err) = &finished {
-            levels.fail(self.level, Some(err.kind()), "a stream of it failed".to_owned());
+            levels.fail(self.level, Doom::of("a stream of it failed").with(err.kind()));
         }
         finished
     }

@@ -34,18 +34,21 @@ impl Cells for RowCells<'_, '_> {
 
     #[inline]
     fn next_cell(&mut self) -> Cell<'_> {
-        let value = self.row.get_ref(self.next);
+        // Apart from the match below, so that only an error has anything to drop.
+        let Ok(value) = self.row.get_ref(self.next) else {
+            self.next += 1;
+            return Cell::Unknown("no such column");
+        };
         self.next += 1;
         match value {
-            Ok(ValueRef::Integer(value)) => Cell::Int(value),
-            Ok(ValueRef::Real(value)) => Cell::Float(value),
-            Ok(ValueRef::Text(bytes)) => match std::str::from_utf8(bytes) {
+            ValueRef::Integer(value) => Cell::Int(value),
+            ValueRef::Real(value) => Cell::Float(value),
+            ValueRef::Text(bytes) => match std::str::from_utf8(bytes) {
                 Ok(text) => Cell::Text(text),
                 Err(_) => Cell::Bytes(bytes),
             },
-            Ok(ValueRef::Blob(bytes)) => Cell::Bytes(bytes),
-            Ok(ValueRef::Null) => Cell::Null,
-            Err(_) => Cell::Unknown("no such column"),
+            ValueRef::Blob(bytes) => Cell::Bytes(bytes),
+            ValueRef::Null => Cell::Null,
         }
     }
 }
