@@ -1,17 +1,13 @@
-//! What goes wrong outside of the program: each fault is a clear error, and the handle recovers.
-
-#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
-
-mod support;
+//! Faults and the errors that tell them.
 
 use std::time::{Duration, Instant};
 
+use crate::support::{Engine, engines, server, servers};
 use futures_util::StreamExt;
 use nepheline::internal::{BlockingRunText as _, RunText as _};
 use nepheline::prelude::*;
 use nepheline::{Database, Options, blocking};
 use nepheline_coreshed::{Assay, Lab, Specimen};
-use support::{Engine, engines, server, servers};
 
 /// The URL with another part: what stands before and after the host.
 fn elsewhere(engine: &Engine, user: &str, host: &str, database: &str) -> String {
@@ -83,7 +79,7 @@ fn options_are_read_from_the_url_and_wrong_ones_told() {
 }
 
 /// Ends the connections of the test that goes by `mark`, from a second connection.
-async fn kill(engine: &Engine, mark: &str) {
+pub(crate) async fn kill(engine: &Engine, mark: &str) {
     match engine.name {
         "PostgreSQL" => {
             let text = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity \
@@ -120,7 +116,7 @@ async fn kill(engine: &Engine, mark: &str) {
 }
 
 /// A handle whose connections [`kill`] finds.
-async fn killable(engine: &Engine, mark: &str) -> Database {
+pub(crate) async fn killable(engine: &Engine, mark: &str) -> Database {
     let url = match engine.name {
         "PostgreSQL" => engine.with(&format!("application_name={mark}&pool_size=2")),
         _ => engine.with("pool_size=2"),
@@ -129,7 +125,7 @@ async fn killable(engine: &Engine, mark: &str) -> Database {
 }
 
 /// A statement that takes long, with a mark in it.
-fn slow(engine: &Engine, mark: &str) -> String {
+pub(crate) fn slow(engine: &Engine, mark: &str) -> String {
     let text = engine.pick(
         "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT max(i) FROM n AS ",
         "SELECT pg_sleep(20) AS ",

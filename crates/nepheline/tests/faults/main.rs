@@ -1,0 +1,10 @@
+//! What goes wrong outside of the program: each fault is a clear error, nothing is half done, and the handle recovers.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+#[path = "../support/mod.rs"]
+mod support;
+
+mod dropped;
+mod programs;
+mod told;
