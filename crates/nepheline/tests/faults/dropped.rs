@@ -11,7 +11,7 @@ use nepheline::internal::{BlockingRunText as _, RunText as _};
 use nepheline::prelude::*;
 use nepheline::{Database, Options, Paging, TransactionOptions, blocking};
 
-use crate::support::{Engine, engines, server, servers};
+use crate::support::{Engine, engines_with, server, servers};
 use crate::told::slow;
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -75,7 +75,7 @@ async fn soon(what: &str, mut holds: impl AsyncFnMut() -> bool) {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_dropped_statement_undoes_its_transaction_and_its_answer_goes_to_nobody() {
     let _turn = TURN.lock().await;
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let db = cores(&engine, "pool_size=1&lock_timeout=20s").await;
         let other = engine.open_async().await;
         let outcome: Result<(), Error> = other
@@ -137,7 +137,7 @@ impl<F: Future> NowOrLater for F {}
 #[tokio::test(flavor = "multi_thread")]
 async fn a_transaction_with_a_failed_statement_is_not_committed() {
     let _turn = TURN.lock().await;
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let db = cores(&engine, "statement_timeout=300ms").await;
         let twice = Core::insert(core(1));
         let outcome: Result<(), Error> = db
@@ -220,7 +220,7 @@ async fn a_transaction_with_a_failed_statement_is_not_committed() {
 #[tokio::test(flavor = "multi_thread")]
 async fn an_inner_transaction_that_is_dropped_or_panics_is_undone() {
     let _turn = TURN.lock().await;
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let db = cores(&engine, "pool_size=2").await;
         let outcome: Result<(), Error> = db
             .transaction(async |tx| {
@@ -295,7 +295,7 @@ async fn an_inner_transaction_that_is_dropped_or_panics_is_undone() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_dropped_write_of_many_rows_leaves_none() {
     let _turn = TURN.lock().await;
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let db = cores(&engine, "pool_size=1").await;
         let many = Core::insert_all((10..60_010).map(core));
         for millis in [1, 5, 20, 60, 120] {
@@ -337,7 +337,7 @@ async fn a_dropped_write_of_many_rows_leaves_none() {
 fn what_is_dropped_without_a_runtime_is_undone_too() {
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let _turn = runtime.block_on(TURN.lock());
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let db = runtime.block_on(cores(&engine, "pool_size=1&pool_wait=10s"));
         for options in [TransactionOptions::new(), TransactionOptions::new().read_only()] {
             let mut open = Box::pin(db.transaction_with(options, async |tx| {
@@ -367,7 +367,7 @@ fn what_is_dropped_without_a_runtime_is_undone_too() {
 #[tokio::test(flavor = "multi_thread")]
 async fn while_a_stream_is_open_its_transaction_refuses_statements() {
     let _turn = TURN.lock().await;
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let db = cores(&engine, "pool_size=2").await;
         db.write(&Core::insert_all((10..3_000).map(core)))
             .await
@@ -396,7 +396,7 @@ async fn while_a_stream_is_open_its_transaction_refuses_statements() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_outer_handle_is_refused_inside_a_transaction() {
     let _turn = TURN.lock().await;
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let db = cores(&engine, "pool_size=2").await;
         let outcome: Result<(), Error> = db
             .transaction(async |tx| {
@@ -543,7 +543,7 @@ async fn a_session_gives_its_connection_back_in_step() {
 fn blocking_handles_go_on_between_calls() {
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let _turn = runtime.block_on(TURN.lock());
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         drop(runtime.block_on(cores(&engine, "pool_size=1")));
         let db = blocking::Database::open(&engine.with("pool_size=2&lock_timeout=3s")).unwrap();
         let panicked = catch_unwind(AssertUnwindSafe(|| {
@@ -579,7 +579,7 @@ fn blocking_handles_go_on_between_calls() {
 fn a_budget_counts_verbs_and_companions_on_every_engine() {
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let _turn = runtime.block_on(TURN.lock());
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         drop(runtime.block_on(cores(&engine, "pool_size=1")));
         let db = engine.open().budget(6);
         db.write(&Core::insert_all((10..3_000).map(core))).unwrap();
@@ -596,7 +596,7 @@ fn a_budget_counts_verbs_and_companions_on_every_engine() {
 #[test]
 fn settings_that_no_engine_takes_are_refused_before_anything_is_sent() {
     let too_long = Duration::MAX;
-    for engine in engines() {
+    for engine in engines_with("dropped") {
         let options = || Options::from_url(&engine.url).unwrap();
         for options in [
             options().lock_timeout(Duration::from_secs(1_000 * 3_600)),

@@ -6,5 +6,6 @@
 mod support;
 
 mod dropped;
+mod own_server;
 mod programs;
 mod told;

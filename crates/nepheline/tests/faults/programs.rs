@@ -19,7 +19,7 @@ use nepheline::{Database, Transaction};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-use crate::support::{Engine, engines};
+use crate::support::{Engine, engines_with};
 
 const ACCOUNTS: i64 = 6;
 const OPENING: i64 = 1_000;
@@ -537,7 +537,7 @@ fn from_environment(name: &str, otherwise: u64) -> u64 {
 /// The programs of all engines take turns, so that none waits for the machine.
 async fn on_every_engine(programs: u64) {
     let seed = from_environment("FAULT_SEED", std::process::id().into());
-    for engine in engines() {
+    for engine in engines_with("programs") {
         println!("{}: seed {seed}", engine.name);
         run(&engine, programs, seed).await;
     }

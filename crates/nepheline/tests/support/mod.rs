@@ -29,7 +29,12 @@ const SERVERS: [(&str, &str); 2] =
 
 /// Every engine there is.
 pub(crate) fn engines() -> Vec<Engine> {
-    let mut engines = vec![sqlite()];
+    engines_with("test")
+}
+
+/// Every engine there is, with a SQLite file of that name: tests that lock a file need one of their own.
+pub(crate) fn engines_with(file: &str) -> Vec<Engine> {
+    let mut engines = vec![sqlite(file)];
     engines.extend(servers());
     engines
 }
@@ -72,11 +77,12 @@ pub(crate) fn server(name: &str) -> Option<Engine> {
     servers().into_iter().find(|engine| engine.name == name)
 }
 
-fn sqlite() -> Engine {
+fn sqlite(file: &str) -> Engine {
     // One file for the process, so that every connection sees the same.
     static FOLDER: OnceLock<tempfile::TempDir> = OnceLock::new();
     let folder = FOLDER.get_or_init(|| tempfile::tempdir().unwrap());
-    let url = format!("sqlite:{}?mode=rwc", folder.path().join("test.db").display());
+    let path = folder.path().join(format!("{file}.db"));
+    let url = format!("sqlite:{}?mode=rwc", path.display());
     Engine { name: "SQLite", url }
 }
 
