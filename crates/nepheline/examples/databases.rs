@@ -48,6 +48,26 @@ async fn ask(url: &str) -> anyhow::Result<()> {
         .transaction_with(options, async |tx| both_counts(&tx).await)
         .await?;
     println!("{accredited} of {labs} labs are accredited");
+
+    // What may fail goes into a transaction inside: it is undone alone, on every engine.
+    let name = "Bright Assay".to_owned();
+    let twice = Lab::insert(UnsavedLab { name, country: "Norland".to_owned(), accredited: true });
+    let known = db
+        .transaction(async |tx| {
+            let stored = tx
+                .transaction(async |inner| inner.write(&twice).await)
+                .await;
+            match stored {
+                Ok(_) => Ok(false),
+                Err(err) if err.kind() == ErrorKind::UniqueViolation => {
+                    tx.read_first(&Lab::rows()).await?;
+                    Ok(true)
+                }
+                Err(err) => Err(err),
+            }
+        })
+        .await?;
+    println!("a lab of that name is there already: {known}");
     Ok(())
 }
 

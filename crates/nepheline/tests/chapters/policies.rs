@@ -114,7 +114,7 @@ is asking, in each transaction and for it alone, so that a row security policy c
 
 `db.through(gate)` puts code around every statement: it sees the tables, the operation, the SQL, the binds, the
 line that asked, and whether there is a transaction; then the rows, the time and the error. It may refuse, or
-answer in place of the database. `db.budget(3)` refuses the fourth statement and names the lines of the three before;
+answer in place of the database. `db.budget(3)` refuses the fourth read or write and names the lines of the three before;
 `Record` keeps what ran; `Traced` (feature `tracing`) tells `tracing`, without values unless asked.
 
 ```rust
