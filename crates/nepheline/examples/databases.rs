@@ -8,7 +8,7 @@ use futures_util::TryStreamExt;
 use nepheline::prelude::*;
 use nepheline::{Database, Handle, Isolation, TransactionOptions, blocking};
 use nepheline_coreshed::scopes::overdue;
-use nepheline_coreshed::{Assay, Lab, Specimen};
+use nepheline_coreshed::{Assay, Lab, Specimen, UnsavedLab};
 
 fn main() -> anyhow::Result<()> {
     let folder = tempfile::tempdir()?;
