@@ -8,6 +8,7 @@
 use std::future::Future;
 use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
@@ -83,6 +84,8 @@ enum Fault {
     TooLongInside,
     /// A statement that the database refuses, and the work goes on as if nothing had happened.
     Ignored,
+    /// A statement that is dropped, and the work goes on as if nothing had happened.
+    DroppedInside,
 }
 
 /// What was told of a program.
@@ -109,7 +112,7 @@ impl Plan {
             TransferWithLines,
             TransferWithStream,
         ];
-        let fault = match rng.random_range(0..14) {
+        let fault = match rng.random_range(0..15) {
             0..4 => Fault::None,
             4..7 => Fault::Dropped(rng.random_range(0..30)),
             7..9 => Fault::Late(rng.random_range(0..8_000)),
@@ -117,9 +120,21 @@ impl Plan {
             10 => Fault::Failed,
             11 => Fault::TooLong,
             12 => Fault::TooLongInside,
+            13 => Fault::DroppedInside,
             _ => Fault::Ignored,
         };
         Plan { program, kind: kinds[rng.random_range(0..kinds.len())], fault }
+    }
+
+    /// Whether a statement of its transaction fails for certain.
+    fn must_fail(&self) -> bool {
+        let is_transfer =
+            !matches!(self.kind, Kind::Read | Kind::Stream | Kind::LoneWrite | Kind::ManyRows);
+        let fails = matches!(
+            self.fault,
+            Fault::Panic | Fault::Failed | Fault::TooLong | Fault::Ignored | Fault::DroppedInside
+        );
+        is_transfer && fails
     }
 
     /// How many entries it leaves, if it is kept.
@@ -174,6 +189,14 @@ impl<F: Future> Future for Polls<F> {
 struct World {
     engine: Engine,
     db: Database,
+    counts: Arc<Counts>,
+}
+
+/// No connection is lost but by being killed.
+#[derive(Default)]
+struct Counts {
+    killed: AtomicU64,
+    lost: AtomicU64,
 }
 
 impl World {
@@ -194,7 +217,8 @@ impl World {
         let parameters = "pool_size=3&pool_wait=60s&lock_timeout=2s&statement_timeout=300ms";
         let named = engine.pick("", "&application_name=fault_programs", "");
         let url = engine.with(&format!("{parameters}{named}"));
-        World { engine: engine.clone(), db: Database::open(&url).await.unwrap() }
+        let db = Database::open(&url).await.unwrap();
+        World { engine: engine.clone(), db, counts: Arc::default() }
     }
 
     /// Runs a program with its fault, and returns what was told of it.
@@ -209,7 +233,13 @@ impl World {
         };
         match ended {
             Some(Ok(Ok(()))) => Told::Kept,
-            Some(Ok(Err(err))) => told(&err, plan),
+            Some(Ok(Err(err))) => {
+                let told = told(&err, plan);
+                if told == Told::Unknown || err.kind() == ErrorKind::ConnectionLost {
+                    self.counts.lost.fetch_add(1, Ordering::Relaxed);
+                }
+                told
+            }
             // A panic of the work is always before its commit.
             Some(Err(_)) => Told::Undone,
             None => Told::Unknown,
@@ -326,6 +356,12 @@ impl World {
                 assert!(inner.is_err());
                 Ok(())
             }
+            Fault::DroppedInside => {
+                let wait = Duration::from_millis(plan.program as u64 % 5);
+                let dropped = tokio::time::timeout(wait, tx.run_text(too_long, vec![]));
+                assert!(dropped.await.is_err());
+                Ok(())
+            }
             Fault::Ignored => {
                 let there_already = UnsavedAccount { id: 1, metres: 0 };
                 assert!(tx.write(&Account::insert(there_already)).await.is_err());
@@ -340,9 +376,19 @@ impl World {
         match self.engine.name {
             "SQLite" => {}
             "PostgreSQL" => {
-                let text = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity \
-                            WHERE application_name = 'fault_programs' ORDER BY random() LIMIT 1";
-                killer.run_text(text, vec![]).await.unwrap();
+                let killed = Account::row(1).select(|_| {
+                    verbatim!(
+                        sqlite: "0",
+                        postgres: "(SELECT count(pg_terminate_backend(pid)) FROM (SELECT pid FROM pg_stat_activity \
+                                   WHERE application_name = 'fault_programs' ORDER BY random() LIMIT 1) AS one)",
+                        mysql: "0"
+                    )
+                    .typed::<i64>()
+                });
+                let killed = killer.read_one(&killed).await.unwrap();
+                self.counts
+                    .killed
+                    .fetch_add(killed as u64, Ordering::Relaxed);
             }
             _ => {
                 let id = Account::row(1).select(|_| {
@@ -355,7 +401,9 @@ impl World {
                 });
                 if let Ok(Some(id)) = killer.read_one(&id).await {
                     // It may have ended meanwhile.
-                    let _ = killer.run_text(&format!("KILL {id}"), vec![]).await;
+                    if killer.run_text(&format!("KILL {id}"), vec![]).await.is_ok() {
+                        self.counts.killed.fetch_add(1, Ordering::Relaxed);
+                    }
                 }
             }
         }
@@ -441,8 +489,12 @@ async fn run(engine: &Engine, programs: u64, seed: u64) {
 
     let other = engine.open_async().await;
     nothing_goes_on(engine, &other).await;
-    check(&other, &outcomes.lock().unwrap(), seed).await;
-    let outcomes = outcomes.lock().unwrap();
+    let outcomes = outcomes.lock().unwrap().clone();
+    check(&other, &outcomes, seed).await;
+    let Counts { killed, lost } = &*world.counts;
+    let (killed, lost) = (killed.load(Ordering::Relaxed), lost.load(Ordering::Relaxed));
+    let most = if engine.name == "SQLite" { 0 } else { killed };
+    assert!(lost <= most, "seed {seed}: {lost} connections were lost, and {killed} killed");
     let kept = outcomes
         .iter()
         .filter(|(_, told)| *told == Told::Kept)
@@ -507,7 +559,7 @@ async fn check(other: &Database, outcomes: &[(Plan, Told)], seed: u64) {
     for (plan, told) in outcomes {
         let found = there.get(&plan.program).copied().unwrap_or_default() as u64;
         let fits = match told {
-            Told::Kept => found == plan.entries(),
+            Told::Kept => found == plan.entries() && !plan.must_fail(),
             Told::Undone => found == 0,
             Told::Unknown => found == 0 || found == plan.entries(),
         };
