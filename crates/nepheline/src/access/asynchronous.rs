@@ -6,6 +6,7 @@ use nepheline_core::Error;
 use nepheline_core::internal::{Asking, Kept, Statement};
 
 use super::database::Database;
+#[cfg(any(feature = "postgres", feature = "mysql"))]
 use super::session::SessionAccess;
 use crate::engine::pool::Lease;
 use crate::exec::access::{Access, Async, Cursor, Family, Together};
@@ -21,6 +22,7 @@ pub(crate) enum AsyncAccess<'a> {
     Database(&'a Database),
     /// A transaction, or the one inside of it that goes by this number.
     Work(&'a Work<Lease>, u32),
+    #[cfg(any(feature = "postgres", feature = "mysql"))]
     Session(&'a (dyn SessionAccess + 'a)),
 }
 
@@ -35,6 +37,7 @@ impl AsyncAccess<'_> {
                 run::alone(lease.line(), &database.setting, &mut statement, sink, ask).await
             }
             AsyncAccess::Work(work, level) => work.fetch(*level, ask, sink).await,
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(session) => session.fetch(ask, sink).await,
         }
     }
@@ -53,6 +56,7 @@ impl Access for AsyncAccess<'_> {
         match self {
             AsyncAccess::Database(database) => database.setting.asking(database.dialect()),
             AsyncAccess::Work(work, _) => work.setting.asking(work.dialect),
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(session) => session.asking(),
         }
     }
@@ -85,7 +89,8 @@ impl Access for AsyncAccess<'_> {
                         work.open_stream(*level, &mut statement, ask.counts()).await?;
                     (Over::Work(inside), running)
                 }
-                AsyncAccess::Session(session) => {
+                #[cfg(any(feature = "postgres", feature = "mysql"))]
+            AsyncAccess::Session(session) => {
                     let running = session.open(&mut statement, ask.counts()).await?;
                     (Over::Session(OpenSession(*session)), running)
                 }
@@ -108,6 +113,7 @@ impl Access for AsyncAccess<'_> {
                     Ok(AsyncTogether::Inner(Inner::new(work, inner)))
                 }
                 // Whether the connection is within a transaction only the program knows.
+                #[cfg(any(feature = "postgres", feature = "mysql"))]
                 AsyncAccess::Session(_) => Err(Error::needs_transaction()),
             }
         })
@@ -124,6 +130,7 @@ impl Access for AsyncAccess<'_> {
             AsyncAccess::Database(database) if database.pool_size() > 1 => Ok(()),
             AsyncAccess::Database(_) => Err(Error::stream_needs_two("a pool of one connection")),
             AsyncAccess::Work(..) => Err(Error::stream_needs_two("a transaction")),
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(_) => {
                 Err(Error::stream_needs_two("a session over one connection"))
             }
@@ -135,12 +142,15 @@ impl Access for AsyncAccess<'_> {
 enum Over<'a> {
     Lease(Lease),
     Work(StreamInside<'a, Lease>),
+    #[cfg(any(feature = "postgres", feature = "mysql"))]
     Session(OpenSession<'a>),
 }
 
 /// A session whose connection gives the rows of a stream.
+#[cfg(any(feature = "postgres", feature = "mysql"))]
 struct OpenSession<'a>(&'a (dyn SessionAccess + 'a));
 
+#[cfg(any(feature = "postgres", feature = "mysql"))]
 impl Drop for OpenSession<'_> {
     fn drop(&mut self) {
         self.0.stream_dropped();
@@ -164,6 +174,7 @@ impl AsyncCursor<'_> {
         match &mut self.over {
             Over::Lease(lease) => lease.line().next(statement, sink, most).await,
             Over::Work(inside) => inside.next(statement, sink, most).await,
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
             Over::Session(session) => session.0.next(statement, sink, most).await,
         }
     }

@@ -36,7 +36,7 @@ use crate::exec::transaction::{Root, TransactionOptions, Work};
 /// A database, asked from code that is not async.
 ///
 /// Threads may share it, and cloning it is cheap. Over SQLite they take turns on one connection; over a server each call
-/// takes a connection from a pool. What can be done with it is in [`Handle`](super::Handle).
+/// takes a connection from a pool. What can be done with it is in [`Handle`](crate::blocking::Handle).
 ///
 /// # Panics
 ///
@@ -117,7 +117,7 @@ impl Database {
     }
 
     /// Takes over a SQLite connection that the program already has. To lend one, see
-    /// [`Session::over`](super::Session::over).
+    /// [`Session::over`](crate::blocking::Session::over).
     ///
     /// It is set up as our own are: foreign keys are enforced, a lock is waited for up to five
     /// seconds, and a misspelt name in double quotes is an error instead of text.
@@ -300,7 +300,7 @@ impl sealed::BlockingHandle for Database {
 }
 
 /// A transaction that is under way: what [`Database::transaction`] gives its closure. The verbs are
-/// those of [`Handle`](super::Handle). What undoes it, and what it refuses while something inside of it is open, is told
+/// those of [`Handle`](crate::blocking::Handle). What undoes it, and what it refuses while something inside of it is open, is told
 /// at the async [`Transaction`](crate::Transaction).
 pub struct Transaction<'c> {
     scope: Scope<'c>,

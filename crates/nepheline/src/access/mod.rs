@@ -7,6 +7,7 @@ pub(crate) mod direct;
 pub(crate) mod handle;
 pub(crate) mod inside;
 pub(crate) mod options;
+#[cfg(any(feature = "postgres", feature = "mysql"))]
 pub(crate) mod session;
 pub(crate) mod setting;
 pub(crate) mod transaction;

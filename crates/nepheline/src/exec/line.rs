@@ -99,6 +99,7 @@ impl<W> Line<W> {
         matches!(self.state, State::Running | State::Streaming)
     }
 
+    #[cfg(feature = "sqlite")]
     pub(crate) fn is_in_transaction(&self) -> bool {
         self.in_transaction
     }

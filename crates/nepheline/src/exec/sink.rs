@@ -37,9 +37,11 @@ pub(crate) trait Sink: Send + Any {
     fn take_misfit(&mut self) -> Option<Error>;
 
     /// Returns an empty sink of the same type, for another thread to fill.
+    #[cfg(feature = "sqlite")]
     fn sibling(&self) -> Box<dyn Sink>;
 
     /// Takes over what a sibling has gathered.
+    #[cfg(feature = "sqlite")]
     fn adopt(&mut self, sibling: Box<dyn Sink>);
 }
 
@@ -163,10 +165,12 @@ impl<R: RowShape + Send + 'static, G: Gather<R>> Sink for Gathering<R, G> {
         self.misfit.take()
     }
 
+    #[cfg(feature = "sqlite")]
     fn sibling(&self) -> Box<dyn Sink> {
         Box::new(Gathering::<R, G>::after(self.row))
     }
 
+    #[cfg(feature = "sqlite")]
     fn adopt(&mut self, sibling: Box<dyn Sink>) {
         let sibling: Box<dyn Any> = sibling;
         if let Ok(sibling) = sibling.downcast::<Self>() {

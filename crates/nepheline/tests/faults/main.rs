@@ -1,6 +1,6 @@
 //! What goes wrong outside of the program: each fault is a clear error, nothing is half done, and the handle recovers.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, clippy::print_stdout, reason = "tests")]
 
 #[path = "../support/mod.rs"]
 mod support;

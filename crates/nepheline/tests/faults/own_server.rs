@@ -12,7 +12,7 @@ use crate::support::server;
 
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(table = "timed_out")]
-struct Row {
+struct Held {
     #[nepheline(key)]
     id: i64,
     metres: i64,
@@ -84,9 +84,9 @@ async fn a_server_that_undoes_all_at_a_lock_timeout_loses_no_write_unnoticed() {
     let db = Database::open(&own.url()).await.unwrap();
     let create = "CREATE TABLE timed_out (id BIGINT PRIMARY KEY, metres BIGINT NOT NULL)";
     db.run_text(create, vec![]).await.unwrap();
-    let rows = (1..=3).map(|id| UnsavedRow { id, metres: 0 });
-    db.write(&Row::insert_all(rows)).await.unwrap();
-    let set = |id: i64| Row::row(id).update(|r| r.metres.set(1));
+    let rows = (1..=3).map(|id| UnsavedHeld { id, metres: 0 });
+    db.write(&Held::insert_all(rows)).await.unwrap();
+    let set = |id: i64| Held::row(id).update(|r| r.metres.set(1));
     let holder = Database::open(&own.url()).await.unwrap();
     let outcome: Result<(), Error> = holder
         .transaction(async |holding| {
@@ -116,7 +116,7 @@ async fn a_server_that_undoes_all_at_a_lock_timeout_loses_no_write_unnoticed() {
         .await;
     outcome.unwrap();
     let metres = db
-        .read(&Row::rows().select(|r| r.metres).order_by(|r| r.id.asc()))
+        .read(&Held::rows().select(|r| r.metres).order_by(|r| r.id.asc()))
         .await
         .unwrap();
     assert_eq!(metres, [1, 0, 0]);
