@@ -387,6 +387,8 @@ impl<H: Hold> Work<H> {
     }
 
     async fn commit(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
+        // What is left of a stream is read: to cancel it would undo the transaction.
+        line.finish_stream().await?;
         self.undo_abandoned(line).await?;
         if self.root == Root::Savepoint {
             let text = format!("RELEASE SAVEPOINT {ROOT_SAVEPOINT}");

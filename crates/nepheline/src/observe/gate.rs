@@ -19,7 +19,8 @@ use crate::exec::sink::Sink;
 /// on the thread that asks: whoever asked waits for a slow one, though what it takes is no part of the statement's
 /// own time and timeout. A panic goes to whoever asked, as if the work had panicked: within a transaction that undoes
 /// it, and the other gates are told the end. Statements that begin and end transactions and set savepoints pass gates
-/// too, as [`Operation::Begin`] and its like: to refuse one that commits undoes the transaction.
+/// too, as [`Operation::Begin`] and its like: to refuse one that commits undoes the transaction. What undoes a
+/// transaction that was dropped or panicked passes none, since there is nobody left to wait for a gate.
 ///
 /// ```
 /// use nepheline::blocking::Database;

@@ -385,6 +385,16 @@ async fn while_a_stream_is_open_its_transaction_refuses_statements() {
             .await;
         outcome.unwrap();
         assert_eq!(db.count(&Core::rows()).await.unwrap(), 2_993, "on {}", engine.name);
+        // Dropped last, before the commit.
+        let outcome: Result<u64, Error> = db
+            .transaction(async |tx| {
+                let written = tx.write(&Core::insert(core(4))).await?;
+                tx.read_stream(&query).next().await.unwrap()?;
+                Ok(written)
+            })
+            .await;
+        assert_eq!(outcome.unwrap(), 1, "on {}", engine.name);
+        assert_eq!(db.count(&Core::rows()).await.unwrap(), 2_994, "on {}", engine.name);
         // Errors of streams once said neither what was asked nor by whom.
         let unknown = Core::rows().filter(|_| verbatim!("nonsense = 1").holds());
         let err = db.read_stream(&unknown).next().await.unwrap().unwrap_err();
@@ -536,6 +546,31 @@ async fn a_session_gives_its_connection_back_in_step() {
     assert_eq!(seven, Some(7));
     conn.disconnect().await.unwrap();
     soon("it runs on", async || running(&engine, "dropped_session").await == 0).await;
+}
+
+/// A statement that was dropped runs on over a lent client, and the next waits for it.
+#[tokio::test]
+async fn a_session_over_a_client_waits_for_what_was_dropped() {
+    let _turn = TURN.lock().await;
+    let Some(engine) = server("PostgreSQL") else { return };
+    cores(&engine, "pool_size=1").await;
+    let (client, connection) = tokio_postgres::connect(&engine.url, tokio_postgres::NoTls)
+        .await
+        .unwrap();
+    tokio::spawn(connection);
+    let session = nepheline::postgres::Session::over(&client).await.unwrap();
+    let dropped = session.run_text("SELECT pg_sleep(1)", vec![]);
+    assert!(
+        tokio::time::timeout(Duration::from_millis(100), dropped)
+            .await
+            .is_err()
+    );
+    assert_eq!(session.read_one(&Core::row(2)).await.unwrap().id, 2);
+    let query = Core::rows();
+    let mut stream = session.read_stream(&query);
+    stream.next().await.unwrap().unwrap();
+    drop(stream);
+    assert_eq!(session.read_one(&Core::row(1)).await.unwrap().id, 1);
 }
 
 /// Between its calls a blocking handle stood still: a panic left a transaction open, a slow callback stopped all.

@@ -3,7 +3,8 @@
 //!
 //! Every transfer is written down in the journal by the transaction that makes it, so that balances and journal agree
 //! at the end only if every transaction was kept whole or undone whole, and what was told of each can be compared with
-//! what is there. `FAULTS=20000 cargo test --release --all-features --test faults -- --ignored` runs more of them.
+//! what is there. `FAULTS=20000 cargo test --release --all-features --test faults -- --ignored` runs more of them;
+//! `FAULTS_ON=MariaDB` on one engine, `FAULT_SEED` with the seed that a run has printed.
 
 use std::future::Future;
 use std::panic::AssertUnwindSafe;
@@ -380,7 +381,8 @@ impl World {
                     verbatim!(
                         sqlite: "0",
                         postgres: "(SELECT count(pg_terminate_backend(pid)) FROM (SELECT pid FROM pg_stat_activity \
-                                   WHERE application_name = 'fault_programs' ORDER BY random() LIMIT 1) AS one)",
+                                   WHERE application_name = 'fault_programs' \
+                                   AND datname = current_database() ORDER BY random() LIMIT 1) AS one)",
                         mysql: "0"
                     )
                     .typed::<i64>()
@@ -395,7 +397,8 @@ impl World {
                     verbatim!(
                         sqlite: "0",
                         postgres: "0",
-                        mysql: "(SELECT MIN(id) FROM information_schema.processlist WHERE info LIKE 'UPDATE%fault_%')"
+                        mysql: "(SELECT MIN(id) FROM information_schema.processlist WHERE info LIKE 'UPDATE%fault_%' \
+                                AND db = DATABASE())"
                     )
                     .typed::<Option<i64>>()
                 });
@@ -518,9 +521,9 @@ async fn nothing_goes_on(engine: &Engine, other: &Database) {
         verbatim!(
             sqlite: "0",
             postgres: "(SELECT count(*) FROM pg_stat_activity WHERE application_name = 'fault_programs' \
-                       AND state <> 'idle')",
+                       AND datname = current_database() AND state <> 'idle')",
             mysql: "(SELECT COUNT(*) FROM information_schema.processlist WHERE info LIKE '%fault_%' \
-                    AND id <> CONNECTION_ID())"
+                    AND db = DATABASE() AND id <> CONNECTION_ID())"
         )
         .typed::<i64>()
     });
@@ -589,7 +592,9 @@ fn from_environment(name: &str, otherwise: u64) -> u64 {
 /// The programs of all engines take turns, so that none waits for the machine.
 async fn on_every_engine(programs: u64) {
     let seed = from_environment("FAULT_SEED", std::process::id().into());
-    for engine in engines_with("programs") {
+    let on = std::env::var("FAULTS_ON").unwrap_or_default();
+    let engines = engines_with("programs").into_iter();
+    for engine in engines.filter(|engine| engine.name.contains(&on)) {
         println!("{}: seed {seed}", engine.name);
         run(&engine, programs, seed).await;
     }

@@ -190,9 +190,9 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
     fn recover(&mut self) -> BoxFuture<'_, Result<(), Error>> {
         self.rows = None;
         Box::pin(async move {
-            if let Some(canceller) = self.canceller.clone() {
-                canceller.cancel().await;
-            }
+            // Without a canceller, what was given up runs to its end, and the next statement waits for that.
+            let Some(canceller) = self.canceller.clone() else { return Ok(()) };
+            canceller.cancel().await;
             // Answered after whatever runs. A cancel that comes late may hit it, and then has hit nothing else.
             let fence = || tokio::time::timeout(STOPPING, self.client.borrow().simple_query(""));
             for _ in 0..2 {
