@@ -312,6 +312,8 @@ impl<H: Hold> Work<H> {
     /// Ends an inner transaction: keeps what it did, or undoes it. Returns why it was undone although it was to be
     /// kept.
     pub(crate) async fn close(&self, level: u32, keep: bool) -> Result<(), Error> {
+        // First the statement ends that another task may still run: it may fail.
+        let mut turn = Turn { work: self, held: self.held().await, level, runs: None };
         let doom = self.levels().doom(level);
         let keep = keep && doom.is_none();
         let name = self.levels().savepoint(level);
@@ -321,7 +323,6 @@ impl<H: Hold> Work<H> {
             self.levels().close(level);
             return doom.map_or(Ok(()), |why| Err(why.error()));
         };
-        let mut turn = Turn { work: self, held: self.held().await, level, runs: None };
         if self.levels().streamed == Streamed::Dropped {
             turn.finish_stream().await?;
         }
@@ -360,9 +361,10 @@ impl<H: Hold> Work<H> {
     /// Commits or undoes all of it, and lets go of the connection. Returns why it was undone although it was to be
     /// committed.
     pub(crate) async fn end(&self, commit: bool) -> Result<(), Error> {
-        let doom = self.levels().outermost_doom();
+        // First the statement ends that another task may still run: it may fail.
         let mut held = self.held().await;
         let Some(mut holder) = held.take() else { return Err(over()) };
+        let doom = self.levels().outermost_doom();
         self.levels().end();
         let line = holder.line();
         let mut doomed = doom.map(|why| why.error());
