@@ -108,7 +108,7 @@ mod sqlite {
         }
 
         fn check(&self, level: u32) -> Result<(), Error> {
-            Work::check(self, level)
+            now(Work::check(self, level))
         }
 
         fn fetch(&self, level: u32, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {

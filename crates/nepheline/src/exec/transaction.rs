@@ -190,10 +190,10 @@ impl<H: Hold> Work<H> {
         self.levels().conflict
     }
 
-    /// Whether a statement may run.
+    /// Makes sure that a statement may run, and undoes what was left open inside.
     #[cfg(feature = "sqlite")]
-    pub(crate) fn check(&self, level: u32) -> Result<(), Error> {
-        self.levels().before(level).map(drop)
+    pub(crate) async fn check(&self, level: u32) -> Result<(), Error> {
+        self.turn(level).await.map(drop)
     }
 
     /// Why the transaction takes no more statements, if it does not.

@@ -264,6 +264,8 @@ async fn an_inner_transaction_that_is_dropped_or_panics_is_undone() {
                     })
                 }));
                 assert!(panicked.is_err());
+                let undone = Core::rows().filter(|c| c.id.eq(9));
+                tx.read_stream(&undone, |core| panic!("{core:?} is still there"))?;
                 tx.write(&Core::insert(core(10)))
             })
         });
