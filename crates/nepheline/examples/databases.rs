@@ -49,7 +49,7 @@ async fn ask(url: &str) -> anyhow::Result<()> {
         .await?;
     println!("{accredited} of {labs} labs are accredited");
 
-    // What may fail goes into a transaction inside: it is undone alone, on every engine.
+    // Work that may fail goes into a transaction inside: it is undone alone, on every engine.
     let name = "Bright Assay".to_owned();
     let twice = Lab::insert(UnsavedLab { name, country: "Norland".to_owned(), accredited: true });
     let known = db

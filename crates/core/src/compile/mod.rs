@@ -41,7 +41,7 @@ pub enum Wanted {
     Page { after: u64, rows: u64 },
     /// How many rows it has.
     Count,
-    /// Whether it has any row.
+    /// Tells whether it has any row.
     Presence,
 }
 
@@ -55,7 +55,7 @@ pub struct Asking<'a> {
     pub time: fn() -> Timestamp,
     /// What it is for all statements of a write.
     pub stopped_at: Option<Timestamp>,
-    /// Whether many rows may be copied, where the engine does that faster.
+    /// True if many rows may be copied, where the engine does that faster.
     pub copies: bool,
     /// Where the policies of the statement stay, so that what they bind can be lent too.
     pub kept: Option<&'a Kept>,
@@ -103,7 +103,7 @@ impl<'a> Asking<'a> {
         Asking { kept: Some(kept), ..self }
     }
 
-    /// Whether rows are copied into their table, if there are many.
+    /// Returns whether rows are copied into their table, if there are many.
     pub(crate) fn can_copy(&self) -> bool {
         self.copies && self.dialect.copies()
     }
@@ -163,7 +163,7 @@ pub enum Operation {
 }
 
 impl Operation {
-    /// Whether it begins, ends or prepares a transaction, rather than being a statement that the program asked for.
+    /// Returns whether it begins, ends or prepares a transaction, rather than being a statement that the program asked for.
     pub fn is_of_transaction(self) -> bool {
         matches!(
             self,
@@ -177,7 +177,7 @@ impl Operation {
         )
     }
 
-    /// Whether its effect may be stored by the time that its answer is lost.
+    /// Returns whether its effect may be stored although its answer was lost.
     #[doc(hidden)]
     pub fn may_write(self) -> bool {
         matches!(
@@ -234,7 +234,7 @@ pub struct Statement<'q> {
     operation: Operation,
     /// The tables that it reads or writes, each once.
     tables: Tables,
-    /// Whether its text is of this one time, so that a driver need not keep what it prepares.
+    /// True if its text is of this one time, so that a driver need not keep what it prepares.
     once: bool,
     /// How it copies rows, if it does.
     copying: Option<Copying>,
@@ -463,7 +463,7 @@ impl<'q> Statement<'q> {
         self.once = true;
     }
 
-    /// Whether its text will not be seen again, so that what is prepared for it need not be kept.
+    /// Returns whether its text will not be seen again, so that what is prepared for it need not be kept.
     pub fn is_of_once(&self) -> bool {
         self.once
     }

@@ -121,7 +121,7 @@ fn twins<A, B>(
     println!("counted {calls} {name}");
 }
 
-/// What callgrind collects between the entry and the end of, and dumps then.
+/// Calls `work` so often. Callgrind collects within this function, and dumps at its end.
 #[inline(never)]
 fn counted_calls(calls: u32, work: &mut dyn FnMut()) {
     for _ in 0..calls {

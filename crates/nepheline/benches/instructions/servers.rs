@@ -18,7 +18,7 @@ struct Lab {
     visits: Option<i64>,
 }
 
-/// How many queries are counted together: where an answer arrives in two pieces, it costs a turn more.
+/// The number of queries that are counted together: an answer that arrives in two pieces costs a turn more.
 const QUERIES: u32 = 300;
 
 async fn prepared(url: &str) -> Database {

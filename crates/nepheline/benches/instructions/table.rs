@@ -3,7 +3,7 @@
 use std::fmt;
 use std::path::PathBuf;
 
-/// What was counted of one operation.
+/// The counts of one operation.
 pub(crate) struct Row {
     pub(crate) name: String,
     pub(crate) ours: u64,

@@ -1,4 +1,4 @@
-//! What the verbs run on, of async handles: a pool, a transaction, or a session.
+//! The access of async handles: a pool, a transaction, or a session.
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
@@ -138,7 +138,7 @@ impl Access for AsyncAccess<'_> {
     }
 }
 
-/// What the rows of a stream come from.
+/// The source of a stream's rows.
 enum Over<'a> {
     Lease(Lease),
     Work(StreamInside<'a, Lease>),

@@ -362,7 +362,7 @@ impl sealed::BlockingHandle for Transaction<'_> {
     }
 }
 
-/// What the verbs run on, of blocking handles. Its futures are ready at once.
+/// Runs the statements of blocking handles. Its futures are ready at once.
 pub(crate) enum BlockingAccess<'a> {
     #[cfg(feature = "sqlite")]
     Direct(DirectAccess<'a>),

@@ -1,4 +1,4 @@
-//! What the verbs run on, of SQLite that is called on the thread of whoever asks. Its futures are ready at once.
+//! SQLite called on the thread of the caller: the blocking handles run their verbs on it.
 
 use std::pin::pin;
 use std::task::{Context, Poll, Waker};
@@ -87,7 +87,7 @@ mod sqlite {
                 return;
             }
             // There is nobody to tell; a transaction can always be undone.
-            let _ = connection.execute_batch(self.root.undo_texts());
+            let _ = connection.execute_batch(&direct::undo_texts(self.root));
         }
     }
 

@@ -15,7 +15,7 @@ fn with(database: usize) -> SmallVec<[usize; 2]> {
     inside
 }
 
-/// What tells a database from others, whichever of its clones it is.
+/// Returns a number that all clones of a database share, and no other database has.
 pub(crate) fn identity<T>(shared: &Arc<T>) -> usize {
     Arc::as_ptr(shared) as *const () as usize
 }

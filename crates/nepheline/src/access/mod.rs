@@ -1,4 +1,4 @@
-//! What programs hold: handles and their settings. The verbs of all handles are defined once, in `handle`.
+//! Handles and their settings. The verbs of all handles are defined once, in `handle`.
 
 pub(crate) mod asynchronous;
 pub(crate) mod blocking;

@@ -49,7 +49,7 @@ pub struct Options {
     pub(crate) tls_root: Option<PathBuf>,
 }
 
-/// Whether the connection to a server is encrypted.
+/// Tells whether the connection to a server is encrypted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Tls {
@@ -238,7 +238,7 @@ impl Options {
         self
     }
 
-    /// Whether the connection to a server is encrypted. Without a word, `sslmode=require` in a
+    /// Returns whether the connection to a server is encrypted. Without a word, `sslmode=require` in a
     /// PostgreSQL URL turns it on.
     #[must_use]
     pub fn tls(mut self, tls: Tls) -> Options {
@@ -271,7 +271,7 @@ impl Options {
         blocking::Database::open_with(self)
     }
 
-    /// What opens connections, and how many there may be.
+    /// Returns the connector, and the most connections that there may be.
     pub(crate) fn connector(&self) -> Result<(Box<dyn Connect>, usize), Error> {
         self.check()?;
         match &self.target {

@@ -1,4 +1,4 @@
-//! What sessions over connections of the program have in common.
+//! The common part of sessions over connections of the program.
 
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -48,7 +48,7 @@ pub(crate) struct Lent<W> {
     line: Mutex<Line<Box<W>>>,
     pub(crate) setting: Setting,
     pub(crate) dialect: Dialect,
-    /// Whether a stream is read.
+    /// True if a stream is read.
     streams: AtomicBool,
 }
 

@@ -24,12 +24,12 @@ use crate::exec::line::{StreamingWire, Wire};
 use crate::exec::sink::Sink;
 use crate::exec::transaction::TransactionOptions;
 
-/// How long anything may take that stops a statement or undoes a transaction which nobody waits for.
+/// The longest that stopping a statement or undoing a transaction may take where nobody waits for it.
 pub(crate) const STOPPING: Duration = Duration::from_secs(5);
 
 /// Opens connections of one database.
 pub(crate) trait Connect: Send + Sync + 'static {
-    /// The dialect, as far as it is known before connecting.
+    /// Opens a connection and sets its session up.
     fn connect(&self) -> BoxFuture<'_, Result<BoxWire, Error>>;
 }
 
@@ -73,7 +73,7 @@ pub(crate) trait AsyncWire: Send {
     /// with a transaction open; returns whether it can be lent again. Otherwise it is closed.
     fn salvage(&mut self, interrupted: bool) -> BoxFuture<'_, bool>;
 
-    /// Whether a connection can be used that has rested for so long.
+    /// Returns whether a connection can be used that has rested for so long.
     fn rested(&mut self, rested: Duration) -> BoxFuture<'_, bool>;
 
     fn has_ended_transaction(&self) -> bool {

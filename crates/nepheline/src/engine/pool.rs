@@ -22,7 +22,7 @@ pub(crate) struct Pool {
     shown: String,
 }
 
-/// What the pool opens and checks connections with.
+/// Opens and checks the connections of the pool.
 struct Lines(Box<dyn Connect>);
 
 impl Manager for Lines {

@@ -1,4 +1,4 @@
-//! What verbs are written over: something that runs one statement after the other. Async handles, blocking handles on a
+//! The traits that verbs are written over: an `Access` runs one statement after the other. Async handles, blocking handles on a
 //! server, and SQLite that is called directly each are one.
 
 use std::future::{Future, Ready};
@@ -11,7 +11,7 @@ use super::ask::{Ask, Verb};
 use super::companions::Completes;
 use super::sink::{Gathering, Sink};
 
-/// Whether handles are async or blocking, which decides of what types their futures are: async ones can be sent to other
+/// The kind of a handle, async or blocking, decides the types of its futures: async ones can be sent to other
 /// threads, blocking ones are ready at once.
 pub(crate) trait Mode: 'static {
     type Fut<'f, T>: Future<Output = T>;
@@ -35,7 +35,7 @@ impl Mode for Blocking {
 
 pub(crate) type Fut<'f, M, T> = <M as Mode>::Fut<'f, T>;
 
-/// What a kind of handles is made of.
+/// The types that a kind of handle is made of.
 pub(crate) trait Family: Mode {
     type Access<'f>: Access<Family = Self>;
 
@@ -71,7 +71,7 @@ pub(crate) trait Access {
     /// Takes note of a write of several statements that has failed.
     fn note_write(&self, err: &Error);
 
-    /// Whether statements can run while a stream is read.
+    /// Returns whether statements can run while a stream is read.
     fn check_beside_stream(&self) -> Result<(), Error>;
 }
 

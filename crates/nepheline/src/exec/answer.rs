@@ -5,7 +5,7 @@ use nepheline_core::{BindValue, Cell, Cells};
 
 use super::sink::Sink;
 
-/// What an interceptor answers.
+/// The answer of an interceptor.
 pub(crate) struct Answer {
     pub(crate) rows: Vec<Vec<BindValue>>,
     pub(crate) written: u64,

@@ -1,4 +1,4 @@
-//! What is asked of a database, without I/O: each question has a statement, a type that its rows are gathered into, and
+//! Questions to a database, without I/O: each has a statement, a type that its rows are gathered into, and
 //! an answer that is made of them.
 
 use std::marker::PhantomData;
@@ -14,7 +14,7 @@ pub(crate) trait Ask: Sync {
     /// The statement to run.
     fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error>;
 
-    /// Whether budgets count it: the first statement of a verb, and each companion.
+    /// Returns whether budgets count it: the first statement of a verb, and each companion.
     fn counts(&self) -> bool {
         true
     }
@@ -174,7 +174,7 @@ impl<Q: Selects + Sync> Verb for Count<'_, Q> {
     }
 }
 
-/// Whether a query has any row.
+/// Tells whether a query has any row.
 pub(crate) struct HasRows<'q, Q>(pub(crate) &'q Q);
 
 impl<Q: Selects + Sync> Ask for HasRows<'_, Q> {

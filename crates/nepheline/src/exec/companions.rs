@@ -1,4 +1,4 @@
-//! What can be read, and how companions are loaded: as steps without I/O, each a statement and the sink of its rows,
+//! Readable queries, and the loading of companions: as steps without I/O, each a statement and the sink of its rows,
 //! which whoever reads runs one after the other.
 
 use nepheline_core::internal::{
@@ -27,10 +27,10 @@ pub struct Step<'s> {
 
 /// A query whose rows are complete when its companions have been read too.
 pub trait Completes: Selects + Send + Sync {
-    /// How far the rows are complete.
+    /// The progress of completing the rows.
     type Loading: Send;
 
-    /// Whether there is anything to read besides its own rows.
+    /// Tells whether there is anything to read besides its own rows.
     const HAS_COMPANIONS: bool;
 
     /// A row that is complete as it was read, or the row again.
@@ -188,7 +188,7 @@ pub trait Loads: StandsAlongside + Send + Sync {
 
     fn step<'s>(&'s self, loading: &'s mut Self::Loading) -> Option<Step<'s>>;
 
-    /// Whether a statement has been gone on to.
+    /// Returns whether a statement has been gone on to.
     fn waits(loading: &Self::Loading) -> bool;
 
     fn take(&self, loading: &mut Self::Loading, keys: &[KeyPart]) -> Result<Self::Beside, Error>;
@@ -203,7 +203,7 @@ impl<Q: Selects + Sync> Ask for Rows<Q> {
     }
 }
 
-/// How far a companion has been loaded.
+/// The progress of loading one companion.
 #[expect(missing_debug_implementations, reason = "rows need not have one")]
 pub struct CompanionLoading<Q: Completes> {
     lookup: Lookup<Q::Row>,

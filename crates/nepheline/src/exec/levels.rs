@@ -22,11 +22,11 @@ struct Level {
     owner: Owner,
     /// Why it takes no more statements and will be undone.
     doom: Option<Doom>,
-    /// Whether whoever opened it is gone without ending it.
+    /// True if whoever opened it is gone without ending it.
     abandoned: bool,
 }
 
-/// Whether a stream is read within the transaction.
+/// Tells whether a stream is read within the transaction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) enum Streamed {
     #[default]
@@ -42,12 +42,12 @@ pub(crate) struct Levels {
     stack: SmallVec<[Level; 4]>,
     next: u32,
     ended: bool,
-    /// Whether another transaction was in the way, so that this one can be begun again.
+    /// True if another transaction was in the way, so that this one can be begun again.
     pub(crate) conflict: bool,
     pub(crate) streamed: Streamed,
 }
 
-/// What is there to do before a statement of a transaction may run.
+/// The step that must come before a statement of a transaction.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) enum Before {
     /// Nothing.
@@ -72,7 +72,7 @@ impl Levels {
         self.stack.iter().position(|level| level.id == id)
     }
 
-    /// Whether a statement of this transaction may run, and what has to be done before it.
+    /// Returns whether a statement of this transaction may run, and what has to be done before it.
     pub(crate) fn before(&self, id: u32) -> Result<Before, Error> {
         if self.ended {
             return Err(Doom::ENDED.error());
@@ -131,7 +131,7 @@ impl Levels {
         levels.any(|level| level.id == id && level.owner == Owner::Library)
     }
 
-    /// Whether a transaction will be undone with one outside of it.
+    /// Returns whether a transaction will be undone with one outside of it.
     pub(crate) fn is_doomed_outside(&self, id: u32) -> bool {
         let mut outside = self.stack.iter().take_while(|level| level.id != id);
         self.ended || outside.any(|level| level.doom.is_some())
@@ -193,7 +193,7 @@ fn savepoint_at(depth: usize) -> String {
     format!("nepheline_{depth}")
 }
 
-/// Whether an error of this kind undoes the transaction that it happens in: what the database refused, and what was
+/// Returns whether an error of this kind undoes the transaction that it happens in: what the database refused, and what was
 /// cut off. Not what the program was refused before anything was sent, nor what was read and is not as expected.
 pub(crate) fn is_fatal(kind: ErrorKind) -> bool {
     matches!(
@@ -212,12 +212,12 @@ pub(crate) fn is_fatal(kind: ErrorKind) -> bool {
     )
 }
 
-/// Whether an error of this kind leaves nothing of a transaction, whatever savepoints it has.
+/// Returns whether an error of this kind leaves nothing of a transaction, whatever savepoints it has.
 pub(crate) fn ends_every_level(kind: ErrorKind) -> bool {
     matches!(kind, ErrorKind::Conflict | ErrorKind::ConnectionLost)
 }
 
-/// What undoes a transaction: small, because it is made before each statement, in case that is given up.
+/// The reason why a transaction is undone. It is small, because each statement makes one in case it is given up.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Doom {
     what: What,

@@ -36,7 +36,7 @@ pub(crate) trait Wire {
     /// Brings the wire back in step after what ran was given up: stops it at the server, and waits for its end.
     fn recover(&mut self) -> Fut<'_, Self::Mode, Result<(), Error>>;
 
-    /// Whether the engine has ended the transaction by itself, as far as it tells.
+    /// Returns whether the engine has ended the transaction by itself, as far as it tells.
     fn has_ended_transaction(&self) -> bool;
 
     /// Reads what is left of a stream, and keeps nothing of it.
@@ -56,7 +56,7 @@ pub(crate) trait Wire {
     }
 }
 
-/// What is under way on a connection.
+/// The work under way on a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
     /// Nothing: the wire is in step.
@@ -73,9 +73,9 @@ enum State {
 pub(crate) struct Line<W> {
     pub(crate) wire: W,
     state: State,
-    /// Whether a transaction was begun on it and not ended yet.
+    /// True if a transaction was begun on it and not ended yet.
     in_transaction: bool,
-    /// Whether something on it was ever cancelled. A cancel may arrive late, so that the connection is closed
+    /// True if something on it was ever cancelled. A cancel may arrive late, so that the connection is closed
     /// instead of lent again.
     cancelled: bool,
 }
@@ -85,7 +85,7 @@ impl<W> Line<W> {
         Line { wire, state: State::AtRest, in_transaction: false, cancelled: false }
     }
 
-    /// Whether it can be lent to somebody else as it is.
+    /// Returns whether it can be lent to somebody else as it is.
     pub(crate) fn is_at_rest(&self) -> bool {
         self.state == State::AtRest && !self.in_transaction && !self.cancelled
     }
@@ -94,7 +94,7 @@ impl<W> Line<W> {
         self.state == State::Unfit
     }
 
-    /// Whether a statement was given up in the middle.
+    /// Returns whether a statement was given up in the middle.
     pub(crate) fn is_interrupted(&self) -> bool {
         matches!(self.state, State::Running | State::Streaming)
     }
@@ -171,7 +171,7 @@ impl<W: Wire> Line<W> {
     }
 }
 
-/// What a wire can do besides whose rows arrive over time.
+/// A wire that can also read rows over time.
 pub(crate) trait StreamingWire: Wire {
     /// Sends a statement; its rows are still to come.
     fn open<'f>(&'f mut self, statement: &'f Statement<'_>) -> Fut<'f, Self::Mode, Result<(), Error>>;

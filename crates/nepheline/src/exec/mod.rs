@@ -1,4 +1,4 @@
-//! How statements run, written once for all engines, for async and blocking handles: the lease of a connection and its
+//! Execution of statements, written once for all engines, for async and blocking handles: the lease of a connection and its
 //! state, single statements, reads with companions and pages, writes of several statements, and transactions.
 
 pub(crate) mod access;

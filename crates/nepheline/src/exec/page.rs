@@ -91,12 +91,12 @@ impl<R> Page<R> {
         self.all.div_ceil(self.paging.size)
     }
 
-    /// Whether there is a page before this one.
+    /// Returns whether there is a page before this one.
     pub fn has_before(&self) -> bool {
         self.paging.number > 1 && self.all > 0
     }
 
-    /// Whether there is a page after this one.
+    /// Returns whether there is a page after this one.
     pub fn has_after(&self) -> bool {
         self.paging.number < self.all_pages()
     }
@@ -271,7 +271,7 @@ pub(crate) struct Asked {
     types: Vec<SqlType>,
     rows: usize,
     way: Way,
-    /// Whether it begins at a cursor, and not at an end.
+    /// True if it begins at a cursor, and not at an end.
     from_cursor: bool,
 }
 
@@ -310,7 +310,7 @@ impl Asked {
         ask().map_err(|err| err.asked_at(query.asked_at()))
     }
 
-    /// Whether there are more rows than were asked for; the one that says so is taken away.
+    /// Returns whether there are more rows than were asked for; the one that says so is taken away.
     pub(crate) fn has_more<R>(&self, rows: &mut Vec<R>) -> bool {
         let more = rows.len() > self.rows;
         rows.truncate(self.rows);

@@ -87,7 +87,7 @@ pub(crate) async fn stretch<A: Access, Q: Readable>(
     asked.stretch(complete(&access, query, rows).await?, &places, more)
 }
 
-/// How many rows of a stream are read at a time: few at first, so that the first come soon.
+/// The number of rows of a stream that are read at a time: few at first, so that the first come soon.
 const FIRST_ROWS: usize = 16;
 const MOST_ROWS: usize = 500;
 

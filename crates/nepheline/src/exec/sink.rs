@@ -45,7 +45,7 @@ pub(crate) trait Sink: Send + Any {
     fn adopt(&mut self, sibling: Box<dyn Sink>);
 }
 
-/// What rows are put into as they arrive.
+/// A collection that takes rows as they arrive.
 pub(crate) trait Gather<R>: Default + Send + 'static {
     fn take(&mut self, row: R);
 

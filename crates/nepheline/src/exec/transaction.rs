@@ -69,7 +69,7 @@ pub(crate) trait Hold {
     fn line(&mut self) -> &mut Line<Self::Wire>;
 }
 
-/// How the outermost transaction is begun and ended.
+/// The way in which the outermost transaction is begun and ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Root {
     Transaction(TransactionOptions),
@@ -80,20 +80,9 @@ pub(crate) enum Root {
 impl Root {
     /// The number of the outermost level.
     pub(crate) const LEVEL: u32 = 0;
-
-    /// What undoes it on SQLite, where nobody is left to end it.
-    #[cfg(feature = "sqlite")]
-    pub(crate) fn undo_texts(self) -> &'static str {
-        match self {
-            Root::Transaction(_) => "ROLLBACK; PRAGMA query_only = OFF",
-            Root::Savepoint => {
-                "ROLLBACK TO SAVEPOINT nepheline_write; RELEASE SAVEPOINT nepheline_write"
-            }
-        }
-    }
 }
 
-const ROOT_SAVEPOINT: &str = "nepheline_write";
+pub(crate) const ROOT_SAVEPOINT: &str = "nepheline_write";
 
 /// A transaction that is under way, with those inside of it.
 pub(crate) struct Work<H: Hold> {
@@ -110,7 +99,7 @@ struct Turn<'w, H: Hold> {
     work: &'w Work<H>,
     held: MutexGuard<'w, Option<H>>,
     level: u32,
-    /// What runs, and is given up if this is dropped.
+    /// The statement that runs, which is given up if this is dropped.
     runs: Option<Doom>,
 }
 
@@ -185,7 +174,7 @@ impl<H: Hold> Work<H> {
         self.levels.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Whether another transaction was in the way.
+    /// Returns whether another transaction was in the way.
     pub(crate) fn met_conflict(&self) -> bool {
         self.levels().conflict
     }
@@ -336,7 +325,7 @@ impl<H: Hold> Work<H> {
         let mut levels = self.levels();
         levels.close(level);
         if let Err(err) = ended {
-            // What is inside can no longer be undone alone.
+            // The inner transaction can no longer be undone alone.
             levels.fail_all(Doom::of("an inner transaction could not be ended").with(err.kind()));
             return Err(err);
         }
@@ -389,7 +378,7 @@ impl<H: Hold> Work<H> {
     }
 
     async fn commit(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
-        // What is left of a stream is read: to cancel it would undo the transaction.
+        // The rest of a stream is read: to cancel it would undo the transaction.
         line.finish_stream().await?;
         self.undo_abandoned(line).await?;
         if self.root == Root::Savepoint {

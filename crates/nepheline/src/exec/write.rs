@@ -137,7 +137,7 @@ struct Course<'w, W, O> {
     /// The time for all its statements.
     at: Option<Timestamp>,
     found: Option<Vec<Key>>,
-    /// Whether budgets count its first statement: not where the same write is tried again.
+    /// True if budgets count its first statement: not where the same write is tried again.
     counts: bool,
     outcome: PhantomData<fn() -> O>,
 }
@@ -152,7 +152,7 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
         Ok(Course { write, parts, at, found: None, counts, outcome: PhantomData })
     }
 
-    /// Whether it takes one statement at most, which fails as a whole or for its one row.
+    /// Returns whether it takes one statement at most, which fails as a whole or for its one row.
     fn is_single(&self, asking: Asking<'_>) -> bool {
         match self.parts.as_slice() {
             [] => true,
@@ -221,7 +221,7 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
     }
 }
 
-/// Whether one row of several may be at fault, so that it is worth finding which.
+/// Returns whether one row of several may be at fault, so that it is worth finding which.
 fn is_of_one_row(err: &Error) -> bool {
     matches!(
         err.kind(),
@@ -384,7 +384,7 @@ async fn together<A: Access, W: Writes, O: Outcome<W>>(
     Err((failed, found.unwrap_or(err)))
 }
 
-/// Whether rows were refused only because they were copied, for all that is known.
+/// Returns whether rows were refused only because they were copied, for all that is known.
 fn cannot_copy(part: Option<Part>, err: &Error) -> bool {
     matches!(part, Some(Part::Copied(_)))
         && err.kind() == ErrorKind::Database

@@ -87,7 +87,7 @@ pub struct Passing {
     binds: Vec<BindValue>,
     origin: Origin,
     in_transaction: bool,
-    /// Whether budgets count it.
+    /// True if budgets count it.
     counts: bool,
 }
 
@@ -131,7 +131,7 @@ impl Passing {
         self.origin
     }
 
-    /// Whether it runs in a transaction that our handle began.
+    /// Returns whether it runs in a transaction that our handle began.
     pub fn in_transaction(&self) -> bool {
         self.in_transaction
     }
@@ -158,7 +158,7 @@ impl Passed<'_> {
         self.took
     }
 
-    /// Whether it came to its end: it did not if it failed, or if nobody waited for it any more.
+    /// Returns whether it came to its end: it did not if it failed, or if nobody waited for it any more.
     pub fn completed(&self) -> bool {
         self.completed
     }
@@ -308,7 +308,7 @@ impl Running {
         Running(None)
     }
 
-    /// Whether a gate answers in place of the database.
+    /// Returns whether a gate answers in place of the database.
     pub(crate) fn has_answer(&self) -> bool {
         self.0
             .as_ref()

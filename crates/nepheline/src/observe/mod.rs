@@ -1,4 +1,4 @@
-//! What stands around statements: gates, the record, tracing, budgets, and the context of a trace.
+//! Code around statements: gates, the record, tracing, budgets, and the context of a trace.
 
 pub(crate) mod gate;
 pub(crate) mod record;

@@ -58,7 +58,7 @@ impl Record {
         self.lock().len()
     }
 
-    /// Whether nothing ran so far.
+    /// Returns whether nothing ran so far.
     pub fn is_empty(&self) -> bool {
         self.lock().is_empty()
     }
@@ -115,7 +115,7 @@ impl Ran {
         self.took
     }
 
-    /// Whether it came to its end: it did not if it failed, or if nobody waited for it any more.
+    /// Returns whether it came to its end: it did not if it failed, or if nobody waited for it any more.
     pub fn completed(&self) -> bool {
         self.completed
     }

@@ -1,4 +1,4 @@
-//! What goes wrong outside of the program: each fault is a clear error, nothing is half done, and the handle recovers.
+//! Faults outside of the program: each is a clear error, nothing is half done, and the handle recovers.
 
 #![allow(clippy::unwrap_used, clippy::panic, clippy::print_stdout, reason = "tests")]
 

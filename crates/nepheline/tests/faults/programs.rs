@@ -89,7 +89,7 @@ enum Fault {
     DroppedInside,
 }
 
-/// What was told of a program.
+/// The outcome that a program was told.
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Told {
     Kept,
@@ -127,7 +127,7 @@ impl Plan {
         Plan { program, kind: kinds[rng.random_range(0..kinds.len())], fault }
     }
 
-    /// Whether a statement of its transaction fails for certain.
+    /// Returns whether a statement of its transaction fails for certain.
     fn must_fail(&self) -> bool {
         let is_transfer =
             !matches!(self.kind, Kind::Read | Kind::Stream | Kind::LoneWrite | Kind::ManyRows);
@@ -138,7 +138,7 @@ impl Plan {
         is_transfer && fails
     }
 
-    /// How many entries it leaves, if it is kept.
+    /// Returns the number of entries that it leaves, if it is kept.
     fn entries(&self) -> u64 {
         match self.kind {
             Kind::Read | Kind::Stream => 0,

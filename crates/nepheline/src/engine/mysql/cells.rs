@@ -104,7 +104,7 @@ fn decimal(text: &str) -> Option<Decimal> {
     Some(Decimal::from_str_exact(text).unwrap_or(value))
 }
 
-/// Whether a decimal is declared without digits after the point.
+/// Returns whether a decimal is declared without digits after the point.
 fn whole_column(column: &Column) -> bool {
     column.decimals() == 0
 }

@@ -26,7 +26,7 @@ pub(super) struct Server {
     pub(super) identity: String,
 }
 
-/// What tells a server from others behind the same address.
+/// An SQL expression that tells a server from others behind the same address.
 pub(super) const IDENTITY: &str = "CONCAT_WS('/', @@hostname, @@port, @@server_id, @@datadir)";
 
 impl Connector {

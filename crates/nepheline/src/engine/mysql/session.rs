@@ -34,7 +34,7 @@ pub struct Session {
     lent: Lent<MySqlWire>,
 }
 
-/// How long a connection is waited for that has rested, which sessions never do.
+/// The longest wait for an answer to a ping, which sessions never send.
 const PING: Duration = Duration::from_secs(10);
 
 impl Session {

@@ -1,4 +1,4 @@
-//! How statements run on a connection to MariaDB or MySQL, and how they are stopped.
+//! Runs and stops statements on a connection to MariaDB or MySQL.
 //!
 //! The protocol has one answer after the other, and the driver reads each only while it is asked to. So an exchange that
 //! has begun is never dropped: its future owns the connection and stays here if whoever waits for it goes away. Nothing
@@ -35,10 +35,10 @@ const MOST_BINDS: usize = 65_535;
 /// An exchange with the server, from what is sent to the end of its answer or the first of its rows.
 type Exchange = BoxFuture<'static, (Conn, Result<Begun, Error>)>;
 
-/// What an exchange leaves.
+/// The state that an exchange leaves.
 #[derive(Default)]
 struct Begun {
-    /// Whether rows follow.
+    /// True if rows follow.
     rows: bool,
     /// The statement to close after them, where it does not come again.
     once: Option<mysql_async::Statement>,
@@ -48,12 +48,12 @@ pub(super) struct MySqlWire {
     /// Missing while an exchange has it.
     conn: Option<Conn>,
     exchange: Option<Exchange>,
-    /// Whether rows are still to come.
+    /// True if rows are still to come.
     rows_follow: bool,
     once: Option<mysql_async::Statement>,
     id: u32,
     server: Server,
-    /// How to reach the server for a second connection, which stops what runs on this one.
+    /// The settings of a second connection, which stops the statement on this one.
     settings: Opts,
     ping_timeout: Duration,
 }
@@ -190,7 +190,7 @@ impl MySqlWire {
         for given in 0..most {
             let row = match given {
                 0 => self.row().await,
-                // What has not arrived yet is not waited for.
+                // Rows that have not arrived yet are not waited for.
                 _ => match futures_util::poll!(std::pin::pin!(self.row())) {
                     Poll::Ready(row) => row,
                     Poll::Pending => return Ok(true),
@@ -210,7 +210,7 @@ impl MySqlWire {
 
     /// Reads the answers that are still to come.
     async fn drain(&mut self) -> Result<(), Error> {
-        // What was given up may have failed; what matters is that its answer is over.
+        // The exchange that was given up may have failed; it matters only that its answer is over.
         let ended = self.end_exchange().await;
         if self.conn.is_none() {
             return ended;

@@ -48,7 +48,7 @@ pub(super) async fn copy(
     })
 }
 
-/// Whether nothing that a program could do about it hinders a COPY. Before PostgreSQL 16 its lock is given only to
+/// Tells whether nothing that a program could do about it hinders a COPY. Before PostgreSQL 16 its lock is given only to
 /// whoever may update or delete ("LOCK").
 const MAY_COPY: &str = "SELECT c.relkind IN ('r', 'p') AND NOT c.relhasrules AND NOT row_security_active(c.oid) \
      AND has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE, DELETE, TRUNCATE') \

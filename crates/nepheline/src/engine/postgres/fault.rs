@@ -37,7 +37,7 @@ pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
     }
 }
 
-/// Whether the server only wants a statement to be prepared again, because what it selects has changed since.
+/// Returns whether the server only wants a statement to be prepared again, because what it selects has changed since.
 pub(super) fn wants_new_plan(err: &tokio_postgres::Error) -> bool {
     // The code is a general one, so the place in the server's source says that it is this.
     err.code() == Some(&SqlState::FEATURE_NOT_SUPPORTED)

@@ -1,4 +1,4 @@
-//! How statements run on a PostgreSQL connection, and how they are stopped.
+//! Runs and stops statements on a PostgreSQL connection.
 //!
 //! The driver reads the answers of a statement that was dropped by itself, so that the wire is always in step. The
 //! server goes on with the statement until it is cancelled.

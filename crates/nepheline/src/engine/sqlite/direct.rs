@@ -17,7 +17,7 @@ use crate::access::options::{Options, SqliteMode};
 use crate::exec::access::Blocking;
 use crate::exec::line::Wire;
 use crate::exec::sink::Sink;
-use crate::exec::transaction::TransactionOptions;
+use crate::exec::transaction::{ROOT_SAVEPOINT, Root, TransactionOptions};
 
 /// The oldest SQLite whose SQL has all that we write, as its version number.
 const OLDEST: i32 = 3_040_000;
@@ -141,6 +141,16 @@ pub(super) fn begin_texts(options: TransactionOptions) -> &'static [&'static str
 
 pub(super) fn end_texts(options: TransactionOptions) -> &'static [&'static str] {
     if options.read_only { &["PRAGMA query_only = OFF"] } else { &[] }
+}
+
+/// Returns the texts that undo a transaction whose owner is gone without ending it.
+pub(crate) fn undo_texts(root: Root) -> String {
+    match root {
+        Root::Transaction(_) => "ROLLBACK; PRAGMA query_only = OFF".to_owned(),
+        Root::Savepoint => {
+            format!("ROLLBACK TO SAVEPOINT {ROOT_SAVEPOINT}; RELEASE SAVEPOINT {ROOT_SAVEPOINT}")
+        }
+    }
 }
 
 /// Runs a statement and gives its rows to a sink.

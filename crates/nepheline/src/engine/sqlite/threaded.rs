@@ -31,7 +31,7 @@ pub(crate) struct Connector {
 
 type Job = Box<dyn FnOnce(&Opened) + Send>;
 
-/// What a job gives back: its result, or its panic, which goes on in whoever waits.
+/// The result of a job, or its panic, which propagates to the caller.
 type Answer<T> = thread::Result<Result<T, Error>>;
 
 /// A connection whose thread does one job after the other.
@@ -49,7 +49,7 @@ struct ThreadedWire {
 struct Signals {
     /// Set while nobody waits for what runs: SQLite asks it every so many steps, and jobs before they begin.
     given_up: Arc<AtomicBool>,
-    /// Whether no transaction was open when the last job ended.
+    /// True if no transaction was open when the last job ended.
     autocommit: AtomicBool,
 }
 
