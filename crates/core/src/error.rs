@@ -6,6 +6,7 @@
 use std::borrow::Cow;
 use std::error::Error as StdError;
 use std::fmt;
+use std::time::Duration;
 
 use crate::Dialect;
 use crate::origin::Origin;
@@ -483,18 +484,63 @@ impl Error {
     #[cold]
     pub fn pool_exhausted(size: usize) -> Error {
         let message = format!(
-            "none of the pool's {size} connections came free in time; hold them for less long, or \
+            "none of the pool's {size} connections came free, or could be opened, in time; hold them for less long, or \
              allow more with `pool_size`"
         );
         Error::new(ErrorKind::PoolExhausted, message)
     }
 
+    /// A call whose time limit was over before its next statement.
     #[cold]
-    pub fn abandoned() -> Error {
+    pub fn call_over(longest: Duration) -> Error {
+        let message = format!(
+            "the time limit of this call, {longest:?}, was over before the statement was sent; wait for less, ask for \
+             less, or allow more with `time_limit`"
+        );
+        Error::new(ErrorKind::StatementTimeout, message)
+    }
+
+    /// A statement to which the database gave no answer, not even that it ran too long.
+    #[cold]
+    pub fn unanswered(longest: Duration) -> Error {
+        let message = format!(
+            "no answer came within the time limit of {longest:?} and a second more, so that the connection was closed"
+        );
+        Error::new(ErrorKind::StatementTimeout, message)
+    }
+
+    /// A handle that was closed.
+    #[cold]
+    pub fn closed() -> Error {
         Error::new(
-            ErrorKind::ConnectionLost,
-            "nobody waited for the statement, so it was not begun",
+            ErrorKind::Connection,
+            "this database handle was closed, and takes no more calls",
         )
+    }
+
+    /// A function of the program that was asked for a user and a password, and failed.
+    #[cold]
+    pub fn no_credentials(cause: impl Into<Cause>) -> Error {
+        let message = "the function that gives the credentials for a new connection failed";
+        Error::new(ErrorKind::Connection, message).caused_by(cause)
+    }
+
+    /// A server that takes no more prepared statements, though this program has closed all that it could.
+    #[cold]
+    pub fn too_many_statements() -> Error {
+        let message = "the server has as many prepared statements as it takes (`max_prepared_stmt_count`), and none of \
+                       them can be closed from here; raise the limit, or have every program at this server cache \
+                       fewer: `pool_size` times `statements_kept` for each of this library's";
+        Error::new(ErrorKind::Database, message)
+    }
+
+    /// A SQLite file that is no longer the one which was opened.
+    #[cold]
+    pub fn file_replaced(path: &str) -> Error {
+        let message = format!(
+            "the file `{path}` was deleted or replaced since it was opened, so that changes would be lost; open it again"
+        );
+        Error::new(ErrorKind::ConnectionLost, message)
     }
 
     #[cold]
@@ -562,8 +608,7 @@ impl Error {
     #[cold]
     pub fn resolution_unknown(mut self) -> Error {
         self.0.kind = ErrorKind::TransactionResolutionUnknown;
-        self.0.message = "the connection was lost before the answer came, so that it is not known whether this was \
-                          done; look before you repeat it"
+        self.0.message = "the answer was lost, so that it is not known whether this was done; look before you repeat it"
             .into();
         self
     }

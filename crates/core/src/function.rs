@@ -246,22 +246,22 @@ pub(crate) static LAST_VALUE: F = F::named("last_value").all("last_value({0}){*}
 pub(crate) static IN_CODE_POINT_ORDER: F = F::named("COLLATE")
     .sqlite("{0} COLLATE BINARY")
     .postgres("{0} COLLATE \"C\"")
-    .mysql("{0} COLLATE utf8mb4_0900_bin")
-    .mariadb("{0} COLLATE utf8mb4_nopad_bin")
+    .mysql("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_bin")
+    .mariadb("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_nopad_bin")
     .by_code_point();
 /// Where functions themselves compare by collation.
 pub(crate) static BY_CODE_POINT: F = F::named("COLLATE")
     .all("{0}")
-    .mysql("{0} COLLATE utf8mb4_0900_bin")
-    .mariadb("{0} COLLATE utf8mb4_nopad_bin");
+    .mysql("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_bin")
+    .mariadb("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_nopad_bin");
 /// Lower case, letter for letter. The collations named here are those with the most letters; the one
 /// of code points knows only old ones. The Greek letter sigma has two lower-case forms, of which one
 /// engine picks by what stands around it.
 pub(crate) static LOWER: F = F::named("lower case")
     .sqlite("nepheline_fold({0})")
     .postgres("translate(lower({0} COLLATE \"und-x-icu\") COLLATE \"C\", 'ς', 'σ')")
-    .mysql("REPLACE(LOWER({0} COLLATE utf8mb4_0900_as_ci) COLLATE utf8mb4_0900_bin, 'ς', 'σ')")
-    .mariadb("REPLACE(LOWER({0} COLLATE utf8mb4_unicode_520_nopad_ci) COLLATE utf8mb4_nopad_bin, 'ς', 'σ')")
+    .mysql("REPLACE(LOWER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_as_ci) COLLATE utf8mb4_0900_bin, 'ς', 'σ')")
+    .mariadb("REPLACE(LOWER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_unicode_520_nopad_ci) COLLATE utf8mb4_nopad_bin, 'ς', 'σ')")
     .by_code_point();
 /// Upper case, letter for letter: where an engine makes two letters of one, the one stays.
 pub(crate) static UPPER: F = F::named("upper case")
@@ -271,8 +271,8 @@ pub(crate) static UPPER: F = F::named("upper case")
          THEN upper(c COLLATE \"und-x-icu\") ELSE c END, '' ORDER BY i) \
          FROM unnest(string_to_array({0}, NULL)) WITH ORDINALITY AS letters(c, i)), {0}) COLLATE \"C\"",
     )
-    .mysql("UPPER({0} COLLATE utf8mb4_0900_as_ci) COLLATE utf8mb4_0900_bin")
-    .mariadb("UPPER({0} COLLATE utf8mb4_unicode_520_nopad_ci) COLLATE utf8mb4_nopad_bin")
+    .mysql("UPPER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_as_ci) COLLATE utf8mb4_0900_bin")
+    .mariadb("UPPER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_unicode_520_nopad_ci) COLLATE utf8mb4_nopad_bin")
     .by_code_point();
 pub(crate) static LENGTH: F = F::named("length")
     .sqlite("length({0})")

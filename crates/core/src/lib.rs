@@ -107,5 +107,5 @@ pub mod internal {
     pub use crate::storable::LentBind;
     pub use crate::table::{ColumnRole, Made, Reference};
     pub use crate::tree::RawColumn;
-    pub use crate::write::{Part, Parts, Step, WantedBack, Written};
+    pub use crate::write::{Part, Parts, Step, Stretch, WantedBack, Written};
 }

@@ -36,37 +36,9 @@ pub(crate) fn qualified(outer: &str, inner: &str) -> [String; 2] {
     [0, 1].map(|mark| format!("{}.{}", outer[mark], inner[mark]))
 }
 
-/// `SplitSpecimen` as `split_specimen`.
-pub(crate) fn snake_case(name: &str) -> String {
-    let mut snake = String::with_capacity(name.len() + 4);
-    let characters: Vec<char> = name.chars().collect();
-    for (i, &character) in characters.iter().enumerate() {
-        let after_small = i > 0 && !characters[i - 1].is_uppercase() && characters[i - 1] != '_';
-        let before_small = characters
-            .get(i + 1)
-            .is_some_and(|next| next.is_lowercase());
-        if character.is_uppercase()
-            && i > 0
-            && (after_small || before_small)
-            && !snake.ends_with('_')
-        {
-            snake.push('_');
-        }
-        snake.extend(character.to_lowercase());
-    }
-    snake
-}
-
 #[cfg(test)]
 mod tests {
-    use super::{quoted, snake_case};
-
-    #[test]
-    fn words_are_told_apart_by_capitals() {
-        let names = ["Specimen", "SplitSpecimen", "XRayScan", "LabV2", "ÉtageId", "raw_core"];
-        let snakes = ["specimen", "split_specimen", "x_ray_scan", "lab_v2", "étage_id", "raw_core"];
-        assert_eq!(names.map(snake_case), snakes);
-    }
+    use super::quoted;
 
     #[test]
     fn a_quote_mark_cannot_end_a_name() {

@@ -153,6 +153,10 @@ impl TableItem<'_> {
                     #(take(::nepheline::ColumnType::lend_or_null(&self.#idents));)*
                 }
 
+                fn bytes(&self) -> usize {
+                    0 #(+ ::nepheline::ColumnType::lend_or_null(&self.#idents).size())*
+                }
+
                 fn is_ordinary(&self) -> bool {
                     true #(&& ::nepheline::ColumnType::lend_or_null(&self.#idents).is_ordinary())*
                 }

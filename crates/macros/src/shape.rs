@@ -1,5 +1,6 @@
 //! `#[derive(RowShape)]` and `shape!`: a struct that rows are selected into.
 
+use heck::ToSnakeCase;
 use proc_macro2::{Ident, TokenStream};
 use quote::{format_ident, quote, quote_spanned};
 use syn::ext::IdentExt;
@@ -10,7 +11,6 @@ use syn::{Data, DeriveInput, Expr, Fields, Member, Path, Token, Visibility};
 
 use crate::attr::{self, Mistakes};
 use crate::column::ColumnField;
-use crate::name;
 use crate::table::TableItem;
 
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
@@ -85,7 +85,7 @@ impl<'a> ShapeItem<'a> {
         let shaped_from = self.shaped_from.iter().map(|table| self.shaped_from(table));
         let shaped_from: Vec<_> = shaped_from.collect();
         let (ident, visibility) = (self.ident, self.visibility);
-        let name = name::snake_case(&ident.unraw().to_string());
+        let name = ident.unraw().to_string().to_snake_case();
         let item = TableItem::of_columns(ident, visibility, name, self.fields, self.serialize);
         let statics = item.statics();
         let row_shape = item.row_shape();

@@ -1,12 +1,12 @@
 //! `#[derive(Storable)]`: a struct with one field is stored as that field, an enum as text.
 
+use heck::ToSnakeCase;
 use proc_macro2::{Ident, TokenStream};
 use quote::quote;
 use syn::ext::IdentExt;
 use syn::{Data, DataEnum, DataStruct, DeriveInput, Fields, LitStr, Member, Variant};
 
 use crate::attr::{self, Mistakes};
-use crate::name;
 
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     let mut mistakes = Mistakes::default();
@@ -167,6 +167,6 @@ fn word(variant: &Variant, mistakes: &mut Mistakes) -> String {
     });
     match text {
         Some(text) => text.value(),
-        None => name::snake_case(&variant.ident.unraw().to_string()),
+        None => variant.ident.unraw().to_string().to_snake_case(),
     }
 }

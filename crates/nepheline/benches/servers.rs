@@ -25,7 +25,7 @@ use support::{Scattered, against_by_hand};
 use tokio::runtime::Runtime;
 
 const ROWS: i64 = 100_000;
-const TASKS: usize = 64;
+const TASKS: [usize; 2] = [64, 200];
 
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(table = "bench_reading")]
@@ -175,19 +175,21 @@ impl Bench<'_> {
     }
 
     fn concurrent<F: Future<Output = Reading>>(&mut self, by_hand: impl Fn(i64) -> F) {
-        let (mut ours, mut theirs) = (Scattered::below(ROWS), Scattered::below(ROWS));
         let (runtime, db) = (self.runtime, self.db);
-        let name = self.name("64 tasks through a pool of 8");
-        against_by_hand(
-            self.criterion,
-            (&name, 1.03),
-            10,
-            || {
-                let queries: Vec<_> = (0..TASKS).map(|_| Reading::row(ours.next())).collect();
-                runtime.block_on(join_all(queries.iter().map(|query| db.read_one(query))))
-            },
-            || runtime.block_on(join_all((0..TASKS).map(|_| by_hand(theirs.next())))),
-        );
+        for tasks in TASKS {
+            let (mut ours, mut theirs) = (Scattered::below(ROWS), Scattered::below(ROWS));
+            let name = self.name(&format!("{tasks} tasks through a pool of 8"));
+            against_by_hand(
+                self.criterion,
+                (&name, 1.05),
+                10,
+                || {
+                    let queries: Vec<_> = (0..tasks).map(|_| Reading::row(ours.next())).collect();
+                    runtime.block_on(join_all(queries.iter().map(|query| db.read_one(query))))
+                },
+                || runtime.block_on(join_all((0..tasks).map(|_| by_hand(theirs.next())))),
+            );
+        }
     }
 }
 

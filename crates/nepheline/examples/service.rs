@@ -5,7 +5,9 @@
 //! `curl -H 'agency: 1' 'http://127.0.0.1:8080/specimens?rock=basalt&from_m=100&page=2'`.
 #![allow(clippy::print_stdout, missing_docs, reason = "an example")]
 
-use axum::extract::{FromRequestParts, Path, Query as Parameters};
+use std::time::Duration;
+
+use axum::extract::{FromRequestParts, Path, Query as Parameters, State};
 use axum::http::StatusCode;
 use axum::http::request::Parts;
 use axum::response::{IntoResponse, Response};
@@ -18,8 +20,9 @@ use nepheline_coreshed::guarded::{AgencyId, Borehole, Specimen, UnsavedSpecimen,
 use serde::Deserialize;
 use serde_json::json;
 
-/// How many statements a request may take.
+/// The most statements of a request, and the time limit of each call of the database.
 const STATEMENTS: usize = 3;
+const LONGEST: Duration = Duration::from_secs(2);
 
 /// The service on a database.
 pub fn service(db: Database) -> Router {
@@ -27,6 +30,7 @@ pub fn service(db: Database) -> Router {
         .route("/specimens", get(page).post(add))
         .route("/specimens/{id}", get(show).delete(withdraw))
         .route("/specimens/{id}/restore", post(restore))
+        .route("/pool", get(pool))
         .with_state(db)
 }
 
@@ -43,7 +47,7 @@ impl FromRequestParts<Database> for ForAgency {
             .and_then(|value| value.to_str().ok()?.parse().ok());
         // A request that does not say who asks gets a handle that carries nobody: it is refused by the
         // first policy that needs to know.
-        let db = db.budget(STATEMENTS);
+        let db = db.budget(STATEMENTS).time_limit(LONGEST);
         Ok(ForAgency(match agency {
             Some(agency) => db.carrying(AgencyId(agency)),
             None => db,
@@ -106,7 +110,11 @@ async fn add(
         .transaction(async |tx| {
             // A borehole of somebody else's is not there.
             tx.read_one(&Borehole::row(borehole_id)).await?;
-            tx.write_returning_one(&Specimen::insert(new)).await
+            let stored = tx.write_returning_one(&Specimen::insert(new)).await?;
+            // Nobody hears of a specimen that was not stored after all.
+            let label = stored.label.clone();
+            tx.after_commit(move || println!("stored {label}"));
+            Ok::<_, Error>(stored)
         })
         .await?;
     Ok((StatusCode::CREATED, Json(stored)))
@@ -130,6 +138,19 @@ async fn restore(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<Json<S
         0 => Err(Problem(StatusCode::NOT_FOUND, "there is no such withdrawn specimen".into())),
         _ => Ok(Json(db.read_one(&Specimen::row(id)).await?)),
     }
+}
+
+/// The state of the pool of connections, for whoever runs the service.
+async fn pool(State(db): State<Database>) -> Json<AnyJson> {
+    let pool = db.pool_metrics();
+    Json(json!({
+        "connections": pool.connections,
+        "idle": pool.idle,
+        "waiting": pool.waiting,
+        "waits_timed_out": pool.waits_timed_out,
+        "opened": pool.opened,
+        "closed": pool.closed.total(),
+    }))
 }
 
 fn rock(name: &str) -> Result<Rock, Problem> {
@@ -166,6 +187,10 @@ impl From<Error> for Problem {
             Kind::Locked | Kind::PoolExhausted | Kind::StatementTimeout | Kind::ConnectionLost => {
                 (StatusCode::SERVICE_UNAVAILABLE, "try again later")
             }
+            Kind::TransactionResolutionUnknown => (
+                StatusCode::SERVICE_UNAVAILABLE,
+                "it may have been done; look before you try again",
+            ),
             // Whoever runs the service reads the details; whoever asks does not.
             _ => {
                 println!("failed: {err:#}");
@@ -212,6 +237,7 @@ async fn main() -> anyhow::Result<()> {
             ("1", "/specimens/1"),
             ("nobody", "/specimens/1"),
             ("1", "/specimens?page=0"),
+            ("1", "/pool"),
         ] {
             let asked = ureq::get(format!("http://{address}{path}")).header("agency", agency);
             let mut answer = asked.config().http_status_as_error(false).build().call()?;

@@ -110,9 +110,11 @@ macros::with_an_engine! {
 
     pub use access::database::Database;
     pub use access::handle::Handle;
-    pub use access::options::{Options, Tls};
+    pub use access::options::{Credentials, Options, Pooler, Tls};
     pub use access::transaction::Transaction;
+    pub use engine::metrics::{ClosedConnections, PoolMetrics};
     pub use exec::companions::Readable;
+    pub use exec::cursor_keys::CursorKeys;
     pub use exec::page::{Cursor, Page, Paging, Stretch};
     pub use exec::transaction::{Isolation, TransactionOptions};
     pub use exec::write::Upserted;

@@ -72,6 +72,11 @@ macro_rules! operations {
             },
             check: |db, rows| {
                 let selected = Core::rows().select(|$s| ($s.id, $written)).order_by(|$s| $s.id.asc());
+                // The page says which operations a dialect refuses; such a one has no answer.
+                let is_refused = |err: Error| err.kind() == ErrorKind::Unsupported;
+                if selected.sql(db.dialect()).is_err_and(is_refused) {
+                    return Ok(());
+                }
                 let expected: Vec<_> = rows.iter().map(|$row| ($row.id, $expected)).collect();
                 compare(db.read(&selected), &expected, rows)?;
                 // In a filter a condition may have another form than as a value.
@@ -121,7 +126,7 @@ fn is_true(value: &impl Debug) -> bool {
     format!("{value:?}") == "Some(true)"
 }
 
-/// Whether what was read is what was expected; refused operations have no answer.
+/// Compares what was read with what was expected.
 fn compare<T: PartialEq + Debug>(
     found: Result<Vec<T>, Error>,
     expected: &[T],
@@ -130,7 +135,6 @@ fn compare<T: PartialEq + Debug>(
     match found {
         Ok(found) if found == expected => Ok(()),
         Ok(found) => Err(format!("found {found:?}, expected {expected:?} of {rows:#?}")),
-        Err(err) if err.kind() == ErrorKind::Unsupported => Ok(()),
         Err(err) => Err(format!("{err:#}")),
     }
 }

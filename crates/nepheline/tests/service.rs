@@ -114,6 +114,12 @@ fn agencies_see_their_own_and_nothing_is_lost() {
         let (status, stored) = post("1", new("SV-1", 11.0));
         assert_eq!((status, &stored["label"]), (201, &json!("SV-1")), "on {}", engine.name);
         assert_eq!(all("1"), before[0] + 1);
+        let (status, pool) = client.send("GET", "/pool", None, None);
+        assert_eq!(
+            (status, &pool["waiting"], &pool["waits_timed_out"]),
+            (200, &json!(0), &json!(0))
+        );
+        assert_eq!((&pool["connections"], &pool["closed"]), (&pool["opened"], &json!(0)));
         support::shed::forget(&engine, stored["id"].as_i64().unwrap());
     }
 }

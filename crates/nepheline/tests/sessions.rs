@@ -7,6 +7,7 @@ mod support;
 use futures_util::TryStreamExt;
 use mysql_async::prelude::Queryable;
 use nepheline::Handle;
+use nepheline::internal::{BlockingRunText as _, RunText as _};
 use nepheline::prelude::*;
 use nepheline_coreshed::{Lab, Specimen};
 use support::server;
@@ -92,4 +93,221 @@ fn over_a_connection_or_transaction_of_rusqlite() {
     assert_eq!(session.read_one(&Lab::row(1)).unwrap().name, "Renamed");
     // A misspelt column in double quotes is an error now, also in the program's own SQL.
     assert!(transaction.prepare("SELECT \"nmae\" FROM lab").is_err());
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+struct Place {
+    #[nepheline(key)]
+    id: i64,
+    /// Kept in latin1 on MariaDB.
+    name: String,
+    /// Kept in the old UTF-8 of three bytes on MariaDB.
+    region: String,
+}
+
+/// Ordering and comparing failed with "COLLATION .. is not valid for CHARACTER SET".
+#[tokio::test]
+async fn text_columns_of_other_character_sets_are_compared_by_code_point() {
+    let Some(engine) = server("MariaDB") else { return };
+    let db = engine.open_async().await;
+    for text in [
+        "DROP TABLE IF EXISTS place",
+        "CREATE TABLE place (id BIGINT PRIMARY KEY, name VARCHAR(40) CHARACTER SET latin1 NOT NULL, \
+         region VARCHAR(40) CHARACTER SET utf8mb3 NOT NULL)",
+    ] {
+        db.run_text(text, vec![]).await.unwrap();
+    }
+    let names = ["Øst", "ost", "Ost", "€ast", "zinc", "Ost "];
+    let rows = names.iter().enumerate().map(|(i, name)| {
+        let (id, name, region) = (i as i64, (*name).to_owned(), (*name).to_owned());
+        UnsavedPlace { id, name, region }
+    });
+    db.write(&Place::insert_all(rows)).await.unwrap();
+    let mut expected = names.map(str::to_owned);
+    expected.sort();
+    let by_name = Place::rows().order_by(|p| p.name.asc()).select(|p| p.name);
+    assert_eq!(db.read(&by_name).await.unwrap(), expected);
+    let by_region = Place::rows()
+        .order_by(|p| p.region.asc())
+        .select(|p| p.region);
+    assert_eq!(db.read(&by_region).await.unwrap(), expected);
+    let below = |text: &str| expected.iter().filter(|name| name.as_str() < text).count() as u64;
+    for text in ["ost", "Ost ", "Ø", "€"] {
+        assert_eq!(
+            db.count(&Place::rows().filter(|p| p.name.lt(text)))
+                .await
+                .unwrap(),
+            below(text)
+        );
+        assert_eq!(
+            db.count(&Place::rows().filter(|p| p.region.lt(text)))
+                .await
+                .unwrap(),
+            below(text)
+        );
+    }
+    for same in [
+        Place::rows().filter(|p| p.name.eq("€ast") & p.region.eq("€ast")),
+        Place::rows().filter(|p| p.name.one_of(["€ast", "Zinc"])),
+        Place::rows().filter(|p| p.region.none_of(["ost", "Ost", "Ost ", "Øst", "zinc"])),
+        Place::rows().filter(|p| p.name.contains("€") & p.region.starts_with("€")),
+        Place::rows().filter(|p| p.name.eq(p.region) & p.name.any_case().eq("€AST")),
+        Place::rows().filter(|p| p.name.between("€", "€z")),
+    ] {
+        assert_eq!(
+            db.read_one(&same).await.unwrap().name,
+            "€ast",
+            "{}",
+            same.sql(Dialect::MariaDb).unwrap()
+        );
+    }
+    let groups = Place::rows().select(|p| (per(p.name), per(p.region), count()));
+    assert_eq!(db.read(&groups).await.unwrap().len(), names.len());
+    let twice = Place::rows().filter(|p| p.name.one_of(Place::rows().select(|q| q.region)));
+    assert_eq!(db.count(&twice).await.unwrap(), 6);
+}
+
+/// Text that was sent in another encoding was stored as something else.
+#[tokio::test]
+async fn a_lent_client_of_another_encoding_is_set_to_utf_8() {
+    let Some(engine) = server("PostgreSQL") else { return };
+    let (client, connection) = tokio_postgres::connect(&engine.url, tokio_postgres::NoTls)
+        .await
+        .unwrap();
+    tokio::spawn(connection);
+    client
+        .batch_execute("SET client_encoding TO 'LATIN1'")
+        .await
+        .unwrap();
+    let session = nepheline::postgres::Session::over(&client).await.unwrap();
+    let create = "CREATE TEMPORARY TABLE place (id BIGINT PRIMARY KEY, name text NOT NULL, region text NOT NULL)";
+    session.run_text(create, vec![]).await.unwrap();
+    let stored = UnsavedPlace { id: 1, name: "Øst".into(), region: "€".into() };
+    session.write(&Place::insert(stored)).await.unwrap();
+    let sizes = client
+        .query_one("SELECT octet_length(name), octet_length(region) FROM place", &[])
+        .await
+        .unwrap();
+    assert_eq!((sizes.get::<_, i32>(0), sizes.get::<_, i32>(1)), (4, 3));
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+struct Room {
+    #[nepheline(key)]
+    id: i64,
+}
+
+/// Settings of hand-written text were found by the next borrower of the connection.
+#[tokio::test]
+async fn settings_that_hand_written_text_changes_end_with_the_loan() {
+    let verbatim_setting = |engine: &support::Engine| match engine.name {
+        "SQLite" => Room::rows().select(|_| {
+            verbatim!("(SELECT CAST(foreign_keys AS TEXT) FROM pragma_foreign_keys)")
+                .typed::<String>()
+        }),
+        "PostgreSQL" => Room::rows().select(|_| {
+            verbatim!(
+                "concat_ws(' ', current_setting('timezone'), current_setting('search_path'), \
+                 current_setting('statement_timeout'), to_regclass('pg_temp.room'))"
+            )
+            .typed::<String>()
+        }),
+        _ => Room::rows().select(|_| {
+            verbatim!(
+                "(SELECT group_concat(variable_value) FROM information_schema.session_variables \
+                 WHERE variable_name IN ('TIME_ZONE', 'SQL_MODE', 'MAX_STATEMENT_TIME'))"
+            )
+            .typed::<String>()
+        }),
+    };
+    for engine in support::engines_with("settings") {
+        let options = engine.with("pool_size=1&statement_timeout=7s");
+        let db = nepheline::Database::open(&options).await.unwrap();
+        for text in [
+            "DROP TABLE IF EXISTS room",
+            "CREATE TABLE room (id BIGINT PRIMARY KEY)",
+            "INSERT INTO room VALUES (1)",
+        ] {
+            db.run_text(text, vec![]).await.unwrap();
+        }
+        let setting = verbatim_setting(&engine);
+        let usual = db.read_one(&setting).await.unwrap();
+        let changes: &[&str] = match engine.name {
+            "SQLite" => &["PRAGMA foreign_keys = OFF"],
+            "PostgreSQL" => &[
+                "SET TIME ZONE 'Asia/Tokyo'",
+                "SET search_path TO nowhere, public",
+                "SET statement_timeout TO 0",
+                "CREATE TEMPORARY TABLE room (id bigint)",
+            ],
+            _ => &["SET time_zone = '+09:00', sql_mode = '', max_statement_time = 0"],
+        };
+        for change in changes {
+            db.run_text(change, vec![]).await.unwrap();
+            assert_eq!(
+                db.read_one(&setting).await.unwrap(),
+                usual,
+                "{} after {change}",
+                engine.name
+            );
+            // Within a transaction the change holds; it ends with it.
+            let inside = db.transaction(async |tx| {
+                tx.run_text(change, vec![]).await?;
+                tx.read_at_most_one(&setting).await
+            });
+            // SQLite takes it for no change while a transaction is open.
+            let inside = inside.await.unwrap();
+            assert_eq!(inside.as_ref() == Some(&usual), engine.name == "SQLite", "{inside:?}");
+            assert_eq!(
+                db.read_one(&setting).await.unwrap(),
+                usual,
+                "{} after {change}",
+                engine.name
+            );
+        }
+        if engine.name == "PostgreSQL" {
+            let altering = Room::rows().select(|_| {
+                verbatim!("set_config('TimeZone', 'Asia/Tokyo', false)").typed::<String>()
+            });
+            assert_eq!(db.read_one(&altering).await.unwrap(), "Asia/Tokyo");
+            assert_eq!(db.read_one(&setting).await.unwrap(), usual);
+        }
+    }
+    let db = nepheline::blocking::Database::open("sqlite::memory:").unwrap();
+    for text in [
+        "CREATE TABLE room (id BIGINT PRIMARY KEY)",
+        "INSERT INTO room VALUES (1)",
+        "PRAGMA foreign_keys = OFF",
+    ] {
+        db.run_text(text, vec![]).unwrap();
+    }
+    let setting = Room::rows().select(|_| {
+        verbatim!("(SELECT CAST(foreign_keys AS TEXT) FROM pragma_foreign_keys)").typed::<String>()
+    });
+    assert_eq!(db.read_one(&setting).unwrap(), "1");
+}
+
+/// After a reset the connection kept the time limit of the call before, and nobody told it another.
+#[tokio::test]
+async fn a_reset_leaves_no_time_limit_of_another_handle() {
+    for engine in support::engines_with("limits") {
+        let db = nepheline::Database::open(&engine.with("pool_size=1"))
+            .await
+            .unwrap();
+        let hurried = db.time_limit(std::time::Duration::from_millis(100));
+        let slow = engine.pick(
+            "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000000) SELECT count(*) FROM n",
+            "SELECT pg_sleep(0.4)",
+            "SELECT SLEEP(0.4)",
+        );
+        hurried.run_text("SELECT 1", vec![]).await.unwrap();
+        db.run_text(slow, vec![])
+            .await
+            .unwrap_or_else(|err| panic!("on {}: {err:#}", engine.name));
+        let stopped = hurried.run_text(slow, vec![]).await.unwrap_err();
+        assert_eq!(stopped.kind(), ErrorKind::StatementTimeout, "on {}", engine.name);
+        db.run_text(slow, vec![])
+            .await
+            .unwrap_or_else(|err| panic!("on {}: {err:#}", engine.name));
+    }
 }

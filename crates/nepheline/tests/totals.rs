@@ -712,6 +712,52 @@ fn rows_are_locked_where_engines_lock_rows() {
     }
 }
 
+/// The table of boreholes as a program declared it before it knew of most columns.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "borehole")]
+struct NamedHole {
+    #[nepheline(key)]
+    id: i64,
+    #[nepheline(by_code_point)]
+    name: String,
+}
+
+#[test]
+fn a_cursor_belongs_to_the_order_and_may_be_encrypted() {
+    let keys = |key: u8| nepheline::CursorKeys::new([key; 32]);
+    for (engine, db) in sheds() {
+        let narrow = NamedHole::rows().order_by(|b| b.name.asc());
+        let wide = Borehole::rows().order_by(|b| b.name.asc());
+        let all: Vec<i64> = db.read(&wide).unwrap().iter().map(|hole| hole.id).collect();
+        let first = db.read_after(&narrow, None, 3).unwrap();
+        let next = db.read_after(&wide, first.after(), 3).unwrap();
+        let ids: Vec<i64> = next.rows().iter().map(|hole| hole.id).collect();
+        assert_eq!(ids, all[3..6], "on {}", engine.name);
+        let filtered = wide.clone().filter(|b| b.id.ne(all[3]));
+        let next = db.read_after(&filtered, first.after(), 3).unwrap();
+        let ids: Vec<i64> = next.rows().iter().map(|hole| hole.id).collect();
+        assert_eq!(ids, all[4..7], "on {}", engine.name);
+
+        let old = db.carrying(keys(1));
+        let new = db.carrying(keys(2).accepting([1; 32]));
+        let sealed = old.read_after(&wide, None, 3).unwrap();
+        let same = old.read_after(&wide, None, 3).unwrap();
+        assert_ne!(sealed.after(), same.after(), "it tells not even that it is the same place");
+        for db in [&old, &new] {
+            let next = db.read_after(&wide, sealed.after(), 3).unwrap();
+            let ids: Vec<i64> = next.rows().iter().map(|hole| hole.id).collect();
+            assert_eq!(ids, all[3..6], "on {}", engine.name);
+        }
+        for (db, cursor) in [(db, &sealed), (&old, &new.read_after(&wide, None, 3).unwrap())] {
+            let err = db.read_after(&wide, cursor.after(), 3).unwrap_err();
+            assert_eq!(err.kind(), ErrorKind::UnfitPage, "on {}", engine.name);
+        }
+        let plain = db.read_after(&wide, None, 3).unwrap();
+        let err = new.read_after(&wide, plain.after(), 3).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::UnfitPage, "on {}", engine.name);
+    }
+}
+
 #[test]
 fn pages_and_cursors_that_cannot_be_are_refused() {
     let by_name = Borehole::rows().order_by(|b| b.name.asc());

@@ -30,6 +30,9 @@ pub(crate) trait LendsRows: Send + Sync {
         take: &mut dyn FnMut(LentBind<'b>),
     );
 
+    /// Returns where the first of these rows end that take no more than so many bytes, at least one of them.
+    fn end_within(&self, rows: Range<usize>, most_bytes: usize) -> usize;
+
     /// Whether no dialect could have a reason to refuse a value of these rows.
     fn are_ordinary(&self, rows: Range<usize>) -> bool;
 }

@@ -58,10 +58,7 @@ impl Serialize for Item<'_> {
             BindValue::Int(value) => serializer.serialize_i64(*value),
             BindValue::Float(value) => serializer.serialize_f64(*value),
             BindValue::Text(text) => serializer.serialize_str(text),
-            BindValue::Bytes(bytes) => {
-                let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-                serializer.serialize_str(&hex)
-            }
+            BindValue::Bytes(bytes) => serializer.serialize_str(&hex::encode(bytes)),
             BindValue::Timestamp(_) if !self.zone_mark => {
                 let text = self.value.plain_text().unwrap_or_default();
                 serializer.serialize_str(text.trim_end_matches('Z'))
@@ -71,5 +68,44 @@ impl Serialize for Item<'_> {
                 None => Err(S::Error::custom("a list holds plain values only")),
             },
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::to_json;
+    use crate::error::ErrorKind;
+    use crate::storable::{BindValue, List, SqlType};
+
+    fn text(text: &str) -> BindValue {
+        BindValue::Text(text.into())
+    }
+
+    #[test]
+    fn each_type_of_item_has_its_form() {
+        let list = |sql_type, items: Vec<BindValue>| {
+            to_json(&List::new(sql_type, items), true, usize::MAX)
+        };
+        let json = list(SqlType::Text, vec![text("a\"b"), text("Öst\\")]);
+        assert_eq!(json.ok().as_deref(), Some(r#"["a\"b","Öst\\"]"#));
+        let json = list(SqlType::Double, vec![BindValue::Float(0.1), BindValue::Float(1e300)]);
+        assert_eq!(json.ok().as_deref(), Some("[0.1,1e+300]"));
+        let json = list(SqlType::Bytes, vec![BindValue::Bytes(vec![0, 171, 255].into())]);
+        assert_eq!(json.ok().as_deref(), Some(r#"["00abff"]"#));
+        let json = list(SqlType::BigInt, vec![BindValue::Int(i64::MIN), BindValue::Int(7)]);
+        assert_eq!(json.ok().as_deref(), Some("[-9223372036854775808,7]"));
+        assert_eq!(list(SqlType::Boolean, Vec::new()).ok().as_deref(), Some("[]"));
+    }
+
+    #[test]
+    fn what_a_list_cannot_hold_is_refused() {
+        let infinite = List::new(SqlType::Double, vec![BindValue::Float(f64::INFINITY)]);
+        let long = List::new(SqlType::Text, vec![text(&"ö".repeat(5))]);
+        for (list, longest) in [(&infinite, usize::MAX), (&long, 4)] {
+            let kind = to_json(list, true, longest).map_err(|err| err.kind());
+            assert_eq!(kind, Err(ErrorKind::RefusedValue));
+        }
+        // Letters are counted, not bytes.
+        assert!(to_json(&long, true, 5).is_ok());
     }
 }

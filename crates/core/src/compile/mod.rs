@@ -236,6 +236,7 @@ pub struct Statement<'q> {
     tables: Tables,
     /// True if its text is of this one time, so that a driver need not keep what it prepares.
     once: bool,
+    alters_session: bool,
     /// How it copies rows, if it does.
     copying: Option<Copying>,
 }
@@ -285,6 +286,11 @@ impl<'q> Statement<'q> {
         let (guarded, _) = Statement::guarded(select, asking)?;
         let statement = Writer::new(&guarded, asking.dialect).write(wanted)?;
         Ok(statement.into_owned_binds())
+    }
+
+    /// Returns the text of a query that is never run, to compare it with others. It has none of its policies.
+    pub(crate) fn text_of_order(select: &Select, dialect: Dialect) -> Result<String, Error> {
+        Ok(Writer::new(select, dialect).write(Wanted::Rows)?.text)
     }
 
     /// The query with the policies of its tables in it, and which these are.
@@ -431,6 +437,7 @@ impl<'q> Statement<'q> {
             operation: Operation::Text,
             tables: Tables::new(),
             once: false,
+            alters_session: true,
             copying: None,
         }
     }
@@ -439,6 +446,7 @@ impl<'q> Statement<'q> {
     #[must_use]
     pub fn doing(mut self, operation: Operation) -> Self {
         self.operation = operation;
+        self.alters_session = false;
         self
     }
 
@@ -463,9 +471,20 @@ impl<'q> Statement<'q> {
         self.once = true;
     }
 
+    /// The same, whose text will not be seen again.
+    pub(crate) fn once(mut self) -> Self {
+        self.once = true;
+        self
+    }
+
     /// Returns whether its text will not be seen again, so that what is prepared for it need not be kept.
     pub fn is_of_once(&self) -> bool {
         self.once
+    }
+
+    /// Returns whether hand-written text of it may change settings of the session, which outlast it.
+    pub fn may_alter_session(&self) -> bool {
+        self.alters_session
     }
 
     /// The same statement without what it borrowed.
@@ -481,6 +500,7 @@ impl<'q> Statement<'q> {
             operation,
             tables,
             once,
+            alters_session,
             copying,
         } = self;
         Statement {
@@ -494,6 +514,7 @@ impl<'q> Statement<'q> {
             operation,
             tables,
             once,
+            alters_session,
             copying,
         }
     }
@@ -511,6 +532,7 @@ impl<'q> Statement<'q> {
             operation: self.operation,
             tables: self.tables.clone(),
             once: self.once,
+            alters_session: self.alters_session,
             copying: self.copying.clone(),
         }
     }

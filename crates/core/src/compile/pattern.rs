@@ -28,3 +28,24 @@ pub(super) fn glob_of(pattern: &str) -> String {
     }
     glob
 }
+
+#[cfg(test)]
+mod tests {
+    use super::glob_of;
+
+    #[test]
+    fn wildcards_change_and_what_is_escaped_or_a_wildcard_of_glob_is_itself() {
+        for (like, glob) in [
+            ("", ""),
+            ("gneiss", "gneiss"),
+            ("%eis_", "*eis?"),
+            ("100!%", "100%"),
+            ("a!_b!!c", "a_b!c"),
+            ("[a]*b?", "[[]a][*]b[?]"),
+            ("!*!?![", "[*][?][[]"),
+            ("Öst%", "Öst*"),
+        ] {
+            assert_eq!(glob_of(like), glob, "of {like}");
+        }
+    }
+}

@@ -1,7 +1,7 @@
 //! Pages that go on after a row: the condition that a row comes after another in the order of a query.
 
 use super::Selects;
-use crate::compile::{Asking, Statement, Wanted};
+use crate::compile::{Asking, Dialect, Statement, Wanted};
 use crate::error::Error;
 use crate::query::Path;
 use crate::storable::{BindValue, SqlType};
@@ -69,10 +69,23 @@ impl Keyset {
         self.width
     }
 
-    /// What the query is, without the values in it.
-    pub fn structure(&self, asking: Asking<'_>) -> Result<String, Error> {
-        let statement = Statement::to_run(&self.select, asking, Wanted::Rows)?;
-        Ok(statement.text().to_owned())
+    /// Returns the tables and the order of the query as text, without what is selected and filtered: a place in this
+    /// order is a place in the rows of every query that has it.
+    pub fn structure(&self, dialect: Dialect) -> Result<String, Error> {
+        let mut order = self.select.clone();
+        order.filters.clear();
+        order.limit = None;
+        order.beside.clear();
+        order.keys.clear();
+        order.values = Some(Asked {
+            what: order
+                .orders
+                .iter()
+                .map(|order| order.what.by.clone())
+                .collect(),
+            at: self.select.asked_at,
+        });
+        Statement::text_of_order(&order, dialect)
     }
 
     /// Only the rows after this place.

@@ -69,7 +69,7 @@ use crate::tree::{Asked, Body, Lock, Node, OfEach, Select};
 ///     "SELECT `specimen`.`id`, `specimen`.`label`, `specimen`.`top_m`, `specimen`.`analyst_id` \
 ///      FROM `specimen` \
 ///      WHERE `specimen`.`top_m` > ? AND `specimen`.`analyst_id` IS NULL \
-///      ORDER BY `specimen`.`top_m` DESC, `specimen`.`label` COLLATE utf8mb4_nopad_bin \
+///      ORDER BY `specimen`.`top_m` DESC, CONVERT(`specimen`.`label` USING utf8mb4) COLLATE utf8mb4_nopad_bin \
 ///      LIMIT ?",
 /// );
 /// # Ok::<(), Error>(())

@@ -80,3 +80,32 @@ impl Path {
         (step > 0).then(|| (Path(self.0 >> 8), step - 1))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::Path;
+
+    #[test]
+    fn a_path_gives_back_its_references_from_the_last_to_the_first() {
+        let references = [0, 253, 7, 0, 1, 2, 3, 4];
+        let mut path = references
+            .iter()
+            .fold(Path::HERE, |path, reference| path.then(*reference));
+        assert!(!path.is_too_long());
+        for reference in references.iter().rev() {
+            let Some((before, last)) = path.last() else { panic!("shorter than it was made") };
+            assert_eq!(last, usize::from(*reference));
+            path = before;
+        }
+        assert_eq!((path, path.last()), (Path::HERE, None));
+    }
+
+    #[test]
+    fn a_path_that_has_no_room_is_too_long_and_stays_so() {
+        let eight = (0..8).fold(Path::HERE, |path, _| path.then(1));
+        for too_long in [eight.then(0), Path::HERE.then(254), Path::HERE.then(255)] {
+            assert!(too_long.is_too_long());
+            assert!(too_long.then(0).is_too_long());
+        }
+    }
+}

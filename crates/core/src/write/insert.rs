@@ -6,7 +6,9 @@ use std::ops::Range;
 use std::panic::Location;
 use std::sync::Arc;
 
-use super::{Part, Parts, Step, WantedBack, Writes};
+use smallvec::smallvec;
+
+use super::{Part, Parts, Step, Stretch, WantedBack, Writes};
 use crate::compile::{Asking, Binds, LendsRows, NewRows, RowBinds, Sql, Statement};
 use crate::error::Error;
 use crate::origin::Origin;
@@ -22,6 +24,10 @@ pub trait Unsaved: Send + Sync + 'static {
     /// Lends the values of the columns that are given, one after the other.
     #[doc(hidden)]
     fn lend<'b>(&'b self, take: &mut dyn FnMut(LentBind<'b>));
+
+    /// Returns about how many bytes they take on the way to a server.
+    #[doc(hidden)]
+    fn bytes(&self) -> usize;
 
     /// Whether no dialect could have a reason to refuse one of them.
     #[doc(hidden)]
@@ -53,6 +59,17 @@ impl<U: Unsaved> LendsRows for Vec<U> {
         }
     }
 
+    fn end_within(&self, rows: Range<usize>, most_bytes: usize) -> usize {
+        let mut bytes = 0;
+        for (row, values) in rows.clone().zip(self.get(rows.clone()).unwrap_or_default()) {
+            bytes += values.bytes();
+            if bytes > most_bytes && row > rows.start {
+                return row;
+            }
+        }
+        rows.end
+    }
+
     fn are_ordinary(&self, rows: Range<usize>) -> bool {
         let rows = self.get(rows).unwrap_or_default();
         rows.iter().all(Unsaved::is_ordinary)
@@ -68,13 +85,20 @@ impl<T: Table> Insert<T> {
         Insert { rows: Arc::new(rows), at, table: PhantomData }
     }
 
-    /// How many rows of an iterator are taken at a time.
+    /// Takes rows of an iterator, as many as are written at a time; none if there are no more.
     #[doc(hidden)]
-    pub fn rows_ahead(asking: Asking<'_>) -> usize {
-        match asking.can_copy() {
-            true => COPIED_AT_ONCE,
-            false => ROWS_AHEAD,
+    pub fn take_ahead<U: Unsaved<Table = T>>(
+        asking: Asking<'_>,
+        rows: &mut impl Iterator<Item = U>,
+    ) -> Vec<U> {
+        let most = if asking.can_copy() { COPIED_AT_ONCE } else { ROWS_AHEAD };
+        let (mut taken, mut bytes) = (Vec::with_capacity(rows.size_hint().0.min(most)), 0);
+        while taken.len() < most && bytes < BYTES_AHEAD {
+            let Some(row) = rows.next() else { break };
+            bytes += row.bytes();
+            taken.push(row);
         }
+        taken
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -108,9 +132,18 @@ impl<T: Table> Insert<T> {
         asking.dialect.rows_at_once(columns.count()).max(1)
     }
 
-    /// In how many parts the rows are written.
-    pub(super) fn part_count(&self, asking: Asking<'_>) -> usize {
-        self.rows().div_ceil(Self::rows_at_once(asking))
+    /// The stretches in which the rows are written: as many rows as a statement takes well, unless these are large.
+    pub(super) fn stretches(&self, asking: Asking<'_>) -> Vec<Stretch> {
+        let (rows, at_once) = (self.rows(), Self::rows_at_once(asking));
+        let mut stretches = Vec::with_capacity(rows.div_ceil(at_once));
+        let mut first = 0;
+        while first < rows {
+            let most = (first + at_once).min(rows);
+            let end = self.rows.end_within(first..most, BYTES_AT_ONCE);
+            stretches.push(Stretch { first, end });
+            first = end;
+        }
+        stretches
     }
 
     /// The statement that inserts these rows.
@@ -119,9 +152,12 @@ impl<T: Table> Insert<T> {
         asking: Asking<'_>,
         rows: Range<usize>,
     ) -> Result<Statement<'_>, Error> {
-        self.with_binds(asking, rows, |new, binds| {
+        // Those that were split by their size are so many by chance, so that the text does not come again.
+        let is_cut = rows.len() < self.rows() && rows.len() != Self::rows_at_once(asking);
+        let inserted = self.with_binds(asking, rows, |new, binds| {
             Statement::to_insert(new, binds, asking.dialect, self.at)
-        })
+        })?;
+        Ok(if is_cut { inserted.once() } else { inserted })
     }
 
     /// Makes a statement of these rows and their values.
@@ -171,33 +207,36 @@ const COPIED_AT_ONCE: usize = 10_000;
 /// How many rows of an iterator are in memory at once where they are not copied: few enough that their memory is
 /// used again for the next.
 const ROWS_AHEAD: usize = 2_000;
+/// About how many bytes of an iterator's rows are in memory at once.
+const BYTES_AHEAD: usize = 4 << 20;
+/// About how many bytes one statement binds, well below what a server accepts in one packet.
+const BYTES_AT_ONCE: usize = 512 << 10;
 const NO_ROWS: &str = "there are no rows to insert, and so there is no SQL; written, they are none";
 
 impl<T: Table> Writes for Insert<T> {
     type Row = T;
 
     fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
-        let parts = self.part_count(asking);
+        let rows = self.rows();
+        if rows == 1 {
+            return Ok(smallvec![Part::New(Stretch { first: 0, end: 1 })]);
+        }
         // Rows of nothing but defaults are inserted one by one, and have nothing to copy.
         let copies =
             asking.can_copy() && wanted == WantedBack::Count && Self::rows_at_once(asking) > 1;
-        Ok(match parts > 1 && copies {
-            true => (0..self.rows().div_ceil(COPIED_AT_ONCE))
+        Ok(match copies && rows > Self::rows_at_once(asking) {
+            true => (0..rows)
+                .step_by(COPIED_AT_ONCE)
+                .map(|first| Stretch { first, end: (first + COPIED_AT_ONCE).min(rows) })
                 .map(Part::Copied)
                 .collect(),
-            false => (0..parts).map(Part::Rows).collect(),
+            false => self.stretches(asking).into_iter().map(Part::New).collect(),
         })
     }
 
-    fn rows_of(&self, asking: Asking<'_>, part: Part) -> Range<usize> {
-        let stretch = |number: usize, size: usize| {
-            (number * size).min(self.rows())..((number + 1) * size).min(self.rows())
-        };
+    fn rows_of(&self, part: Part) -> Range<usize> {
         match part {
-            Part::Rows(number) | Part::Present(number) => {
-                stretch(number, Self::rows_at_once(asking))
-            }
-            Part::Copied(number) => stretch(number, COPIED_AT_ONCE),
+            Part::New(rows) | Part::Present(rows) | Part::Copied(rows) => rows.first..rows.end,
             Part::Row(row) => row..row + 1,
             _ => 0..0,
         }
@@ -205,14 +244,17 @@ impl<T: Table> Writes for Insert<T> {
 
     fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
         let parts = self.parts(asking, WantedBack::Count)?;
-        let part = parts.first().copied().unwrap_or(Part::Rows(0));
+        let part = parts
+            .first()
+            .copied()
+            .unwrap_or(Part::New(Stretch::default()));
         Ok(self
             .statement(asking, &Step { part, ..Step::shown() })?
             .into_sql())
     }
 
     fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
-        let rows = self.rows_of(asking, step.part);
+        let rows = self.rows_of(step.part);
         if let Part::Copied(_) = step.part {
             return self.with_binds(asking, rows, |new, binds| {
                 Statement::to_copy(&new, binds, asking.dialect, self.at)

@@ -25,18 +25,29 @@ use crate::policy::Carried;
 use crate::query::Key;
 use crate::row::RowShape;
 
+/// Some of the new rows of a write, counted from 0.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Stretch {
+    pub first: usize,
+    /// The row after the last.
+    pub end: usize,
+}
+
 /// A part of a write: a statement of its own.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Part {
-    /// Changes all rows that are meant; of new rows, so many at a time, counted from 0.
-    Rows(usize),
-    /// Copies new rows into the table, more at a time than one statement binds.
-    Copied(usize),
+    /// Changes all rows that are meant.
+    All,
+    /// Inserts these new rows.
+    New(Stretch),
+    /// Copies these new rows into the table, more at a time than one statement binds.
+    Copied(Stretch),
     /// One of its new rows alone, to find the one that the database refuses.
     Row(usize),
-    /// Asks which of the new rows of such a part are there already.
-    Present(usize),
+    /// Asks which of these new rows are there already.
+    Present(Stretch),
     /// Asks for the keys of the rows that are meant, and locks them.
     Keys,
     /// Retires the rows of another table that are retired with those whose keys were found.
@@ -93,7 +104,7 @@ pub struct Step<'a> {
 impl Step<'_> {
     /// The part by which a write is shown.
     pub(crate) fn shown() -> Step<'static> {
-        Step { part: Part::Rows(0), wanted: WantedBack::Count, found: None }
+        Step { part: Part::All, wanted: WantedBack::Count, found: None }
     }
 }
 
@@ -132,12 +143,12 @@ pub trait Writes: Send + Sync {
     /// The statements that it takes on this engine, in their order.
     #[doc(hidden)]
     fn parts(&self, _asking: Asking<'_>, _wanted: WantedBack) -> Result<Parts, Error> {
-        Ok(smallvec![Part::Rows(0)])
+        Ok(smallvec![Part::All])
     }
 
     /// The new rows of a part, counted from 0.
     #[doc(hidden)]
-    fn rows_of(&self, _asking: Asking<'_>, _part: Part) -> std::ops::Range<usize> {
+    fn rows_of(&self, _part: Part) -> std::ops::Range<usize> {
         0..0
     }
 

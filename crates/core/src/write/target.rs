@@ -60,7 +60,7 @@ impl Change {
         // What is deleted cannot be read afterwards: there, the statement is refused.
         let reads_after = gives_back && !deletes && !asking.dialect.returns(deletes);
         if children == 0 && !reads_after {
-            return Ok(smallvec![Part::Rows(0)]);
+            return Ok(smallvec![Part::All]);
         }
         if table.key().next().is_none() {
             return Err(Error::unfit_parts(NO_KEY).asked_at(self.at));

@@ -11,7 +11,7 @@ use super::insert::made;
 use super::{
     Assignment, Insert, IntoAssignments, Part, Parts, Step, Target, WantedBack, Writes, Written,
 };
-use crate::compile::{Asking, OnConflict, Statement};
+use crate::compile::{Asking, OnConflict, Sql, Statement};
 use crate::error::Error;
 use crate::expr::{PerRow, Selectable, Selection};
 use crate::origin::Origin;
@@ -96,7 +96,7 @@ impl<T: Table> Upsert<T> {
     /// How many of the rows of a statement were inserted, updated and kept, by what the engine said.
     #[doc(hidden)]
     pub fn kinds(&self, asking: Asking<'_>, step: &Step<'_>, written: Written) -> [u64; 3] {
-        let rows = self.rows_of(asking, step.part).len() as u64;
+        let rows = self.rows_of(step.part).len() as u64;
         let (present, tells) = (Present::found(step), asking.dialect.tells_inserted());
         let inserted = match present {
             Some(present) if !tells => rows.saturating_sub(present.all),
@@ -262,21 +262,32 @@ impl<T: Table> Writes for Upsert<T> {
             WantedBack::Kinds if !dialect.tells_inserted() => true,
             WantedBack::Kinds | WantedBack::Count => dialect.upserts_loosely() && may_hide,
         };
-        let parts = 0..self.insert.part_count(asking);
+        let stretches = self.insert.stretches(asking).into_iter();
         Ok(match asks_first {
-            true => parts
-                .flat_map(|part| [Part::Present(part), Part::Rows(part)])
+            true => stretches
+                .flat_map(|rows| [Part::Present(rows), Part::New(rows)])
                 .collect(),
-            false => parts.map(Part::Rows).collect(),
+            false => stretches.map(Part::New).collect(),
         })
     }
 
-    fn rows_of(&self, asking: Asking<'_>, part: Part) -> Range<usize> {
-        self.insert.rows_of(asking, part)
+    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
+        let first = self
+            .insert
+            .stretches(asking)
+            .first()
+            .copied()
+            .unwrap_or_default();
+        let step = Step { part: Part::New(first), ..Step::shown() };
+        Ok(self.statement(asking, &step)?.into_sql())
+    }
+
+    fn rows_of(&self, part: Part) -> Range<usize> {
+        self.insert.rows_of(part)
     }
 
     fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
-        let rows = self.rows_of(asking, step.part);
+        let rows = self.rows_of(step.part);
         if let Part::Present(_) = step.part {
             return self.present(asking, rows);
         }

@@ -2,6 +2,7 @@
 
 mod code;
 
+use heck::ToSnakeCase;
 use proc_macro2::{Ident, TokenStream};
 use quote::quote;
 use syn::ext::IdentExt;
@@ -68,7 +69,7 @@ impl<'a> TableItem<'a> {
         let mut table = TableItem {
             ident: &input.ident,
             visibility: &input.vis,
-            name: name::snake_case(&input.ident.unraw().to_string()),
+            name: input.ident.unraw().to_string().to_snake_case(),
             schema: None,
             columns: Vec::new(),
             references: Vec::new(),

@@ -12,6 +12,7 @@ use crate::engine::pool::Lease;
 use crate::exec::access::{Access, Async, Cursor, Family, Together};
 use crate::exec::ask::Ask;
 use crate::exec::levels::Owner;
+use crate::exec::limit::CallLimit;
 use crate::exec::run;
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{Hold, Root, StreamInside, TransactionOptions, Work};
@@ -19,9 +20,10 @@ use crate::observe::gate::Running;
 
 #[derive(Clone, Copy)]
 pub(crate) enum AsyncAccess<'a> {
-    Database(&'a Database),
+    /// A pool, and the time limit of the call.
+    Database(&'a Database, Option<CallLimit>),
     /// A transaction, or the one inside of it that goes by this number.
-    Work(&'a Work<Lease>, u32),
+    Work(&'a Work<Lease>, u32, Option<CallLimit>),
     #[cfg(any(feature = "postgres", feature = "mysql"))]
     Session(&'a (dyn SessionAccess + 'a)),
 }
@@ -29,14 +31,14 @@ pub(crate) enum AsyncAccess<'a> {
 impl AsyncAccess<'_> {
     async fn fetch_boxed(&self, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {
         match self {
-            AsyncAccess::Database(database) => {
+            AsyncAccess::Database(database, call) => {
                 let kept = Kept::default();
                 let mut statement = ask.statement(self.asking().keeping(&kept))?;
-                let lease = database.lease().await;
+                let lease = database.lease(*call).await;
                 let mut lease = lease.map_err(|err| statement.context(err))?;
                 run::alone(lease.line(), &database.setting, &mut statement, sink, ask).await
             }
-            AsyncAccess::Work(work, level) => work.fetch(*level, ask, sink).await,
+            AsyncAccess::Work(work, level, call) => work.fetch(*level, ask, sink, *call).await,
             #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(session) => session.fetch(ask, sink).await,
         }
@@ -54,8 +56,8 @@ impl Access for AsyncAccess<'_> {
 
     fn asking(&self) -> Asking<'_> {
         match self {
-            AsyncAccess::Database(database) => database.setting.asking(database.dialect()),
-            AsyncAccess::Work(work, _) => work.setting.asking(work.dialect),
+            AsyncAccess::Database(database, _) => database.setting.asking(database.dialect()),
+            AsyncAccess::Work(work, ..) => work.setting.asking(work.dialect),
             #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(session) => session.asking(),
         }
@@ -74,8 +76,8 @@ impl Access for AsyncAccess<'_> {
             // It outlives the question, so that it lends nothing of it.
             let mut statement = ask.statement(self.asking())?.into_owned_binds();
             let (over, mut running) = match self {
-                AsyncAccess::Database(database) => {
-                    let lease = database.lease().await;
+                AsyncAccess::Database(database, call) => {
+                    let lease = database.lease(*call).await;
                     let mut lease = lease.map_err(|err| statement.context(err))?;
                     let running = database.setting.begin(&mut statement, ask.counts())?;
                     if !running.has_answer() {
@@ -84,9 +86,9 @@ impl Access for AsyncAccess<'_> {
                     }
                     (Over::Lease(lease), running)
                 }
-                AsyncAccess::Work(work, level) => {
-                    let (inside, running) =
-                        work.open_stream(*level, &mut statement, ask.counts()).await?;
+                AsyncAccess::Work(work, level, call) => {
+                    let opened = work.open_stream(*level, &mut statement, ask.counts(), *call);
+                    let (inside, running) = opened.await?;
                     (Over::Work(inside), running)
                 }
                 #[cfg(any(feature = "postgres", feature = "mysql"))]
@@ -103,12 +105,12 @@ impl Access for AsyncAccess<'_> {
     fn begin_together(&self) -> BoxFuture<'_, Result<AsyncTogether<'_>, Error>> {
         Box::pin(async move {
             match self {
-                AsyncAccess::Database(database) => {
+                AsyncAccess::Database(database, _) => {
                     let options = TransactionOptions::new();
                     let work = database.begin(options, Owner::Library).await?;
                     Ok(AsyncTogether::Own(Own(Box::new(work))))
                 }
-                AsyncAccess::Work(work, level) => {
+                AsyncAccess::Work(work, level, _) => {
                     let inner = work.open(*level, Owner::Library).await?;
                     Ok(AsyncTogether::Inner(Inner::new(work, inner)))
                 }
@@ -120,15 +122,15 @@ impl Access for AsyncAccess<'_> {
     }
 
     fn note_write(&self, err: &Error) {
-        if let AsyncAccess::Work(work, level) = self {
+        if let AsyncAccess::Work(work, level, _) = self {
             work.note_write(*level, err);
         }
     }
 
     fn check_beside_stream(&self) -> Result<(), Error> {
         match self {
-            AsyncAccess::Database(database) if database.pool_size() > 1 => Ok(()),
-            AsyncAccess::Database(_) => Err(Error::stream_needs_two("a pool of one connection")),
+            AsyncAccess::Database(database, _) if database.pool_size() > 1 => Ok(()),
+            AsyncAccess::Database(..) => Err(Error::stream_needs_two("a pool of one connection")),
             AsyncAccess::Work(..) => Err(Error::stream_needs_two("a transaction")),
             #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(_) => {
@@ -234,8 +236,12 @@ impl Together for AsyncTogether<'_> {
 
     fn access(&self) -> AsyncAccess<'_> {
         match self {
-            AsyncTogether::Own(own) => AsyncAccess::Work(&own.0, Root::LEVEL),
-            AsyncTogether::Inner(inner) => AsyncAccess::Work(inner.work, inner.level),
+            AsyncTogether::Own(own) => {
+                AsyncAccess::Work(&own.0, Root::LEVEL, own.0.setting.begin_call())
+            }
+            AsyncTogether::Inner(inner) => {
+                AsyncAccess::Work(inner.work, inner.level, inner.work.setting.begin_call())
+            }
         }
     }
 

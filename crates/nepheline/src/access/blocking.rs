@@ -4,9 +4,13 @@
 use std::fmt;
 use std::future::{Ready, ready};
 use std::sync::Arc;
+#[cfg(feature = "sqlite")]
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use nepheline_core::internal::Asking;
 use nepheline_core::{BindValue, Dialect, Error};
+#[cfg(feature = "sqlite")]
+use parking_lot::ReentrantMutexGuard;
 use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
 
@@ -23,10 +27,11 @@ use super::inside;
 use super::options::Options;
 #[cfg(feature = "sqlite")]
 use super::options::Target;
-use super::setting::{Setting, set_by, set_by_mirroring};
+use super::setting::{Setting, set_by, set_by_mirroring, set_by_time_limit};
+use crate::engine::metrics::PoolMetrics;
 use crate::engine::pool::Lease;
 #[cfg(feature = "sqlite")]
-use crate::engine::sqlite::direct::{self, StatementTimeout};
+use crate::engine::sqlite::direct::{self, Opened};
 use crate::exec::access::{Access, Blocking, Cursor, Family, Together, run};
 use crate::exec::ask::{Ask, Run};
 use crate::exec::levels::Owner;
@@ -66,8 +71,51 @@ enum Engine {
 /// while rows of a stream are given out.
 #[cfg(feature = "sqlite")]
 struct Direct {
-    connection: parking_lot::ReentrantMutex<rusqlite::Connection>,
-    timeout: Option<StatementTimeout>,
+    opened: parking_lot::ReentrantMutex<Opened>,
+    is_closed: AtomicBool,
+}
+
+#[cfg(feature = "sqlite")]
+impl Direct {
+    fn of(opened: Opened) -> Engine {
+        let direct = Direct { opened: opened.into(), is_closed: AtomicBool::new(false) };
+        Engine::Direct(Arc::new(direct), Setting::default())
+    }
+
+    /// Takes the connection, if it takes calls.
+    fn lock(self: &Arc<Self>) -> Result<ReentrantMutexGuard<'_, Opened>, Refusal> {
+        if inside::check(inside::identity(self)).is_err() {
+            return Err(Refusal::Inside);
+        }
+        if self.is_closed.load(Ordering::Relaxed) {
+            return Err(Refusal::Closed);
+        }
+        let opened = self.opened.lock();
+        match opened.replaced_file() {
+            Some(path) => Err(Refusal::FileReplaced(path.display().to_string())),
+            None => Ok(opened),
+        }
+    }
+}
+
+/// The reason why a handle takes no calls now.
+#[cfg(feature = "sqlite")]
+pub(crate) enum Refusal {
+    /// It is used inside a transaction that it began.
+    Inside,
+    Closed,
+    FileReplaced(String),
+}
+
+#[cfg(feature = "sqlite")]
+impl Refusal {
+    fn error(&self) -> Error {
+        match self {
+            Refusal::Inside => Error::outer_handle(),
+            Refusal::Closed => Error::closed(),
+            Refusal::FileReplaced(path) => Error::file_replaced(path),
+        }
+    }
 }
 
 /// A server, through the async driver.
@@ -96,10 +144,7 @@ impl Database {
         let engine = match &options.target {
             #[cfg(feature = "sqlite")]
             Target::Sqlite { path, mode } => {
-                let opened = direct::open(path, *mode, &options, None)?;
-                let direct =
-                    Direct { connection: opened.connection.into(), timeout: opened.timeout };
-                Engine::Direct(Arc::new(direct), Setting::default())
+                Direct::of(direct::open(path, *mode, &options, None)?)
             }
             _ => {
                 let runtime = tokio::runtime::Builder::new_multi_thread()
@@ -128,13 +173,37 @@ impl Database {
     /// SQLite is older than 3.40.
     #[cfg(feature = "sqlite")]
     pub fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
-        direct::set_up_lent(&connection)?;
-        let direct = Direct { connection: connection.into(), timeout: None };
-        Ok(Database { engine: Engine::Direct(Arc::new(direct), Setting::default()) })
+        Ok(Database { engine: Direct::of(direct::take_over(connection)?) })
+    }
+
+    /// Returns the state of the pool of connections, and what it has counted since it was opened. Clones share it. Over
+    /// SQLite it is one connection.
+    pub fn pool_metrics(&self) -> PoolMetrics {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, _) => {
+                PoolMetrics::of_one(direct.is_closed.load(Ordering::Relaxed), direct.opened.is_locked())
+            }
+            Engine::Served(served) => served.database.pool_metrics(),
+        }
+    }
+
+    /// Closes the handle and all its clones, once what runs has ended; further calls are errors of the kind
+    /// [`Connection`](crate::ErrorKind::Connection). The one connection to SQLite is freed with the last clone.
+    pub fn close(&self) {
+        match &self.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Direct(direct, _) => {
+                direct.is_closed.store(true, Ordering::Relaxed);
+                drop(direct.opened.lock());
+            }
+            Engine::Served(served) => served.runtime.block_on(served.database.close()),
+        }
     }
 
     set_by!([&self] self -> Database);
     set_by_mirroring!([&self] self -> Database);
+    set_by_time_limit!([&self] self -> Database);
 
     /// The same database with another setting.
     fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {
@@ -232,13 +301,11 @@ impl Direct {
         options: TransactionOptions,
         work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
     ) -> (Result<T, E>, bool) {
-        let identity = inside::identity(self);
-        if let Err(err) = inside::check(identity) {
-            return (Err(err.into()), false);
-        }
-        let connection = self.connection.lock();
-        let connection =
-            DirectConnection { connection: &connection, timeout: self.timeout.as_ref() };
+        let opened = match self.lock() {
+            Ok(opened) => opened,
+            Err(why) => return (Err(why.error().into()), false),
+        };
+        let connection = DirectConnection::of(&opened);
         let (root, setting) = (Root::Transaction(options), setting.in_transaction());
         let begun = now(Work::begin(connection.hold(root), setting, root, Owner::Program));
         let own = match begun {
@@ -247,7 +314,7 @@ impl Direct {
         };
         let scope = Scope::Direct(&own.0, connection);
         let transaction = Transaction { scope, level: Root::LEVEL };
-        let outcome = inside::sync_scope(identity, || work(&transaction));
+        let outcome = inside::sync_scope(inside::identity(self), || work(&transaction));
         let ended = now(own.0.end(outcome.is_ok()));
         (kept(outcome, ended), own.0.met_conflict())
     }
@@ -285,15 +352,17 @@ impl sealed::BlockingHandle for Database {
     fn access(&self) -> BlockingAccess<'_> {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(direct, setting) => match inside::check(inside::identity(direct)) {
-                Ok(()) => {
-                    let held = Held::Locked(direct.connection.lock(), direct.timeout.as_ref());
-                    BlockingAccess::Direct(DirectAccess::Connection(held, setting))
+            Engine::Direct(direct, setting) => match direct.lock() {
+                Ok(opened) => {
+                    let held = Held::Locked(opened);
+                    BlockingAccess::Direct(DirectAccess::Connection(held, setting, setting.begin_call()))
                 }
-                Err(_) => BlockingAccess::Inside(setting),
+                Err(why) => BlockingAccess::Refused(setting, why),
             },
             Engine::Served(served) => {
-                BlockingAccess::Served(&served.runtime, AsyncAccess::Database(&served.database))
+                let call = served.database.setting.begin_call();
+                let access = AsyncAccess::Database(&served.database, call);
+                BlockingAccess::Served(&served.runtime, access)
             }
         }
     }
@@ -345,6 +414,19 @@ impl Transaction<'_> {
             }
         }
     }
+
+    /// Runs `work` once the outermost transaction is committed, in the order of these calls. It is dropped if this
+    /// transaction or one around it is undone, and if nobody knows whether it was committed.
+    ///
+    /// It runs before `transaction` returns, when the connection is free again. A panic of it propagates to the caller;
+    /// what was committed stays.
+    pub fn after_commit(&self, work: impl FnOnce() + Send + 'static) {
+        match self.scope {
+            #[cfg(feature = "sqlite")]
+            Scope::Direct(outer, _) => outer.after_commit(self.level, Box::new(work)),
+            Scope::Served(_, outer) => outer.after_commit(self.level, Box::new(work)),
+        }
+    }
 }
 
 impl sealed::BlockingHandle for Transaction<'_> {
@@ -353,10 +435,12 @@ impl sealed::BlockingHandle for Transaction<'_> {
         match self.scope {
             #[cfg(feature = "sqlite")]
             Scope::Direct(work, connection) => {
-                BlockingAccess::Direct(DirectAccess::Work(work, connection, self.level))
+                let call = work.setting().begin_call();
+                BlockingAccess::Direct(DirectAccess::Work(work, connection, self.level, call))
             }
             Scope::Served(runtime, work) => {
-                BlockingAccess::Served(runtime, AsyncAccess::Work(work, self.level))
+                let call = work.setting.begin_call();
+                BlockingAccess::Served(runtime, AsyncAccess::Work(work, self.level, call))
             }
         }
     }
@@ -367,9 +451,9 @@ pub(crate) enum BlockingAccess<'a> {
     #[cfg(feature = "sqlite")]
     Direct(DirectAccess<'a>),
     Served(&'a Runtime, AsyncAccess<'a>),
-    /// A database's own handle inside a transaction of it.
+    /// A handle that takes no calls now, and why.
     #[cfg(feature = "sqlite")]
-    Inside(&'a Setting),
+    Refused(&'a Setting, Refusal),
 }
 
 impl Family for Blocking {
@@ -387,7 +471,7 @@ impl Access for BlockingAccess<'_> {
             BlockingAccess::Direct(access) => access.asking(),
             BlockingAccess::Served(_, access) => access.asking(),
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Inside(setting) => setting.asking(Dialect::Sqlite),
+            BlockingAccess::Refused(setting, _) => setting.asking(Dialect::Sqlite),
         }
     }
 
@@ -404,7 +488,7 @@ impl Access for BlockingAccess<'_> {
                 ready(runtime.block_on(access.fetch(ask, sink)))
             }
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Inside(_) => ready(Err(Error::outer_handle())),
+            BlockingAccess::Refused(_, why) => ready(Err(why.error())),
         }
     }
 
@@ -417,7 +501,7 @@ impl Access for BlockingAccess<'_> {
                 opened.map(|cursor| BlockingCursor::Served(runtime, cursor))
             }
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Inside(_) => Err(Error::outer_handle()),
+            BlockingAccess::Refused(_, why) => Err(why.error()),
         })
     }
 
@@ -432,7 +516,7 @@ impl Access for BlockingAccess<'_> {
                 begun.map(|together| BlockingTogether::Served(runtime, together))
             }
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Inside(_) => Err(Error::outer_handle()),
+            BlockingAccess::Refused(_, why) => Err(why.error()),
         })
     }
 
@@ -442,7 +526,7 @@ impl Access for BlockingAccess<'_> {
             BlockingAccess::Direct(access) => access.note_write(err),
             BlockingAccess::Served(_, access) => access.note_write(err),
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Inside(_) => {}
+            BlockingAccess::Refused(..) => {}
         }
     }
 
@@ -452,7 +536,7 @@ impl Access for BlockingAccess<'_> {
             BlockingAccess::Direct(_) => Ok(()),
             BlockingAccess::Served(_, access) => access.check_beside_stream(),
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Inside(_) => Ok(()),
+            BlockingAccess::Refused(..) => Ok(()),
         }
     }
 }

@@ -10,12 +10,14 @@ use nepheline_core::{BindValue, Dialect, Error};
 use super::asynchronous::AsyncAccess;
 use super::handle::sealed;
 use super::inside;
-use super::options::Options;
-use super::setting::{Setting, set_by, set_by_mirroring};
+use super::options::{Options, Pooler};
+use super::setting::{Setting, set_by, set_by_mirroring, set_by_time_limit};
 use super::transaction::Transaction;
+use crate::engine::metrics::PoolMetrics;
 use crate::engine::pool::{Lease, Pool};
 use crate::exec::access::run;
 use crate::exec::levels::Owner;
+use crate::exec::limit::CallLimit;
 use crate::exec::line::Wire as _;
 use crate::exec::transaction::{Hold as _, Root, TransactionOptions, Work};
 
@@ -62,13 +64,39 @@ impl Database {
         let (connect, size) = options.connector()?;
         let pool = Pool::new(connect, size, &options)?;
         // One connection now, so that what is wrong is told here and not by the first query.
-        let dialect = pool.lease().await?.line().wire.dialect();
+        let dialect = pool.lease(None).await?.line().wire.dialect();
+        let setting = Setting::default().never_copying(options.pooler != Pooler::None);
         let shared = Arc::new(Shared { pool, dialect, options });
-        Ok(Database { shared, setting: Setting::default() })
+        Ok(Database { shared, setting })
+    }
+
+    /// Returns the state of the pool of connections, and what it has counted since it was opened. Clones share it.
+    pub fn pool_metrics(&self) -> PoolMetrics {
+        self.shared.pool.metrics()
+    }
+
+    /// Closes the handle and all its clones: idle connections at once, and those in use when they come back, which it
+    /// waits for. What runs goes on to its end; further calls are errors of the kind
+    /// [`Connection`](crate::ErrorKind::Connection).
+    ///
+    /// ```
+    /// # use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+    /// # #[tokio::main(flavor = "current_thread")]
+    /// # async fn main() -> Result<(), Error> {
+    /// let db = nepheline::Database::open("sqlite::memory:").await?;
+    /// db.close().await;
+    /// assert_eq!(db.read(&Lab::rows()).await.unwrap_err().kind(), ErrorKind::Connection);
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub async fn close(&self) {
+        self.shared.pool.close().await;
     }
 
     set_by!([&self] self -> Database);
     set_by_mirroring!([&self] self -> Database);
+    set_by_time_limit!([&self] self -> Database);
 
     /// The same database with another setting.
     pub(crate) fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {
@@ -183,13 +211,14 @@ impl Database {
         options: TransactionOptions,
         owner: Owner,
     ) -> Result<Work<Lease>, Error> {
-        let (lease, setting) = (self.lease().await?, self.setting.in_transaction());
+        let lease = self.lease(self.setting.begin_call()).await?;
+        let setting = self.setting.in_transaction();
         Work::begin(lease, setting, Root::Transaction(options), owner).await
     }
 
-    pub(crate) async fn lease(&self) -> Result<Lease, Error> {
+    pub(crate) async fn lease(&self, call: Option<CallLimit>) -> Result<Lease, Error> {
         inside::check(self.identity())?;
-        self.shared.pool.lease().await
+        self.shared.pool.lease(call).await
     }
 
     pub(crate) fn identity(&self) -> usize {
@@ -234,7 +263,7 @@ pub(crate) fn pause_after(attempt: u32) -> Duration {
 impl sealed::Handle for Database {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> AsyncAccess<'_> {
-        AsyncAccess::Database(self)
+        AsyncAccess::Database(self, self.setting.begin_call())
     }
 }
 

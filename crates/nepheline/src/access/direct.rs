@@ -18,6 +18,8 @@ pub(crate) fn now<F: Future>(future: F) -> F::Output {
 
 #[cfg(feature = "sqlite")]
 mod sqlite {
+    use std::time::Duration;
+
     use nepheline_core::Dialect;
     use nepheline_core::internal::{Asking, Kept, Statement};
     use parking_lot::ReentrantMutexGuard;
@@ -25,10 +27,11 @@ mod sqlite {
 
     use super::{Error, now};
     use crate::access::setting::Setting;
-    use crate::engine::sqlite::direct::{self, DirectWire, OpenRows, StatementTimeout};
+    use crate::engine::sqlite::direct::{self, DirectWire, OpenRows, Opened};
     use crate::exec::answer::Answer;
     use crate::exec::ask::Ask;
-    use crate::exec::levels::Owner;
+    use crate::exec::levels::{AfterCommit, Owner};
+    use crate::exec::limit::CallLimit;
     use crate::exec::line::Line;
     use crate::exec::run;
     use crate::exec::sink::Sink;
@@ -39,29 +42,47 @@ mod sqlite {
     #[derive(Clone, Copy)]
     pub(crate) struct DirectConnection<'c> {
         pub(crate) connection: &'c Connection,
-        pub(crate) timeout: Option<&'c StatementTimeout>,
+        /// Missing where the connection is lent, whose handlers and settings may be the program's own.
+        opened: Option<&'c Opened>,
     }
 
     impl<'c> DirectConnection<'c> {
+        pub(crate) fn of(opened: &'c Opened) -> DirectConnection<'c> {
+            DirectConnection { connection: &opened.connection, opened: Some(opened) }
+        }
+
+        fn usual_limit(self) -> Option<Duration> {
+            self.opened.and_then(|opened| opened.timeout.usual())
+        }
+
+        fn line(self) -> Line<DirectWire<'c>> {
+            Line::new(DirectWire::new(self.connection, self.opened), self.usual_limit())
+        }
+
+        /// Brings settings back that hand-written text may have changed.
+        fn reset_after(self, line: &Line<DirectWire<'c>>) -> Result<(), Error> {
+            match self.opened {
+                Some(opened) if line.is_altered() && self.connection.is_autocommit() => opened.reset(),
+                _ => Ok(()),
+            }
+        }
+
         pub(crate) fn hold(self, root: Root) -> DirectHold<'c> {
-            let DirectConnection { connection, timeout } = self;
-            DirectHold { line: Line::new(DirectWire { connection, timeout }), root }
+            DirectHold { line: self.line(), connection: self, root }
         }
     }
 
     /// A connection that is locked for as long as it is used, or lent by the program.
     pub(crate) enum Held<'a> {
-        Locked(ReentrantMutexGuard<'a, Connection>, Option<&'a StatementTimeout>),
+        Locked(ReentrantMutexGuard<'a, Opened>),
         Lent(&'a Connection),
     }
 
     impl Held<'_> {
         fn get(&self) -> DirectConnection<'_> {
             match self {
-                Held::Locked(connection, timeout) => {
-                    DirectConnection { connection, timeout: *timeout }
-                }
-                Held::Lent(connection) => DirectConnection { connection, timeout: None },
+                Held::Locked(opened) => DirectConnection::of(opened),
+                Held::Lent(connection) => DirectConnection { connection, opened: None },
             }
         }
     }
@@ -69,6 +90,7 @@ mod sqlite {
     /// The connection for a transaction. Dropped without its end, it is undone.
     pub(crate) struct DirectHold<'c> {
         line: Line<DirectWire<'c>>,
+        connection: DirectConnection<'c>,
         root: Root,
     }
 
@@ -83,11 +105,11 @@ mod sqlite {
     impl Drop for DirectHold<'_> {
         fn drop(&mut self) {
             let connection = self.line.wire.connection;
-            if !self.line.is_in_transaction() || connection.is_autocommit() {
-                return;
-            }
             // There is nobody to tell; a transaction can always be undone.
-            let _ = connection.execute_batch(&direct::undo_texts(self.root));
+            if self.line.is_in_transaction() && !connection.is_autocommit() {
+                let _ = connection.execute_batch(&direct::undo_texts(self.root));
+            }
+            let _ = self.connection.reset_after(&self.line);
         }
     }
 
@@ -95,10 +117,17 @@ mod sqlite {
     pub(crate) trait DirectWork {
         fn setting(&self) -> &Setting;
         fn check(&self, level: u32) -> Result<(), Error>;
-        fn fetch(&self, level: u32, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error>;
+        fn fetch(
+            &self,
+            level: u32,
+            ask: &dyn Ask,
+            sink: &mut dyn Sink,
+            call: Option<CallLimit>,
+        ) -> Result<(), Error>;
         fn open(&self, level: u32, owner: Owner) -> Result<u32, Error>;
         fn close(&self, level: u32, keep: bool) -> Result<(), Error>;
         fn abandon(&self, level: u32);
+        fn after_commit(&self, level: u32, work: AfterCommit);
         fn note_write(&self, level: u32, err: &Error);
     }
 
@@ -111,8 +140,14 @@ mod sqlite {
             now(Work::check(self, level))
         }
 
-        fn fetch(&self, level: u32, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {
-            now(Work::fetch(self, level, ask, sink))
+        fn fetch(
+            &self,
+            level: u32,
+            ask: &dyn Ask,
+            sink: &mut dyn Sink,
+            call: Option<CallLimit>,
+        ) -> Result<(), Error> {
+            now(Work::fetch(self, level, ask, sink, call))
         }
 
         fn open(&self, level: u32, owner: Owner) -> Result<u32, Error> {
@@ -127,6 +162,10 @@ mod sqlite {
             Work::abandon(self, level);
         }
 
+        fn after_commit(&self, level: u32, work: AfterCommit) {
+            Work::after_commit(self, level, work);
+        }
+
         fn note_write(&self, level: u32, err: &Error) {
             Work::note_write(self, level, err);
         }
@@ -134,45 +173,47 @@ mod sqlite {
 
     pub(crate) enum DirectAccess<'a> {
         /// Outside of a transaction of ours.
-        Connection(Held<'a>, &'a Setting),
-        Work(&'a (dyn DirectWork + 'a), DirectConnection<'a>, u32),
+        Connection(Held<'a>, &'a Setting, Option<CallLimit>),
+        Work(&'a (dyn DirectWork + 'a), DirectConnection<'a>, u32, Option<CallLimit>),
     }
 
     impl DirectAccess<'_> {
         pub(crate) fn setting(&self) -> &Setting {
             match self {
-                DirectAccess::Connection(_, setting) => setting,
+                DirectAccess::Connection(_, setting, _) => setting,
                 DirectAccess::Work(work, ..) => work.setting(),
             }
         }
 
         fn connection(&self) -> DirectConnection<'_> {
             match self {
-                DirectAccess::Connection(held, _) => held.get(),
-                DirectAccess::Work(_, connection, _) => *connection,
+                DirectAccess::Connection(held, ..) => held.get(),
+                DirectAccess::Work(_, connection, ..) => *connection,
             }
         }
 
         pub(crate) fn open(&self, ask: &dyn Ask) -> Result<DirectCursor<'_>, Error> {
             let mut statement = ask.statement(self.asking())?.into_owned_binds();
-            if let DirectAccess::Work(work, _, level) = self {
+            if let DirectAccess::Work(work, _, level, _) = self {
                 work.check(*level)?;
             }
             let mut running = self.setting().begin(&mut statement, ask.counts())?;
             let answer = running.answer();
-            let DirectConnection { connection, timeout } = self.connection();
+            let direct = self.connection();
             let rows = match answer {
                 Some(_) => None,
                 None => {
-                    let opened = OpenRows::open(connection, &statement);
+                    let opened = OpenRows::open(direct.connection, &statement);
                     Some(opened.map_err(|err| statement.context(err))?)
                 }
             };
             let inside = match self {
                 DirectAccess::Connection(..) => None,
-                DirectAccess::Work(work, _, level) => Some((*work, *level)),
+                DirectAccess::Work(work, _, level, _) => Some((*work, *level)),
             };
-            Ok(DirectCursor { inside, rows, timeout, statement, running, answer })
+            let limit = self.setting().time_limit().or(direct.usual_limit());
+            let opened = direct.opened;
+            Ok(DirectCursor { inside, rows, opened, limit, statement, running, answer })
         }
     }
 
@@ -184,20 +225,23 @@ mod sqlite {
         #[inline]
         pub(crate) fn fetch(&self, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {
             match self {
-                DirectAccess::Connection(held, setting) => {
-                    let DirectConnection { connection, timeout } = held.get();
-                    let mut line = Line::new(DirectWire { connection, timeout });
+                DirectAccess::Connection(held, setting, call) => {
+                    let connection = held.get();
+                    let mut line = connection.line();
+                    line.begin_call(*call);
                     let kept = Kept::default();
                     let mut statement = ask.statement(self.asking().keeping(&kept))?;
-                    now(run::alone(&mut line, setting, &mut statement, sink, ask))
+                    let ran = now(run::alone(&mut line, setting, &mut statement, sink, ask));
+                    // A statement that failed may have done a part.
+                    ran.and(connection.reset_after(&line))
                 }
-                DirectAccess::Work(work, _, level) => work.fetch(*level, ask, sink),
+                DirectAccess::Work(work, _, level, call) => work.fetch(*level, ask, sink, *call),
             }
         }
 
         pub(crate) fn begin_together(&self) -> Result<DirectTogether<'_>, Error> {
             match self {
-                DirectAccess::Connection(held, setting) => {
+                DirectAccess::Connection(held, setting, _) => {
                     let connection = held.get();
                     let root = match connection.connection.is_autocommit() {
                         true => Root::Transaction(TransactionOptions::new()),
@@ -207,7 +251,7 @@ mod sqlite {
                     let begun = now(Work::begin(held, setting, root, Owner::Library));
                     begun.map(|work| DirectTogether::Own(OwnWork(work), connection))
                 }
-                DirectAccess::Work(work, connection, level) => {
+                DirectAccess::Work(work, connection, level, _) => {
                     let opened = work.open(*level, Owner::Library);
                     opened.map(|level| {
                         DirectTogether::Inner(DirectInner { work: *work, level }, *connection)
@@ -217,7 +261,7 @@ mod sqlite {
         }
 
         pub(crate) fn note_write(&self, err: &Error) {
-            if let DirectAccess::Work(work, _, level) = self {
+            if let DirectAccess::Work(work, _, level, _) = self {
                 work.note_write(*level, err);
             }
         }
@@ -227,7 +271,8 @@ mod sqlite {
     pub(crate) struct DirectCursor<'a> {
         inside: Option<(&'a (dyn DirectWork + 'a), u32)>,
         rows: Option<OpenRows<'a>>,
-        timeout: Option<&'a StatementTimeout>,
+        opened: Option<&'a Opened>,
+        limit: Option<Duration>,
         statement: Statement<'static>,
         running: Running,
         answer: Option<Answer>,
@@ -242,7 +287,7 @@ mod sqlite {
                     Ok(false)
                 }
                 (None, Some(rows)) => {
-                    direct::within(self.timeout, || rows.next(statement, sink, most))
+                    direct::within(self.opened, self.limit, || rows.next(statement, sink, most))
                 }
                 (None, None) => Ok(false),
             };
@@ -286,10 +331,12 @@ mod sqlite {
         pub(crate) fn access(&self) -> DirectAccess<'_> {
             match self {
                 DirectTogether::Own(own, connection) => {
-                    DirectAccess::Work(&own.0, *connection, Root::LEVEL)
+                    let call = own.0.setting.begin_call();
+                    DirectAccess::Work(&own.0, *connection, Root::LEVEL, call)
                 }
                 DirectTogether::Inner(inner, connection) => {
-                    DirectAccess::Work(inner.work, *connection, inner.level)
+                    let call = inner.work.setting().begin_call();
+                    DirectAccess::Work(inner.work, *connection, inner.level, call)
                 }
             }
         }

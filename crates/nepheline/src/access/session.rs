@@ -55,7 +55,7 @@ pub(crate) struct Lent<W> {
 impl<W: AsyncWire> Lent<W> {
     pub(crate) fn new(wire: W) -> Lent<W> {
         let wire = Box::new(wire);
-        let (dialect, line) = (AsyncWire::dialect(&*wire), Mutex::new(Line::new(wire)));
+        let (dialect, line) = (AsyncWire::dialect(&*wire), Mutex::new(Line::new(wire, None)));
         Lent { line, setting: Setting::default(), dialect, streams: AtomicBool::new(false) }
     }
 

@@ -3,11 +3,13 @@
 use std::any::{Any, type_name};
 use std::fmt::{self, Display};
 use std::sync::Arc;
+use std::time::Duration;
 
 use jiff::Timestamp;
 use nepheline_core::internal::{Asking, Statement};
 use nepheline_core::{Carried, Dialect, Error, Operation};
 
+use crate::exec::limit::CallLimit;
 use crate::observe::gate::{Gate, Gates, Running};
 use crate::observe::trace_context::TraceContext;
 
@@ -55,6 +57,37 @@ macro_rules! set_by {
     };
 }
 
+/// The method that limits the time of calls, of handles whose connections are our own.
+macro_rules! set_by_time_limit {
+    ([$($this:tt)+] $self:ident -> $handle:ty) => {
+        /// The same handle, each call of which has to be done within `longest`, waiting for a connection included. It
+        /// takes the place of `statement_timeout`, also where it is longer, and transactions inherit it: there each
+        /// call has as much time, and so have beginning and committing.
+        ///
+        /// The database stops the statement that runs into the limit. If it does not answer at all, the call gives up a
+        /// second later, and the connection is closed. While a stream is read, each wait for its next rows is limited.
+        ///
+        /// On PostgreSQL and MariaDB a connection that was under another limit costs one more round trip.
+        ///
+        /// # Errors
+        ///
+        /// [`StatementTimeout`](crate::ErrorKind::StatementTimeout) if it was stopped;
+        /// [`PoolExhausted`](crate::ErrorKind::PoolExhausted) if no connection came free; and
+        /// [`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown) for a commit, or a write
+        /// outside of a transaction, to which no answer came.
+        ///
+        /// ```no_run
+        /// # use std::time::Duration;
+        /// # fn page(db: &nepheline::Database) {
+        /// let db = db.time_limit(Duration::from_millis(800));
+        /// # }
+        /// ```
+        pub fn time_limit($($this)+, longest: ::std::time::Duration) -> $handle {
+            $self.set(|setting| setting.within(longest))
+        }
+    };
+}
+
 /// The method that mirrors what is carried, of handles that begin transactions.
 macro_rules! set_by_mirroring {
     ([$($this:tt)+] $self:ident -> $handle:ty) => {
@@ -77,7 +110,7 @@ macro_rules! set_by_mirroring {
     };
 }
 
-pub(crate) use {set_by, set_by_mirroring};
+pub(crate) use {set_by, set_by_mirroring, set_by_time_limit};
 
 /// The setting of a handle, which its transactions inherit.
 #[derive(Debug, Clone, Default)]
@@ -89,6 +122,10 @@ pub(crate) struct Setting {
     mirrors: Vec<Mirror>,
     /// What each statement tells of the trace that it is part of; also among what is carried.
     trace: Option<TraceContext>,
+    /// The time limit of a call.
+    time_limit: Option<Duration>,
+    /// True if rows are never copied into a table, only inserted.
+    never_copies: bool,
 }
 
 /// A setting of the session that takes its value from what is carried.
@@ -114,6 +151,25 @@ impl Setting {
 
     pub(crate) fn through(&self, gate: impl Gate) -> Setting {
         Setting { gates: self.gates.with(Arc::new(gate)), ..self.clone() }
+    }
+
+    pub(crate) fn within(&self, longest: Duration) -> Setting {
+        Setting { time_limit: Some(longest), ..self.clone() }
+    }
+
+    pub(crate) fn never_copying(self, never_copies: bool) -> Setting {
+        Setting { never_copies, ..self }
+    }
+
+    #[cfg(feature = "sqlite")]
+    pub(crate) fn time_limit(&self) -> Option<Duration> {
+        self.time_limit
+    }
+
+    /// To be called when a call of the handle begins.
+    #[inline]
+    pub(crate) fn begin_call(&self) -> Option<CallLimit> {
+        self.time_limit.map(CallLimit::beginning_now)
     }
 
     pub(crate) fn mirroring<V: Any + Display>(&self, name: &'static str) -> Setting {
@@ -152,7 +208,7 @@ impl Setting {
             time: Timestamp::now,
             stopped_at: None,
             // Row security, which the mirrors are for, does not let rows be copied.
-            copies: self.mirrors.is_empty(),
+            copies: self.mirrors.is_empty() && !self.never_copies,
             kept: None,
         }
     }

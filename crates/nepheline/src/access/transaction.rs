@@ -53,12 +53,35 @@ impl Transaction {
             (outcome, _) => outcome,
         }
     }
+    /// Runs `work` once the outermost transaction is committed, in the order of these calls. It is dropped if this
+    /// transaction or one around it is undone, and if nobody knows whether it was committed.
+    ///
+    /// It runs before `transaction` returns, when the connection is free again. A panic of it propagates to the caller;
+    /// what was committed stays.
+    ///
+    /// ```
+    /// # use nepheline::prelude::*;
+    /// # use nepheline::Database;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, name: String }
+    /// # async fn f(db: &Database, tell: std::sync::mpsc::Sender<i64>) -> Result<(), Error> {
+    /// db.transaction(async |tx| {
+    ///     tx.write(&Lab::insert(UnsavedLab { id: 7, name: "Ostra Assays".into() })).await?;
+    ///     let tell = tell.clone();
+    ///     tx.after_commit(move || drop(tell.send(7)));
+    ///     Ok(())
+    /// })
+    /// .await
+    /// # }
+    /// ```
+    pub fn after_commit(&self, work: impl FnOnce() + Send + 'static) {
+        self.work.after_commit(self.level, Box::new(work));
+    }
 }
 
 impl sealed::Handle for Transaction {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> AsyncAccess<'_> {
-        AsyncAccess::Work(&self.work, self.level)
+        AsyncAccess::Work(&self.work, self.level, self.work.setting.begin_call())
     }
 }
 

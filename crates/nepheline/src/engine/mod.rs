@@ -2,6 +2,7 @@
 //! is in their folders; what they have in common is asked of them through the traits of this file.
 
 pub(crate) mod caretaker;
+pub(crate) mod metrics;
 pub(crate) mod pool;
 
 #[cfg(feature = "mysql")]
@@ -22,16 +23,32 @@ use nepheline_core::{Dialect, Error};
 use crate::exec::access::Async;
 use crate::exec::line::{StreamingWire, Wire};
 use crate::exec::sink::Sink;
-use crate::exec::transaction::TransactionOptions;
+use crate::exec::transaction::{BeginTexts, TransactionOptions};
 
 /// The longest that stopping a statement or undoing a transaction may take where nobody waits for it.
 pub(crate) const STOPPING: Duration = Duration::from_secs(5);
+
+/// The silence of a server after which the system asks whether it is still there.
+#[cfg(any(feature = "postgres", feature = "mysql"))]
+pub(crate) const KEEPALIVE_IDLE: Duration = Duration::from_secs(30);
+/// The time between two such questions without an answer, and their number.
+#[cfg(feature = "postgres")]
+pub(crate) const KEEPALIVE_INTERVAL: Duration = Duration::from_secs(10);
+#[cfg(feature = "postgres")]
+pub(crate) const KEEPALIVE_RETRIES: u32 = 3;
 
 /// Opens connections of one database.
 pub(crate) trait Connect: Send + Sync + 'static {
     /// Opens a connection and sets its session up.
     fn connect(&self) -> BoxFuture<'_, Result<BoxWire, Error>>;
+
+    /// Takes a function that closes the idle connections of the pool, for the case that they use up what the server
+    /// limits in all.
+    fn relieved_by(&self, _close_idle: CloseIdle) {}
 }
+
+/// Closes the idle connections of a pool.
+pub(crate) type CloseIdle = Box<dyn Fn() + Send + Sync>;
 
 /// A connection of an async engine.
 pub(crate) trait AsyncWire: Send {
@@ -52,7 +69,11 @@ pub(crate) trait AsyncWire: Send {
 
     fn command<'f>(&'f mut self, text: &'f str) -> BoxFuture<'f, Result<(), Error>>;
 
-    fn open<'f>(&'f mut self, statement: &'f Statement<'_>) -> BoxFuture<'f, Result<(), Error>>;
+    fn open<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>>;
 
     fn next<'f>(
         &'f mut self,
@@ -62,6 +83,9 @@ pub(crate) trait AsyncWire: Send {
     ) -> BoxFuture<'f, Result<bool, Error>>;
 
     fn finish_stream(&mut self) -> BoxFuture<'_, Result<(), Error>>;
+
+    /// See [`Wire::limit`].
+    fn limit(&mut self, longest: Option<Duration>) -> BoxFuture<'_, Result<(), Error>>;
 
     /// Stops what runs, without waiting for its end: the caller may be a destructor.
     fn stop(&mut self) {}
@@ -73,14 +97,23 @@ pub(crate) trait AsyncWire: Send {
     /// with a transaction open; returns whether it can be lent again. Otherwise it is closed.
     fn salvage(&mut self, interrupted: bool) -> BoxFuture<'_, bool>;
 
-    /// Returns whether a connection can be used that has rested for so long.
-    fn rested(&mut self, rested: Duration) -> BoxFuture<'_, bool>;
+    /// Returns whether the connection is known to be closed, without asking the server.
+    fn is_closed(&self) -> bool {
+        false
+    }
+
+    /// Asks the database whether the connection still works. It may wait for ever.
+    fn check(&mut self) -> BoxFuture<'_, bool>;
+
+    /// Brings the session's settings back to those of a new connection, after hand-written text may have changed them. The
+    /// time limit stays the one of the last [`limit`](Self::limit).
+    fn reset(&mut self) -> BoxFuture<'_, Result<(), Error>>;
 
     fn has_ended_transaction(&self) -> bool {
         false
     }
 
-    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str];
+    fn begin_texts(&self, options: TransactionOptions) -> BeginTexts;
 
     fn commit_text(&self) -> &'static str {
         "COMMIT"
@@ -117,6 +150,10 @@ impl<W: AsyncWire + ?Sized> Wire for Box<W> {
         (**self).command(text)
     }
 
+    fn limit(&mut self, longest: Option<Duration>) -> BoxFuture<'_, Result<(), Error>> {
+        (**self).limit(longest)
+    }
+
     fn recover(&mut self) -> BoxFuture<'_, Result<(), Error>> {
         (**self).recover()
     }
@@ -129,7 +166,7 @@ impl<W: AsyncWire + ?Sized> Wire for Box<W> {
         (**self).has_ended_transaction()
     }
 
-    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
+    fn begin_texts(&self, options: TransactionOptions) -> BeginTexts {
         (**self).begin_texts(options)
     }
 
@@ -143,8 +180,12 @@ impl<W: AsyncWire + ?Sized> Wire for Box<W> {
 }
 
 impl<W: AsyncWire + ?Sized> StreamingWire for Box<W> {
-    fn open<'f>(&'f mut self, statement: &'f Statement<'_>) -> BoxFuture<'f, Result<(), Error>> {
-        (**self).open(statement)
+    fn open<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        (**self).open(statement, alone)
     }
 
     fn next<'f>(

@@ -1,43 +1,185 @@
 //! The pool of connections. Only a connection whose state says that it is at rest goes back into it.
 
-use std::time::Duration;
+use std::ops::{Deref, DerefMut};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::task::Poll;
+use std::time::{Duration, Instant};
 
 use deadpool::Runtime;
 use deadpool::managed::{
     self, Manager, Metrics, Object, PoolError, RecycleError, RecycleResult, TimeoutType, Timeouts,
+    WeakPool,
 };
 use nepheline_core::Error;
 
+use super::metrics::{Counts, PoolMetrics, Why};
 use super::{BoxWire, Connect, STOPPING, caretaker};
 use crate::access::options::Options;
+use crate::exec::limit::{CallLimit, bounded};
 use crate::exec::line::Line;
 use crate::exec::transaction::Hold;
 
-type PooledLine = Line<BoxWire>;
+/// A connection that rested for longer is checked before it is lent: a driver learns of a server that has vanished
+/// only from the next statement.
+const RESTED: Duration = Duration::from_secs(1);
+
+/// The longest wait for the answer to a check.
+const CHECKING: Duration = Duration::from_secs(2);
 
 pub(crate) struct Pool {
     pool: managed::Pool<Lines>,
+    counts: Arc<Counts>,
     pool_wait: Duration,
     connect_timeout: Duration,
     shown: String,
 }
 
+/// A connection of the pool. Dropped, it is counted as closed.
+struct Pooled {
+    line: Line<BoxWire>,
+    counts: Arc<Counts>,
+    why: Why,
+}
+
+impl Pooled {
+    fn close(mut self, why: Why) {
+        self.why = why;
+    }
+}
+
+impl Deref for Pooled {
+    type Target = Line<BoxWire>;
+
+    fn deref(&self) -> &Line<BoxWire> {
+        &self.line
+    }
+}
+
+impl DerefMut for Pooled {
+    fn deref_mut(&mut self) -> &mut Line<BoxWire> {
+        &mut self.line
+    }
+}
+
+impl Drop for Pooled {
+    fn drop(&mut self) {
+        self.counts.closed(self.why);
+    }
+}
+
 /// Opens and checks the connections of the pool.
-struct Lines(Box<dyn Connect>);
+struct Lines {
+    connect: Box<dyn Connect>,
+    counts: Arc<Counts>,
+    statement_timeout: Option<Duration>,
+    limits: Limits,
+    /// The time at which a connection did not answer a check, if one ever did. Those that have rested since before
+    /// then are not waited for: where one is dead because of the network, they all are.
+    unanswered: OnceLock<Mutex<Instant>>,
+}
 
-impl Manager for Lines {
-    type Type = PooledLine;
-    type Error = Error;
+/// The longest that a connection may rest, and live.
+#[derive(Debug, Clone, Copy)]
+struct Limits {
+    idle: Option<Duration>,
+    life: Option<Duration>,
+}
 
-    async fn create(&self) -> Result<PooledLine, Error> {
-        Ok(Line::new(self.0.connect().await?))
+impl Limits {
+    /// Returns why a connection is too old to be lent, if it is.
+    fn exceeded(self, now: Instant, metrics: &Metrics) -> Option<Why> {
+        let is_over = |limit: Option<Duration>, time: Duration| limit.is_some_and(|l| time >= l);
+        if is_over(self.life, now.saturating_duration_since(metrics.created)) {
+            return Some(Why::Old);
+        }
+        is_over(self.idle, rested(now, metrics)).then_some(Why::Idle)
     }
 
-    async fn recycle(&self, line: &mut PooledLine, metrics: &Metrics) -> RecycleResult<Error> {
-        if line.is_at_rest() && line.wire.rested(metrics.last_used()).await {
-            return Ok(());
+    /// Returns how often to look for connections that nobody asks for.
+    fn period(self) -> Option<Duration> {
+        let shortest = self.idle.into_iter().chain(self.life).min()?;
+        Some((shortest / 4).clamp(Duration::from_millis(50), Duration::from_secs(30)))
+    }
+}
+
+/// Returns the time since a connection was lent, or opened if it never was.
+fn rested(now: Instant, metrics: &Metrics) -> Duration {
+    now.saturating_duration_since(metrics.recycled.unwrap_or(metrics.created))
+}
+
+impl Lines {
+    /// Returns why a connection cannot be lent again, if it cannot.
+    async fn refusal(&self, line: &mut Pooled, metrics: &Metrics) -> Option<Why> {
+        if !line.is_at_rest() {
+            return Some(Why::GivenUp);
         }
-        Err(RecycleError::message("it was closed or left busy"))
+        if line.wire.is_closed() {
+            return Some(Why::Lost);
+        }
+        let now = Instant::now();
+        if let Some(why) = self.limits.exceeded(now, metrics) {
+            return Some(why);
+        }
+        let rested = rested(now, metrics);
+        if rested >= RESTED {
+            if self.is_doubtful(rested) {
+                return Some(Why::Lost);
+            }
+            match tokio::time::timeout(CHECKING, line.wire.check()).await {
+                Ok(true) => {}
+                Ok(false) => return Some(Why::Lost),
+                Err(_elapsed) => {
+                    self.note_unanswered();
+                    return Some(Why::Lost);
+                }
+            }
+        }
+        if line.is_altered() {
+            match bounded(STOPPING, line.wire.reset()).await {
+                Some(Ok(())) => line.is_reset(),
+                _ => return Some(Why::Lost),
+            }
+        }
+        None
+    }
+
+    /// Returns whether another connection did not answer while one rested for so long.
+    fn is_doubtful(&self, rested: Duration) -> bool {
+        let Some(unanswered) = self.unanswered.get() else { return false };
+        let at = unanswered.lock().unwrap_or_else(PoisonError::into_inner);
+        at.elapsed() < rested
+    }
+
+    fn note_unanswered(&self) {
+        let unanswered = self.unanswered.get_or_init(|| Mutex::new(Instant::now()));
+        *unanswered.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+    }
+}
+
+impl Manager for Lines {
+    // In a box, because the pool moves it several times with each loan.
+    type Type = Box<Pooled>;
+    type Error = Error;
+
+    async fn create(&self) -> Result<Box<Pooled>, Error> {
+        let line = Line::new(self.connect.connect().await?, self.statement_timeout);
+        self.counts.opened();
+        Ok(Box::new(Pooled { line, counts: self.counts.clone(), why: Why::WithHandle }))
+    }
+
+    async fn recycle(&self, line: &mut Box<Pooled>, metrics: &Metrics) -> RecycleResult<Error> {
+        // The reason stays if the call that waits for this gives up.
+        line.why = Why::GivenUp;
+        match self.refusal(line, metrics).await {
+            None => {
+                line.why = Why::WithHandle;
+                Ok(())
+            }
+            Some(why) => {
+                line.why = why;
+                Err(RecycleError::message("it was closed"))
+            }
+        }
     }
 }
 
@@ -47,12 +189,35 @@ impl Pool {
         size: usize,
         options: &Options,
     ) -> Result<Pool, Error> {
-        let pool = managed::Pool::builder(Lines(connect))
+        let counts = Arc::new(Counts::default());
+        let weak = Arc::new(OnceLock::<WeakPool<Lines>>::new());
+        let of_connect = weak.clone();
+        connect.relieved_by(Box::new(move || {
+            let pool = of_connect.get().and_then(WeakPool::upgrade);
+            if let Some(pool) = pool {
+                close_idle(&pool, |_| Some(Why::Relief));
+            }
+        }));
+        let limits = Limits { idle: options.idle_limit, life: options.life_limit };
+        let lines = Lines {
+            connect,
+            counts: counts.clone(),
+            statement_timeout: options.statement_timeout,
+            limits,
+            unanswered: OnceLock::new(),
+        };
+        let pool = managed::Pool::builder(lines)
             .max_size(size)
             .runtime(Runtime::Tokio1)
             .build();
+        let pool = pool.map_err(|err| Error::unfit_session(err.to_string()))?;
+        let _ = weak.set(pool.weak());
+        if let Some(period) = limits.period() {
+            caretaker::take_over(close_old(pool.weak(), limits, period));
+        }
         Ok(Pool {
-            pool: pool.map_err(|err| Error::unfit_session(err.to_string()))?,
+            pool,
+            counts,
             pool_wait: options.pool_wait,
             connect_timeout: options.connect_timeout,
             shown: options.shown(),
@@ -64,23 +229,90 @@ impl Pool {
         self.pool.status().max_size
     }
 
-    pub(crate) async fn lease(&self) -> Result<Lease, Error> {
-        let create = Some(self.connect_timeout);
-        // Without a timer first: it costs more than taking a connection that is free.
-        let at_once = Timeouts { wait: Some(Duration::ZERO), create, recycle: None };
-        let taken = match self.pool.timeout_get(&at_once).await {
-            Err(PoolError::Timeout(TimeoutType::Wait)) => {
-                let in_time = Timeouts { wait: Some(self.pool_wait), create, recycle: None };
-                Box::pin(self.pool.timeout_get(&in_time)).await
+    /// Lends a connection, if one comes free or can be opened in time.
+    pub(crate) async fn lease(&self, call: Option<CallLimit>) -> Result<Lease, Error> {
+        // A connection that is free is lent without a timer, which costs more than taking it.
+        let mut at_once = std::pin::pin!(self.take(Some(Duration::ZERO)));
+        let taken = match futures_util::poll!(at_once.as_mut()) {
+            Poll::Ready(Err(PoolError::Timeout(TimeoutType::Wait))) => {
+                self.in_time(call, self.take(None)).await?
             }
-            taken => taken,
+            Poll::Ready(taken) => taken,
+            Poll::Pending => self.in_time(call, at_once).await?,
         };
-        let taken = taken.map_err(|err| match err {
+        let mut object = taken.map_err(|err| match err {
             PoolError::Backend(err) => err,
-            PoolError::Timeout(TimeoutType::Wait) => Error::pool_exhausted(self.max_size()),
+            PoolError::Closed => Error::closed(),
             other => Error::cannot_open(&format!("`{}`", self.shown), other),
         })?;
-        Ok(Lease(Some(taken)))
+        object.begin_call(call);
+        Ok(Lease(Some(object)))
+    }
+
+    /// Waits for a connection as long as a caller may.
+    fn in_time<T>(
+        &self,
+        call: Option<CallLimit>,
+        taking: impl Future<Output = T>,
+    ) -> impl Future<Output = Result<T, Error>> {
+        let remaining = call.map_or(Ok(self.pool_wait), |call| call.remaining());
+        let longest = remaining.map(|longest| longest.min(self.pool_wait));
+        // In a box of its own, because most callers do not wait.
+        let taken = longest.map(|longest| Box::pin(tokio::time::timeout(longest, taking)));
+        async move {
+            taken?.await.map_err(|_elapsed| {
+                self.counts.wait_timed_out();
+                Error::pool_exhausted(self.max_size())
+            })
+        }
+    }
+
+    async fn take(
+        &self,
+        wait: Option<Duration>,
+    ) -> Result<Object<Lines>, PoolError<Error>> {
+        let create = Some(self.connect_timeout);
+        self.pool.timeout_get(&Timeouts { wait, create, recycle: None }).await
+    }
+
+    pub(crate) fn metrics(&self) -> PoolMetrics {
+        let status = self.pool.status();
+        self.counts.metrics(status.max_size, status.available, status.waiting)
+    }
+
+    /// Lends no more connections, closes those that are idle, and waits until the others have come back.
+    pub(crate) async fn close(&self) {
+        self.pool.close();
+        // Those that others lend stay open until they come back.
+        self.counts.all_closed().await;
+    }
+}
+
+/// Closes the idle connections that `why` gives a reason for.
+fn close_idle(pool: &managed::Pool<Lines>, why: impl Fn(&Metrics) -> Option<Why>) {
+    let mut reasons = Vec::new();
+    let retained = pool.retain(|_, metrics| match why(&metrics) {
+        None => true,
+        Some(why) => {
+            reasons.push(why);
+            false
+        }
+    });
+    for (pooled, why) in retained.removed.into_iter().zip(reasons) {
+        pooled.close(why);
+    }
+}
+
+/// Closes connections that have rested or lived for too long, as long as the pool is there.
+async fn close_old(pool: WeakPool<Lines>, limits: Limits, period: Duration) {
+    loop {
+        tokio::time::sleep(period).await;
+        let Some(pool) = pool.upgrade() else { return };
+        if pool.is_closed() {
+            return;
+        }
+        let now = Instant::now();
+        close_idle(&pool, |metrics| limits.exceeded(now, metrics));
     }
 }
 
@@ -91,7 +323,7 @@ pub(crate) struct Lease(Option<Object<Lines>>);
 impl Hold for Lease {
     type Wire = BoxWire;
 
-    fn line(&mut self) -> &mut PooledLine {
+    fn line(&mut self) -> &mut Line<BoxWire> {
         match &mut self.0 {
             Some(object) => object,
             None => unreachable!("a lease has its connection until it is dropped"),
@@ -105,15 +337,23 @@ impl Drop for Lease {
         if object.is_at_rest() {
             return;
         }
+        object.why = match (object.is_lost(), object.is_unanswered()) {
+            (true, _) => Why::Lost,
+            (_, true) => Why::Unanswered,
+            _ => Why::GivenUp,
+        };
         object.wire.stop();
         caretaker::take_over(async move {
             let interrupted = object.is_interrupted();
-            let salvaged = match object.is_unfit() {
-                true => Ok(false),
-                false => tokio::time::timeout(STOPPING, object.wire.salvage(interrupted)).await,
+            let salvaged = match object.is_lost() {
+                true => Some(false),
+                false => bounded(STOPPING, object.wire.salvage(interrupted)).await,
             };
             match salvaged {
-                Ok(true) => object.is_salvaged(),
+                Some(true) => {
+                    object.is_salvaged();
+                    object.why = Why::WithHandle;
+                }
                 _ => drop(Object::take(object)),
             }
         });

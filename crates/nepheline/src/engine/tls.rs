@@ -1,4 +1,6 @@
-//! Encrypted connections, by `rustls`. The server's certificate and name are always checked.
+//! Encrypted connections, by `rustls`. The server's certificate and name are always checked, against Mozilla's roots or a
+//! file. The roots of the system would need a verifier of their own, which `mysql_async` does not take, and both engines
+//! are to trust the same.
 
 #[cfg(feature = "postgres")]
 use std::path::Path;

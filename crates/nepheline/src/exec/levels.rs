@@ -36,10 +36,15 @@ pub(crate) enum Streamed {
     Dropped,
 }
 
+/// Work of the program that waits for a commit.
+pub(crate) type AfterCommit = Box<dyn FnOnce() + Send>;
+
 /// All that are open, the outermost first.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub(crate) struct Levels {
     stack: SmallVec<[Level; 4]>,
+    /// The work that waits for the commit, each with the level that has to be kept for it.
+    after_commit: Vec<(u32, AfterCommit)>,
     next: u32,
     ended: bool,
     /// True if another transaction was in the way, so that this one can be begun again.
@@ -168,16 +173,46 @@ impl Levels {
         self.position(id).map(savepoint_at)
     }
 
-    /// Takes note that a transaction has ended, and those inside of it.
+    /// Takes note that a transaction has been undone, and those inside of it.
     pub(crate) fn close(&mut self, id: u32) {
         if let Some(position) = self.position(id) {
             self.stack.truncate(position);
+            self.forget_undone();
         }
+    }
+
+    /// Takes note that a transaction inside of another has been kept.
+    pub(crate) fn keep(&mut self, id: u32) {
+        let outside = self.position(id).and_then(|position| position.checked_sub(1));
+        if let Some(outside) = outside.and_then(|position| self.stack.get(position)) {
+            let kept = self.after_commit.iter_mut().filter(|(level, _)| *level == id);
+            kept.for_each(|(level, _)| *level = outside.id);
+        }
+        self.close(id);
     }
 
     /// Takes note that abandoned transactions have been undone.
     pub(crate) fn close_abandoned(&mut self) {
         self.stack.retain(|level| !level.abandoned);
+        self.forget_undone();
+    }
+
+    /// Forgets the work that waits for the commit of something that was undone.
+    fn forget_undone(&mut self) {
+        let stack = &self.stack;
+        self.after_commit.retain(|(id, _)| stack.iter().any(|level| level.id == *id));
+    }
+
+    /// Takes work that waits for the commit of a transaction.
+    pub(crate) fn push_after_commit(&mut self, id: u32, work: AfterCommit) {
+        if !self.ended && self.position(id).is_some() {
+            self.after_commit.push((id, work));
+        }
+    }
+
+    /// Gives the work that waited for the commit, in the order in which it came.
+    pub(crate) fn take_after_commit(&mut self) -> Vec<(u32, AfterCommit)> {
+        std::mem::take(&mut self.after_commit)
     }
 
     pub(crate) fn end(&mut self) {

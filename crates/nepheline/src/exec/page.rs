@@ -11,8 +11,9 @@ use jiff::civil::{Date, DateTime, Time};
 use nepheline_core::internal::{Asking, KeyPart, Keyset};
 use nepheline_core::{BindValue, Error, SqlType, Storable};
 use rust_decimal::Decimal;
-use sha2::{Digest, Sha256};
 use uuid::Uuid;
+
+use super::cursor_keys::{self, CursorKeys};
 
 /// Which page is wanted, and how many rows a page has.
 ///
@@ -153,9 +154,12 @@ impl<R> IntoIterator for Stretch<R> {
 
 /// A place in the rows of a query, as text that can be part of a URL.
 ///
-/// It holds the values by which the row there is ordered, so it stays right while rows come and go,
-/// and **whoever has it can read them**. It belongs to queries of one structure: the tables, filters
-/// and orders, but not the values in them. For any other query, and changed by hand, it is refused.
+/// It holds the values by which the row there is ordered, so it stays right while rows come and go. It belongs to
+/// queries of the same tables and order, whatever they filter and select, so that it also stays right when the program
+/// gains a column; for any other query it is refused.
+///
+/// As it is, **whoever has it can read those values, and make another**: a digest detects only that it was cut or belongs
+/// to another query. A handle that carries [`CursorKeys`] encrypts and authenticates its cursors, and takes no others.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Cursor(String);
 
@@ -174,12 +178,14 @@ impl FromStr for Cursor {
     }
 }
 
-/// How many bytes of a digest tell whether a cursor belongs to a query.
-const SEAL: usize = 9;
-
 impl Cursor {
-    fn of(structure: &str, types: &[SqlType], keys: &[KeyPart]) -> Result<Cursor, Error> {
-        let values = keys.iter().zip(types).map(|(key, sql_type)| {
+    fn of(
+        structure: &str,
+        keys: Option<&CursorKeys>,
+        types: &[SqlType],
+        place: &[KeyPart],
+    ) -> Result<Cursor, Error> {
+        let values = place.iter().zip(types).map(|(key, sql_type)| {
             let bind = key.to_bind(*sql_type);
             bind.and_then(|bind| text_of(&bind)).ok_or_else(|| {
                 Error::unfit_page("an order by a value of this type has no cursor")
@@ -188,19 +194,20 @@ impl Cursor {
         let values: Vec<Option<String>> = values.collect::<Result<_, _>>()?;
         let payload = serde_json::to_vec(&values)
             .map_err(|err| Error::unfit_page("a cursor cannot be written").caused_by(err))?;
-        let mut sealed = seal(structure, &payload).to_vec();
-        sealed.extend(payload);
+        let sealed = cursor_keys::seal(keys, structure, payload)?;
         Ok(Cursor(URL_SAFE_NO_PAD.encode(sealed)))
     }
 
-    fn place(&self, structure: &str, types: &[(SqlType, bool)]) -> Result<Vec<BindValue>, Error> {
+    fn place(
+        &self,
+        structure: &str,
+        keys: Option<&CursorKeys>,
+        types: &[(SqlType, bool)],
+    ) -> Result<Vec<BindValue>, Error> {
         let foreign = || Error::unfit_page("the cursor does not belong to this query");
         let sealed = URL_SAFE_NO_PAD.decode(&self.0).map_err(|_| foreign())?;
-        let (seal_found, payload) = sealed.split_at_checked(SEAL).ok_or_else(foreign)?;
-        if seal_found != seal(structure, payload) {
-            return Err(foreign());
-        }
-        let values: Vec<Option<String>> = serde_json::from_slice(payload).map_err(|_| foreign())?;
+        let payload = cursor_keys::open(keys, structure, &sealed).ok_or_else(foreign)?;
+        let values: Vec<Option<String>> = serde_json::from_slice(&payload).map_err(|_| foreign())?;
         if values.len() != types.len() {
             return Err(foreign());
         }
@@ -210,16 +217,6 @@ impl Cursor {
         });
         place.collect::<Option<_>>().ok_or_else(foreign)
     }
-}
-
-fn seal(structure: &str, payload: &[u8]) -> [u8; SEAL] {
-    let mut digest = Sha256::new();
-    digest.update(b"nepheline 1\0");
-    digest.update(structure.as_bytes());
-    digest.update(b"\0");
-    digest.update(payload);
-    let digest = digest.finalize();
-    std::array::from_fn(|i| digest[i])
 }
 
 /// A value as the text of a cursor, or that it is NULL; nothing if it has none.
@@ -268,6 +265,7 @@ pub(crate) enum Way {
 pub(crate) struct Asked {
     pub(crate) keyset: Keyset,
     structure: String,
+    cursor_keys: Option<CursorKeys>,
     types: Vec<SqlType>,
     rows: usize,
     way: Way,
@@ -288,19 +286,21 @@ impl Asked {
                 return Err(Error::unfit_page("a page has one row at least"));
             }
             let mut keyset = Keyset::of(query, false)?;
-            let structure = keyset.structure(asking)?;
+            let structure = keyset.structure(asking.dialect)?;
+            let cursor_keys = asking.carried.get::<CursorKeys>();
             if way == Way::Before {
                 keyset = Keyset::of(query, true)?;
             }
             let types: Vec<_> = keyset.types().collect();
             if let Some(cursor) = cursor {
-                keyset = keyset.after(cursor.place(&structure, &types)?);
+                keyset = keyset.after(cursor.place(&structure, cursor_keys, &types)?);
             }
             let rows = rows as usize;
             Ok(Asked {
                 // One more, to learn whether there is any.
                 keyset: keyset.limited(rows as u64 + 1),
                 structure,
+                cursor_keys: cursor_keys.cloned(),
                 types: types.into_iter().map(|(sql_type, _)| sql_type).collect(),
                 rows,
                 way,
@@ -325,7 +325,7 @@ impl Asked {
         more: bool,
     ) -> Result<Stretch<R>, Error> {
         let cursor = |keys: Option<&[KeyPart]>| {
-            keys.map(|keys| Cursor::of(&self.structure, &self.types, keys)).transpose()
+            keys.map(|keys| Cursor::of(&self.structure, self.cursor_keys.as_ref(), &self.types, keys)).transpose()
         };
         let first = keys.first().map(AsRef::as_ref).filter(|_| self.from_cursor);
         let last = keys.last().map(AsRef::as_ref).filter(|_| more);

@@ -57,10 +57,11 @@ pub(crate) async fn alone<W: Wire>(
     ask: &dyn Ask,
 ) -> Result<(), Error> {
     let ran = on(line, setting, statement, sink, ask.counts()).await;
-    ran.map_err(|err| match err.kind() {
-        ErrorKind::ConnectionLost if statement.operation().may_write() => {
-            err.resolution_unknown()
+    ran.map_err(|err| {
+        let unknown = err.kind() == ErrorKind::ConnectionLost || line.is_unanswered();
+        match unknown && statement.operation().may_write() {
+            true => err.resolution_unknown(),
+            false => err,
         }
-        _ => err,
     })
 }

@@ -1,14 +1,17 @@
 //! Transactions: begun, ended in one of two ways, and undone if nobody ends them. Written once for every engine, and
 //! for async and blocking handles.
 
+use std::borrow::Cow;
 use std::sync::{Mutex as SyncMutex, MutexGuard as SyncMutexGuard, PoisonError};
 
 use nepheline_core::internal::{Kept, Statement};
 use nepheline_core::{BindValue, Dialect, Error, ErrorKind, Operation};
+use smallvec::SmallVec;
 use tokio::sync::{Mutex, MutexGuard};
 
 use super::ask::Ask;
-use super::levels::{Before, Doom, Levels, Owner, Streamed, ends_every_level, is_fatal};
+use super::levels::{AfterCommit, Before, Doom, Levels, Owner, Streamed, ends_every_level, is_fatal};
+use super::limit::CallLimit;
 use super::line::{Line, StreamingWire, Wire};
 use super::run;
 use super::sink::{Gathering, Nothing, Sink};
@@ -61,6 +64,9 @@ impl TransactionOptions {
         self
     }
 }
+
+/// The texts that begin a transaction, one after the other.
+pub(crate) type BeginTexts = SmallVec<[Cow<'static, str>; 2]>;
 
 /// Something that holds a connection for as long as a transaction takes.
 pub(crate) trait Hold {
@@ -133,9 +139,13 @@ impl<H: Hold> Work<H> {
             match root {
                 Root::Transaction(options) => {
                     let line = turn.line()?;
+                    // Behind a pooler the texts tell the limit.
+                    if !line.is_ready() {
+                        Box::pin(line.prepare()).await?;
+                    }
                     let texts = line.wire.begin_texts(options);
                     // Told as one, whatever it takes on this engine.
-                    let running = match texts {
+                    let running = match &*texts {
                         [text] => work.setting.begin_command(dialect, text, Operation::Begin)?,
                         texts => {
                             let text = texts.join("; ");
@@ -143,7 +153,7 @@ impl<H: Hold> Work<H> {
                         }
                     };
                     let mut begun = Ok(());
-                    for text in texts {
+                    for text in &texts {
                         begun = line.command(text).await.map_err(|err| err.in_sql(text));
                         if begun.is_err() {
                             break;
@@ -168,6 +178,11 @@ impl<H: Hold> Work<H> {
             }
         }
         Ok(work)
+    }
+
+    /// Takes work that is done once the transaction is committed, and dropped if it is not.
+    pub(crate) fn after_commit(&self, level: u32, work: AfterCommit) {
+        self.levels().push_after_commit(level, work);
     }
 
     fn levels(&self) -> SyncMutexGuard<'_, Levels> {
@@ -219,13 +234,14 @@ impl<H: Hold> Work<H> {
         level: u32,
         ask: &dyn Ask,
         sink: &mut dyn Sink,
+        call: Option<CallLimit>,
     ) -> Result<(), Error> {
         let kept = Kept::default();
         let asking = self.setting.asking(self.dialect).keeping(&kept);
         let mut statement = ask.statement(asking)?;
         let mut turn = self.turn(level).await?;
         turn.runs = Some(Doom::given_up(&statement));
-        let line = turn.held.as_mut().ok_or_else(over)?.line();
+        let line = turn.line_within(call)?;
         let ran = run::on(line, &self.setting, &mut statement, sink, ask.counts()).await;
         let ended = line.wire.has_ended_transaction();
         turn.runs = None;
@@ -316,14 +332,17 @@ impl<H: Hold> Work<H> {
             turn.finish_stream().await?;
         }
         turn.runs = Some(Doom::of("an inner transaction was given up while it ended"));
-        let line = turn.held.as_mut().ok_or_else(over)?.line();
+        let line = turn.line()?;
         let ended = match keep {
             true => self.keep(line, &name).await,
             false => undo(line, &self.setting, &name).await,
         };
         turn.runs = None;
         let mut levels = self.levels();
-        levels.close(level);
+        match keep && ended.is_ok() {
+            true => levels.keep(level),
+            false => levels.close(level),
+        }
         if let Err(err) = ended {
             // The inner transaction can no longer be undone alone.
             levels.fail_all(Doom::of("an inner transaction could not be ended").with(err.kind()));
@@ -353,13 +372,25 @@ impl<H: Hold> Work<H> {
         // First the statement ends that another task may still run: it may fail.
         let mut held = self.held().await;
         let Some(mut holder) = held.take() else { return Err(over()) };
-        let doom = self.levels().outermost_doom();
-        self.levels().end();
+        let (doom, waited) = {
+            let mut levels = self.levels();
+            levels.end();
+            (levels.outermost_doom(), levels.take_after_commit())
+        };
         let line = holder.line();
+        line.begin_call(self.setting.begin_call());
         let mut doomed = doom.map(|why| why.error());
         if commit && doomed.is_none() {
             match self.commit(line).await {
-                Ok(()) => return self.after(line).await,
+                Ok(()) => {
+                    let restored = self.after(line).await;
+                    // The program's work may need the connection.
+                    drop(holder);
+                    if !waited.is_empty() {
+                        waited.into_iter().for_each(|(_, work)| work());
+                    }
+                    return restored;
+                }
                 Err(err) => doomed = Some(err),
             }
         }
@@ -394,7 +425,9 @@ impl<H: Hold> Work<H> {
                 line.set_in_transaction(false);
                 Ok(())
             }
-            Err(err) if err.kind() == ErrorKind::ConnectionLost => Err(err.resolution_unknown()),
+            Err(err) if err.kind() == ErrorKind::ConnectionLost || line.is_unanswered() => {
+                Err(err.resolution_unknown())
+            }
             Err(err) => Err(err),
         }
     }
@@ -443,12 +476,13 @@ impl<H: Hold<Wire: StreamingWire>> Work<H> {
         level: u32,
         statement: &mut Statement<'_>,
         counts: bool,
+        call: Option<CallLimit>,
     ) -> Result<(StreamInside<'_, H>, Running), Error> {
         let mut turn = self.turn(level).await?;
         let running = self.setting.begin(statement, counts)?;
         if !running.has_answer() {
             turn.runs = Some(Doom::given_up(statement));
-            let line = turn.held.as_mut().ok_or_else(over)?.line();
+            let line = turn.line_within(call)?;
             let opened = line.open(statement).await;
             turn.runs = None;
             self.note(level, statement, &opened, false);
@@ -501,8 +535,16 @@ impl<H: Hold> Drop for StreamInside<'_, H> {
 }
 
 impl<H: Hold> Turn<'_, H> {
+    /// The connection, for a call that begins now.
     fn line(&mut self) -> Result<&mut Line<H::Wire>, Error> {
-        Ok(self.held.as_mut().ok_or_else(over)?.line())
+        self.line_within(self.work.setting.begin_call())
+    }
+
+    /// The connection, for a call that has begun.
+    fn line_within(&mut self, call: Option<CallLimit>) -> Result<&mut Line<H::Wire>, Error> {
+        let line = self.held.as_mut().ok_or_else(over)?.line();
+        line.begin_call(call);
+        Ok(line)
     }
 
     /// Undoes inner transactions that were left open.

@@ -153,10 +153,10 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
     }
 
     /// Returns whether it takes one statement at most, which fails as a whole or for its one row.
-    fn is_single(&self, asking: Asking<'_>) -> bool {
+    fn is_single(&self) -> bool {
         match self.parts.as_slice() {
             [] => true,
-            [part] => self.write.rows_of(asking, *part).len() <= 1,
+            [part] => self.write.rows_of(*part).len() <= 1,
             _ => false,
         }
     }
@@ -211,7 +211,7 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
         failed: Part,
         err: &Error,
     ) -> Option<Course<'w, W, O>> {
-        if write.rows_of(asking, failed).is_empty() || !is_of_one_row(err) {
+        if write.rows_of(failed).is_empty() || !is_of_one_row(err) {
             return None;
         }
         let mut course = Course::of(write, asking, false).ok()?;
@@ -296,7 +296,7 @@ async fn write_at<A: Access, W: Writes, O: Outcome<W>>(
     counts: bool,
 ) -> Result<O, Error> {
     let written = match Course::of(write, asking, counts) {
-        Ok(mut course) if course.is_single(asking) => {
+        Ok(mut course) if course.is_single() => {
             follow(access, &mut course).await.map_err(|(_, err)| err)
         }
         Ok(course) => match together(access, course, asking).await {
@@ -371,7 +371,7 @@ async fn together<A: Access, W: Writes, O: Outcome<W>>(
     };
     // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
     let Some(part) = failed else { return Err((failed, err)) };
-    let rows = write.rows_of(asking, part);
+    let rows = write.rows_of(part);
     if err.row().is_some() || cannot_copy(failed, &err) {
         return Err((failed, err.after_rows(rows.start as u64)));
     }
@@ -425,10 +425,9 @@ async fn insert_chunks<A: Access, I: Iterator<Item: Unsaved>>(
     mut rows: I,
     asking: Asking<'_>,
 ) -> Result<u64, Error> {
-    let ahead = Insert::<<I::Item as Unsaved>::Table>::rows_ahead(asking);
     let mut inserted = 0;
     loop {
-        let chunk: Vec<I::Item> = rows.by_ref().take(ahead).collect();
+        let chunk = Insert::<<I::Item as Unsaved>::Table>::take_ahead(asking, &mut rows);
         if chunk.is_empty() {
             return Ok(inserted);
         }

@@ -55,7 +55,7 @@ fn wrote(chapter: &mut Chapter, what: &str, line: u32, write: &impl Writes, sql:
         let mut told = None;
         let undone: Result<(), Error> = carrying(db).transaction(|tx| {
             told = Some(tx.write(write));
-            Err(Error::abandoned())
+            Err(Error::closed())
         });
         undone.unwrap_err();
         match told.unwrap() {

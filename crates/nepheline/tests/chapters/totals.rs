@@ -309,8 +309,9 @@ let stretch = db.read_before(&query, Some(&cursor), 20)?;         // and back
 ```
 
 A cursor goes with any order: mixed directions, NULLs, expressions; the primary key is added, so that no
-row is skipped or given twice. It is sealed against accidents, not against whoever wants to forge one, and
-the values that it holds can be read.
+row is skipped or given twice. It belongs to the tables and the order, whatever the query filters and selects, so
+that it stays right when the program gains a column. A plain cursor can be read and forged; a handle that carries
+`CursorKeys` encrypts its cursors and takes no others: `db.carrying(CursorKeys::new(key).accepting(earlier_key))`.
 
 ## With or without groups
 

@@ -6,6 +6,7 @@
 mod support;
 
 mod dropped;
+#[cfg(unix)]
 mod own_server;
 mod programs;
 mod told;

@@ -18,7 +18,7 @@ use nepheline::prelude::*;
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
-use questions::{KINDS, Question, asked, questions};
+use questions::{Kind, Question, asked, questions};
 use support::{Engine, engines};
 use world::*;
 
@@ -37,7 +37,7 @@ fn hides_all_that_is_hidden(engine: &Engine) {
     const QUESTIONS: usize = 540;
     let db = prepared(engine);
     let mut runner = TestRunner::deterministic();
-    let mut hiding = [0; KINDS as usize];
+    let mut hiding = [0; Kind::ALL.len()];
     for _ in 0..WORLDS {
         let world = World::of(|below| (0..below).new_tree(&mut runner).unwrap().current());
         let drawn = (0..QUESTIONS).map(|_| questions().new_tree(&mut runner).unwrap().current());
@@ -62,8 +62,8 @@ fn hides_all_that_is_hidden(engine: &Engine) {
         }
     }
     // Where nothing was hidden, nothing was proved.
-    let told = hiding.iter().position(|hidden| *hidden == 0);
-    assert_eq!(told, None, "questions of a kind that hid nothing");
+    let mut kinds = Kind::ALL.into_iter().zip(hiding);
+    assert_eq!(kinds.find(|(_, hidden)| *hidden == 0), None, "a kind of question that hid nothing");
 }
 
 /// What updates and deletes leave of rows that are hidden: all of it.

@@ -6,6 +6,7 @@ use nepheline::blocking::{Database, Handle};
 use nepheline::prelude::*;
 use nepheline::{Paging, Readable, recursive};
 use proptest::prelude::*;
+use proptest::sample::select;
 
 use crate::world::*;
 
@@ -24,18 +25,82 @@ struct Labelled {
     label: String,
 }
 
-/// A question: of which kind, and with which numbers.
+/// The form of a question.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Filtered,
+    ByKey,
+    ByUniqueColumn,
+    OrderedAndLimited,
+    FollowedParent,
+    OptionalParents,
+    ChildrenExist,
+    ChildrenCounted,
+    AllChildren,
+    Grandchildren,
+    Joined,
+    LeftJoined,
+    ChildrenAlongside,
+    ParentsAlongside,
+    BridgeCounted,
+    BridgeAlongside,
+    Grouped,
+    Totals,
+    RolledUp,
+    CommonTable,
+    Set,
+    Recursive,
+    LimitedForEach,
+    InQuery,
+    Pages,
+    RequiredParentAlongside,
+    RequiredParentFollowed,
+    FirstChild,
+}
+
+impl Kind {
+    pub(crate) const ALL: [Kind; 28] = [
+        Kind::Filtered,
+        Kind::ByKey,
+        Kind::ByUniqueColumn,
+        Kind::OrderedAndLimited,
+        Kind::FollowedParent,
+        Kind::OptionalParents,
+        Kind::ChildrenExist,
+        Kind::ChildrenCounted,
+        Kind::AllChildren,
+        Kind::Grandchildren,
+        Kind::Joined,
+        Kind::LeftJoined,
+        Kind::ChildrenAlongside,
+        Kind::ParentsAlongside,
+        Kind::BridgeCounted,
+        Kind::BridgeAlongside,
+        Kind::Grouped,
+        Kind::Totals,
+        Kind::RolledUp,
+        Kind::CommonTable,
+        Kind::Set,
+        Kind::Recursive,
+        Kind::LimitedForEach,
+        Kind::InQuery,
+        Kind::Pages,
+        Kind::RequiredParentAlongside,
+        Kind::RequiredParentFollowed,
+        Kind::FirstChild,
+    ];
+}
+
+/// A question of a kind, with the numbers that it is asked with.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Question {
-    pub(crate) kind: u32,
+    pub(crate) kind: Kind,
     pub(crate) id: i64,
     pub(crate) least: i64,
     pub(crate) few: u64,
     pub(crate) flag: bool,
     pub(crate) mode: Mode,
 }
-
-pub(crate) const KINDS: u32 = 28;
 
 pub(crate) fn questions() -> impl Strategy<Value = Question> {
     let mode = prop_oneof![
@@ -44,7 +109,7 @@ pub(crate) fn questions() -> impl Strategy<Value = Question> {
         2 => Just(Mode::Withdrawn),
         2 => Just(Mode::Closed),
     ];
-    (0..KINDS, 1..51_i64, 0..100_i64, 1..6_u64, any::<bool>(), mode).prop_map(
+    (select(Kind::ALL.to_vec()), 1..51_i64, 0..100_i64, 1..6_u64, any::<bool>(), mode).prop_map(
         |(kind, id, least, few, flag, mode)| Question { kind, id, least, few, flag, mode },
     )
 }
@@ -94,17 +159,17 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
     let specimens = || mode.of(Specimen::rows());
     let heavy = |s: SpecimenColumns| flag.then(|| s.grams.ge(least));
     match kind {
-        0 => answer(db, &specimens().filter(heavy).order_by(|s| s.id.asc())),
-        1 => answer(db, &mode.of(Specimen::row(id))),
-        2 => answer(db, &mode.of(Specimen::row_by_label(format!("GD-{id:03}")))),
-        3 => answer(
+        Kind::Filtered => answer(db, &specimens().filter(heavy).order_by(|s| s.id.asc())),
+        Kind::ByKey => answer(db, &mode.of(Specimen::row(id))),
+        Kind::ByUniqueColumn => answer(db, &mode.of(Specimen::row_by_label(format!("GD-{id:03}")))),
+        Kind::OrderedAndLimited => answer(
             db,
             &specimens()
                 .order_by(|s| (s.grams.desc(), s.id.asc()))
                 .limit(few)
                 .offset(few / 2),
         ),
-        4 => answer(
+        Kind::FollowedParent => answer(
             db,
             &specimens()
                 .filter(|s| {
@@ -115,7 +180,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 })
                 .order_by(|s| s.id.asc()),
         ),
-        5 => answer(
+        Kind::OptionalParents => answer(
             db,
             &specimens().order_by(|s| s.id.asc()).select(|s| {
                 let parent = s.parent();
@@ -127,7 +192,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 )
             }),
         ),
-        6 => answer(
+        Kind::ChildrenExist => answer(
             db,
             &mode
                 .of(Borehole::rows())
@@ -137,7 +202,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 })
                 .order_by(|b| b.id.asc()),
         ),
-        7 => answer(
+        Kind::ChildrenCounted => answer(
             db,
             &mode
                 .of(Borehole::rows())
@@ -145,7 +210,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 .order_by(|b| b.id.asc())
                 .select(|b| (b.id, b.specimens().count(), b.specimens().sum(|s| s.grams))),
         ),
-        8 => answer(
+        Kind::AllChildren => answer(
             db,
             &mode
                 .of(Site::rows())
@@ -155,21 +220,21 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 })
                 .order_by(|s| s.id.asc()),
         ),
-        9 => answer(
+        Kind::Grandchildren => answer(
             db,
             &mode.of(Site::rows()).order_by(|s| s.id.asc()).select(|s| {
                 let specimens = s.boreholes().flat_map(|b| b.specimens());
                 (s, specimens.clone().count(), specimens.max(|s| s.grams))
             }),
         ),
-        10 => answer(
+        Kind::Joined => answer(
             db,
             &specimens()
                 .join(|s| s.borehole())
                 .filter(|(s, b)| s.grams.ge(least) & b.depth_m.gt(50))
                 .order_by(|(s, _)| s.id.asc()),
         ),
-        11 => answer(
+        Kind::LeftJoined => answer(
             db,
             &mode
                 .of(Borehole::rows())
@@ -178,7 +243,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 })
                 .order_by(|(b, s)| (b.id.asc(), s.map(|s| s.id).asc())),
         ),
-        12 => answer(
+        Kind::ChildrenAlongside => answer(
             db,
             &mode
                 .of(Site::rows())
@@ -191,7 +256,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                     })
                 }),
         ),
-        13 => answer(
+        Kind::ParentsAlongside => answer(
             db,
             &specimens()
                 .filter(heavy)
@@ -200,14 +265,14 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 .alongside(|s| s.analyst())
                 .alongside(|s| s.parent()),
         ),
-        14 => answer(
+        Kind::BridgeCounted => answer(
             db,
             &mode
                 .of(Tag::rows())
                 .order_by(|t| t.id.asc())
                 .select(|t| (t.id, t.specimens().count(), t.specimens().avg(|s| s.grams))),
         ),
-        15 => answer(
+        Kind::BridgeAlongside => answer(
             db,
             &mode
                 .of(Tag::rows())
@@ -218,7 +283,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                         .select(|s| (s.label, s.borehole().depth_m))
                 }),
         ),
-        16 => answer(
+        Kind::Grouped => answer(
             db,
             &specimens()
                 .filter(heavy)
@@ -232,19 +297,19 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 .having(|_| count().ge(few as i64))
                 .order_by(|s| per(s.borehole().site().region).asc()),
         ),
-        17 => answer(
+        Kind::Totals => answer(
             db,
             &mode.of(Assay::rows()).select(|a| {
                 (count(), count_distinct(a.specimen_id), max(a.ppm), count().among(a.ppm.ge(least)))
             }),
         ),
-        18 => answer(
+        Kind::RolledUp => answer(
             db,
             &specimens()
                 .select(|s| (rollup(s.borehole().site().region), count(), max(s.label)))
                 .order_by(|s| rollup(s.borehole().site().region).asc()),
         ),
-        19 => {
+        Kind::CommonTable => {
             let totals = mode.of(Specimen::rows()).select(|s| {
                 shape!(PerRegion {
                     region: per(s.borehole().site().region),
@@ -257,7 +322,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
             let above = totals.rows().filter(|t| t.specimens.cast::<f64>().ge(mean));
             answer(db, &above.order_by(|t| t.region.asc()))
         }
-        20 => {
+        Kind::Set => {
             let part = |query: Query<Specimen>| {
                 mode.of(query)
                     .select(|s| shape!(Labelled { id: s.id, label: s.label }))
@@ -267,7 +332,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
             let both = if flag { light.union(split) } else { light.except(split) };
             answer(db, &both.order_by(|l| l.id.asc()))
         }
-        21 => {
+        Kind::Recursive => {
             let start = mode.of(Specimen::rows().filter(|s| s.parent_id.is_null()));
             let start = start.select(|s| shape!(Labelled { id: s.id, label: s.label }));
             let tree = recursive(start, 9, |whole| {
@@ -277,14 +342,14 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
             });
             answer(db, &tree.order_by(|l| l.id.asc()))
         }
-        22 => answer(
+        Kind::LimitedForEach => answer(
             db,
             &specimens()
                 .order_by(|s| (s.grams.desc(), s.id.asc()))
                 .limit_each(few, |s| s.borehole_id)
                 .select(|s| (s.id, row_number().over(|w| w.order_by(s.id.asc())))),
         ),
-        23 => answer(
+        Kind::InQuery => answer(
             db,
             &specimens()
                 .filter(|s| {
@@ -299,7 +364,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 })
                 .order_by(|s| s.id.asc()),
         ),
-        24 => pages(
+        Kind::Pages => pages(
             db,
             &specimens()
                 .filter(heavy)
@@ -307,21 +372,21 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
             few,
         ),
         // Of a table without policies: hidden are the rows whose required parent is.
-        25 => answer(
+        Kind::RequiredParentAlongside => answer(
             db,
             &mode
                 .of(Tagged::rows())
                 .order_by(|t| (t.specimen_id.asc(), t.tag_id.asc()))
                 .alongside(|t| t.specimen()),
         ),
-        26 => answer(
+        Kind::RequiredParentFollowed => answer(
             db,
             &mode
                 .of(Tagged::rows())
                 .order_by(|t| (t.specimen_id.asc(), t.tag_id.asc()))
                 .select(|t| (t.tag_id, t.specimen().label)),
         ),
-        _ => answer(
+        Kind::FirstChild => answer(
             db,
             &mode
                 .of(Borehole::rows())

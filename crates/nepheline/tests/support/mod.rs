@@ -9,6 +9,8 @@
 #![allow(dead_code, reason = "no test file needs all of it")]
 
 pub(crate) mod chapter;
+#[cfg(unix)]
+pub(crate) mod own_server;
 pub(crate) mod shed;
 
 use std::io::Write;

@@ -101,11 +101,11 @@ pub(super) trait Grammar: Sync {
         Placeholder::QuestionMark
     }
 
-    /// What to write after the left and the right side of `=`, `<>` and `IN` to compare text by code point.
-    fn text_equality(&self) -> [&'static str; 2];
+    /// Returns the collations of the left and the right side of `=`, `<>` and `IN`, to compare text by code point.
+    fn text_equality(&self) -> [Collated; 2];
 
     /// The same for a text and the texts that a query gives.
-    fn text_lookup(&self) -> [&'static str; 2] {
+    fn text_lookup(&self) -> [Collated; 2] {
         self.text_equality()
     }
 
@@ -119,11 +119,11 @@ pub(super) trait Grammar: Sync {
         ["", ""]
     }
 
-    /// What to write after a text to order it, or find the greater of two, by code point.
-    fn text_order(&self) -> &'static str;
+    /// Returns the collation of a text that is ordered, or of which the greater is found, by code point.
+    fn text_order(&self) -> Collated;
 
-    /// What to write after a text to tell it apart from others, in groups and partitions, by code point.
-    fn text_identity(&self) -> &'static str {
+    /// Returns the collation of a text that is a key of groups or partitions, by code point.
+    fn text_identity(&self) -> Collated {
         self.text_order()
     }
 
@@ -256,6 +256,23 @@ pub(super) enum Placeholder {
     Numbered,
 }
 
+/// The SQL around a text that gives it a collation: `{open}x{close}`. A bind has the character set of the connection, so
+/// that a collation after it is enough.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Collated {
+    pub(super) open: &'static str,
+    pub(super) close: &'static str,
+    pub(super) after_bind: &'static str,
+}
+
+impl Collated {
+    pub(super) const AS_IT_IS: Collated = Collated::after("");
+
+    pub(super) const fn after(text: &'static str) -> Collated {
+        Collated { open: "", close: text, after_bind: text }
+    }
+}
+
 /// How two values are told apart or found the same: `{open}x{operator}y{close}`.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct DistinctForm {
@@ -281,10 +298,10 @@ pub(super) enum PatternForm {
     Like { collate: &'static str },
 }
 
-/// How a value is looked up in a list: `x{left}{open}?{close}`.
+/// The SQL that looks a value up in a list: `x{open}?{close}`, where `x` has the collation `left`.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct ListForm {
-    pub(super) left: &'static str,
+    pub(super) left: Collated,
     pub(super) open: &'static str,
     pub(super) close: &'static str,
     pub(super) encoding: ListEncoding,

@@ -2,7 +2,8 @@
 //! comparison names the one that goes by code point and does not ignore trailing spaces.
 
 use super::{
-    DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, QuoteMark, UpsertForm,
+    Collated, DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, QuoteMark,
+    UpsertForm,
 };
 use crate::function::Function;
 use crate::storable::SqlType;
@@ -10,8 +11,8 @@ use crate::storable::SqlType;
 /// What the two engines call the same things.
 pub(super) struct Flavour {
     collate: &'static str,
+    collated: Collated,
     text_list: &'static str,
-    guarded_text_list: &'static str,
     uuid_list: &'static str,
     uuid_bind: [&'static str; 2],
     explain: [&'static str; 2],
@@ -26,14 +27,13 @@ macro_rules! flavour {
     ($collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal) => {
         Flavour {
             collate: concat!(" COLLATE ", $collation),
+            // A collation is of one character set, and a column may have another ("Setting Character Sets and Collations").
+            collated: Collated {
+                open: "CONVERT(",
+                close: concat!(" USING utf8mb4) COLLATE ", $collation),
+                after_bind: concat!(" COLLATE ", $collation),
+            },
             text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
-            guarded_text_list: concat!(
-                " COLLATE ",
-                $collation,
-                " IN (SELECT j.v COLLATE ",
-                $collation,
-                " FROM JSON_TABLE("
-            ),
             uuid_list: concat!(" IN (SELECT ", $uuid, " FROM JSON_TABLE("),
             uuid_bind: $uuid_bind,
             explain: $explain,
@@ -75,13 +75,13 @@ impl Grammar for Flavour {
     }
 
     // On the right side the collation counts for the comparison while an index on the left serves.
-    fn text_equality(&self) -> [&'static str; 2] {
-        ["", self.collate]
+    fn text_equality(&self) -> [Collated; 2] {
+        [Collated::AS_IT_IS, self.collated]
     }
 
     // Not every plan of an IN heeds the collation of its right side alone.
-    fn text_lookup(&self) -> [&'static str; 2] {
-        [self.collate, self.collate]
+    fn text_lookup(&self) -> [Collated; 2] {
+        [self.collated, self.collated]
     }
 
     // The protocol has one type for dates and times, and text for what has none.
@@ -103,8 +103,8 @@ impl Grammar for Flavour {
         }
     }
 
-    fn text_order(&self) -> &'static str {
-        self.collate
+    fn text_order(&self) -> Collated {
+        self.collated
     }
 
     fn form(&self, function: &Function) -> Option<&'static str> {
@@ -127,7 +127,7 @@ impl Grammar for Flavour {
         let plain = " IN (SELECT j.v FROM JSON_TABLE(";
         let (open, close) = match item {
             SqlType::Text if guarded => {
-                (self.guarded_text_list, ", '$[*]' COLUMNS (v VARCHAR(500) PATH '$')) j)")
+                (self.text_list, ", '$[*]' COLUMNS (v VARCHAR(500) PATH '$')) j)")
             }
             SqlType::Text => (self.text_list, ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)"),
             SqlType::Bytes => (
@@ -147,7 +147,11 @@ impl Grammar for Flavour {
         };
         let longest_text = if guarded { LONGEST_GUARDED_TEXT } else { usize::MAX };
         let encoding = ListEncoding::Json { zone_mark: false, longest_text };
-        ListForm { left: "", open, close, encoding }
+        let left = match item {
+            SqlType::Text if guarded => self.collated,
+            _ => Collated::AS_IT_IS,
+        };
+        ListForm { left, open, close, encoding }
     }
 
     // NULLs count as smaller than every value (MariaDB, "ORDER BY"; MySQL, "Working with NULL Values").

@@ -1,7 +1,8 @@
 //! PostgreSQL: the engine nearest to the standard. Its text is equal by code point but ordered by locale.
 
 use super::{
-    DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder, UpsertForm,
+    Collated, DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder,
+    UpsertForm,
 };
 use crate::function::Function;
 use crate::storable::SqlType;
@@ -13,16 +14,16 @@ impl Grammar for Postgres {
         Placeholder::Numbered
     }
 
-    fn text_equality(&self) -> [&'static str; 2] {
-        ["", ""]
+    fn text_equality(&self) -> [Collated; 2] {
+        [Collated::AS_IT_IS; 2]
     }
 
-    fn text_order(&self) -> &'static str {
-        r#" COLLATE "C""#
+    fn text_order(&self) -> Collated {
+        Collated::after(r#" COLLATE "C""#)
     }
 
-    fn text_identity(&self) -> &'static str {
-        ""
+    fn text_identity(&self) -> Collated {
+        Collated::AS_IT_IS
     }
 
     fn form(&self, function: &Function) -> Option<&'static str> {
@@ -46,7 +47,12 @@ impl Grammar for Postgres {
     }
 
     fn list(&self, _item: SqlType, _guarded: bool) -> ListForm {
-        ListForm { left: "", open: " = ANY(", close: ")", encoding: ListEncoding::Array }
+        ListForm {
+            left: Collated::AS_IT_IS,
+            open: " = ANY(",
+            close: ")",
+            encoding: ListEncoding::Array,
+        }
     }
 
     // NULLs count as greater than every value (PostgreSQL manual, "Sorting Rows").

@@ -1,6 +1,6 @@
 //! SQLite: text has no types behind it, so dates, UUIDs and lists are text, and LIKE ignores case.
 
-use super::{DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm};
+use super::{Collated, DistinctForm, Grammar, ListEncoding, ListForm, NullOrder, PatternForm};
 use crate::function::Function;
 use crate::storable::SqlType;
 use crate::tree::Lock;
@@ -8,12 +8,12 @@ use crate::tree::Lock;
 pub(super) struct Sqlite;
 
 impl Grammar for Sqlite {
-    fn text_equality(&self) -> [&'static str; 2] {
-        [" COLLATE BINARY", ""]
+    fn text_equality(&self) -> [Collated; 2] {
+        [self.text_order(), Collated::AS_IT_IS]
     }
 
-    fn text_order(&self) -> &'static str {
-        " COLLATE BINARY"
+    fn text_order(&self) -> Collated {
+        Collated::after(" COLLATE BINARY")
     }
 
     fn form(&self, function: &Function) -> Option<&'static str> {
@@ -40,7 +40,7 @@ impl Grammar for Sqlite {
             _ => " IN (SELECT value FROM json_each(",
         };
         let encoding = ListEncoding::Json { zone_mark: true, longest_text: usize::MAX };
-        ListForm { left: self.text_equality()[0], open, close: "))", encoding }
+        ListForm { left: self.text_order(), open, close: "))", encoding }
     }
 
     fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {

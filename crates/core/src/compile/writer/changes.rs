@@ -34,6 +34,7 @@ impl<'q> Writer<'q> {
                 operation: if target.deletes { Operation::Delete } else { Operation::Update },
                 tables: self.tables,
                 once: false,
+                alters_session: self.alters_session,
                 copying: None,
             }),
             Err(err) => Err(err.asked_at(self.asked_at)),
@@ -124,6 +125,7 @@ fn inserting<'q>(
         operation: Operation::Insert,
         tables: smallvec::smallvec![table.name()],
         once: false,
+        alters_session: false,
         copying: None,
     }
 }
@@ -280,6 +282,7 @@ pub(in crate::compile) fn on_conflict<'q>(
         operation: Operation::Insert,
         tables: writer.tables,
         once: false,
+        alters_session: writer.alters_session,
         copying: None,
     })
 }

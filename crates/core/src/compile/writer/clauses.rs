@@ -5,6 +5,7 @@ use std::ops::RangeFrom;
 
 use super::{MARKS, Writer, push_identifier, push_number};
 use crate::compile::Wanted;
+use crate::compile::dialect::Collated;
 use crate::error::Error;
 use crate::origin::Origin;
 use crate::query::{Path, Source};
@@ -151,11 +152,11 @@ impl<'q> Writer<'q> {
             None => {
                 for column in self.whole_rows(select) {
                     self.named(naming, &mut places, |this| {
-                        this.write_column(&column)?;
-                        if by_code_point && column.needs_collation() {
-                            this.push(this.grammar.text_order());
-                        }
-                        Ok(())
+                        let collated = match by_code_point && column.needs_collation() {
+                            true => this.grammar.text_order(),
+                            false => Collated::AS_IT_IS,
+                        };
+                        this.write_within(collated, |this| this.write_column(&column))
                     })?;
                 }
             }
@@ -454,7 +455,7 @@ impl<'q> Writer<'q> {
     /// An expression that is about to be ordered or found greater than another.
     pub(super) fn write_ordered(&mut self, node: &'q Node) -> Result<(), Error> {
         match node.needs_collation() {
-            true => self.write_then(node, self.grammar.text_order()),
+            true => self.write_collated(node, self.grammar.text_order(), Self::write_operand),
             false => self.write_node(node),
         }
     }

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::Writer;
 use super::subqueries::Selected;
-use crate::compile::dialect::ListEncoding;
+use crate::compile::dialect::{Collated, ListEncoding};
 use crate::compile::list;
 use crate::error::Error;
 use crate::storable::{BindValue, List};
@@ -21,18 +21,19 @@ impl<'q> Writer<'q> {
             .as_ref()
             .and_then(|values| values.what.first());
         let needed = operand.needs_collation() || chosen.is_some_and(Node::needs_collation);
-        let [after_left, after_right] = if needed { self.grammar.text_lookup() } else { ["", ""] };
+        let [of_left, of_right] =
+            if needed { self.grammar.text_lookup() } else { [Collated::AS_IT_IS; 2] };
         if *negated {
             self.push("(");
         }
-        self.write_then(operand, after_left)?;
+        self.write_collated(operand, of_left, Self::write_operand)?;
         self.push(" IN (");
         // Some engines refuse LIMIT in this place, but not one level deeper.
         match select.is_limited() {
             true => {
                 self.push("SELECT q.c0 FROM (");
                 let selected =
-                    Selected::Values { after: after_right, named: " AS c0", without_null: false };
+                    Selected::Values { collated: of_right, named: " AS c0", without_null: false };
                 self.write_subquery(select, selected)?;
                 self.push(") AS q");
                 if *may_be_null {
@@ -41,7 +42,7 @@ impl<'q> Writer<'q> {
             }
             false => {
                 let selected =
-                    Selected::Values { after: after_right, named: "", without_null: *may_be_null };
+                    Selected::Values { collated: of_right, named: "", without_null: *may_be_null };
                 self.write_subquery(select, selected)?;
             }
         }
@@ -65,9 +66,11 @@ impl<'q> Writer<'q> {
                 ("(SELECT count(*) FROM (", Selected::Text("1 AS c0"), ") AS q)")
             }
             AskedOf::Count => ("(", Selected::Text("count(*)"), ")"),
-            AskedOf::Value => {
-                ("(", Selected::Values { after: "", named: "", without_null: false }, ")")
-            }
+            AskedOf::Value => (
+                "(",
+                Selected::Values { collated: Collated::AS_IT_IS, named: "", without_null: false },
+                ")",
+            ),
         };
         self.push(opening);
         self.write_subquery(select, selected)?;
@@ -113,10 +116,8 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         self.check_comparable(operand.sql_type(), "looking up")?;
         let form = self.grammar.list(operand.sql_type(), guarded);
-        self.write_operand(operand)?;
-        if operand.needs_collation() {
-            self.push(form.left);
-        }
+        let left = if operand.needs_collation() { form.left } else { Collated::AS_IT_IS };
+        self.write_collated(operand, left, Self::write_operand)?;
         self.push(form.open);
         match (values, form.encoding) {
             (BindValue::List(items), ListEncoding::Json { zone_mark, longest_text }) => {

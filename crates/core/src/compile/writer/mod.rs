@@ -59,6 +59,8 @@ pub(super) struct Writer<'q> {
     tables: Tables,
     /// Whether what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
+    /// True if hand-written text may change a setting of the session.
+    alters_session: bool,
 }
 
 impl<'q> Writer<'q> {
@@ -87,6 +89,7 @@ impl<'q> Writer<'q> {
             policies: &[],
             tables: Tables::new(),
             guarded: false,
+            alters_session: false,
         }
     }
 
@@ -129,6 +132,7 @@ impl<'q> Writer<'q> {
                 operation: Operation::Read,
                 tables: self.tables,
                 once: false,
+                alters_session: self.alters_session,
                 copying: None,
                 dialect: self.dialect,
                 text: self.text,
@@ -253,10 +257,7 @@ fn push_identifier(text: &mut String, name: &str, mark: char) {
     text.push(mark);
 }
 
-/// Digits without the machinery of `format!`, which would be a tenth of compiling a small query.
+/// Writes digits without the machinery of `format!`, which would be a tenth of compiling a small query.
 fn push_number(text: &mut String, number: usize) {
-    if number >= 10 {
-        push_number(text, number / 10);
-    }
-    text.push(char::from(b'0' + (number % 10) as u8));
+    text.push_str(itoa::Buffer::new().format(number));
 }

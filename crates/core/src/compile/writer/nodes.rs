@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use super::{MARKS, Writer, push_identifier};
-use crate::compile::dialect::{DistinctForm, PatternForm};
+use crate::compile::dialect::{Collated, DistinctForm, PatternForm};
 use crate::compile::form::{self, Part};
 use crate::compile::pattern::glob_of;
 use crate::error::Error;
@@ -11,6 +11,9 @@ use crate::function;
 use crate::query::ROUND;
 use crate::storable::{BindValue, SqlType};
 use crate::tree::{Call, Case, Comparison, Like, Node, RawColumn};
+
+/// The one function of PostgreSQL by which an expression changes a setting ("System Administration Functions").
+const CHANGES_SETTING: &str = "set_config";
 
 impl<'q> Writer<'q> {
     /// A node that stands beside others: in brackets if it joins conditions itself.
@@ -64,6 +67,7 @@ impl<'q> Writer<'q> {
             },
             Node::Trusted(trusted) => {
                 self.push(&trusted.text);
+                self.alters_session |= trusted.text.contains(CHANGES_SETTING);
                 Ok(())
             }
             Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
@@ -171,25 +175,51 @@ impl<'q> Writer<'q> {
         };
         let needed = sides.iter().any(Node::needs_collation);
         let collations = match comparison {
-            _ if !needed => ["", ""],
+            _ if !needed => [Collated::AS_IT_IS; 2],
             Comparison::Equal | Comparison::NotEqual => self.grammar.text_equality(),
-            _ => [self.grammar.text_order(), ""],
+            _ => [self.grammar.text_order(), Collated::AS_IT_IS],
         };
         self.write_sides(sides, collations, operator)
     }
 
-    /// Two operands with an operator between, each with the collation after it.
+    /// Two operands with an operator between, each with its collation.
     pub(super) fn write_sides(
         &mut self,
         [left, right]: &'q [Node; 2],
-        [after_left, after_right]: [&'static str; 2],
+        [of_left, of_right]: [Collated; 2],
         operator: &'static str,
     ) -> Result<(), Error> {
-        self.write_compared(left)?;
-        self.push(after_left);
+        self.write_collated(left, of_left, Self::write_compared)?;
         self.push(operator);
-        self.write_compared(right)?;
-        self.push(after_right);
+        self.write_collated(right, of_right, Self::write_compared)
+    }
+
+    /// A text with its collation.
+    pub(super) fn write_collated(
+        &mut self,
+        node: &'q Node,
+        collated: Collated,
+        write: impl FnOnce(&mut Self, &'q Node) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        match node {
+            Node::Bind(_) => {
+                write(self, node)?;
+                self.push(collated.after_bind);
+                Ok(())
+            }
+            _ => self.write_within(collated, |this| write(this, node)),
+        }
+    }
+
+    /// Something other than a bind with its collation.
+    pub(super) fn write_within(
+        &mut self,
+        collated: Collated,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        self.push(collated.open);
+        write(self)?;
+        self.push(collated.close);
         Ok(())
     }
 
@@ -219,7 +249,8 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         self.push(form.open);
         let needed = sides.iter().any(Node::needs_collation);
-        let collations = if needed { self.grammar.text_equality() } else { ["", ""] };
+        let collations =
+            if needed { self.grammar.text_equality() } else { [Collated::AS_IT_IS; 2] };
         self.write_sides(sides, collations, form.operator)?;
         if form.or_both_null {
             let [left, right] = sides;
@@ -235,9 +266,8 @@ impl<'q> Writer<'q> {
         let [operand, low, high] = parts;
         self.check_comparable(operand.sql_type(), "comparing")?;
         let needed = parts.iter().any(Node::needs_collation);
-        let collation = if needed { self.grammar.text_order() } else { "" };
-        self.write_compared(operand)?;
-        self.push(collation);
+        let collated = if needed { self.grammar.text_order() } else { Collated::AS_IT_IS };
+        self.write_collated(operand, collated, Self::write_compared)?;
         self.push(" BETWEEN ");
         self.write_compared(low)?;
         self.push(" AND ");
@@ -265,6 +295,9 @@ impl<'q> Writer<'q> {
 
     pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
         let form = self.form_of(call)?;
+        if call.asked_at.is_some() {
+            self.alters_session |= form.contains(CHANGES_SETTING);
+        }
         // What is written alone between brackets, or in place of the whole, needs no brackets of its own.
         self.guarded(|this| {
             this.write_form(form, |this, argument, alone| match call.arguments.get(argument) {

@@ -2,6 +2,7 @@
 
 use super::clauses::Naming;
 use super::{MARKS, Writer, push_identifier, push_number};
+use crate::compile::dialect::Collated;
 use crate::error::Error;
 use crate::query::{Path, ROUND, Source};
 use crate::storable::SqlType;
@@ -163,12 +164,18 @@ impl<'q> Writer<'q> {
             return self.push("*");
         }
         for (i, column) in fields.columns().iter().enumerate() {
-            self.push(if i > 0 { ", q" } else { "q" });
+            if i > 0 {
+                self.push(", ");
+            }
+            let collates = needs_collation(column);
+            let collated = if collates { self.grammar.text_order() } else { Collated::AS_IT_IS };
+            self.push(collated.open);
+            self.push("q");
             push_number(&mut self.text, number);
             self.push(".");
             push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
-            if needs_collation(column) {
-                self.push(self.grammar.text_order());
+            self.push(collated.close);
+            if collates {
                 self.push(" AS ");
                 push_identifier(&mut self.text, column.name(), MARKS[self.quote]);
             }
@@ -246,13 +253,11 @@ impl<'q> Writer<'q> {
             self.push(between);
             between = " AND ";
             let needed = own.needs_collation() || target.needs_collation();
-            let [after_target, after_own] =
-                if needed { self.grammar.text_equality() } else { ["", ""] };
-            self.write_column(&target)?;
-            self.push(after_target);
+            let [of_target, of_own] =
+                if needed { self.grammar.text_equality() } else { [Collated::AS_IT_IS; 2] };
+            self.write_within(of_target, |this| this.write_column(&target))?;
             self.push(" = ");
-            self.write_column(&own)?;
-            self.push(after_own);
+            self.write_within(of_own, |this| this.write_column(&own))?;
         }
         Ok(())
     }

@@ -2,6 +2,7 @@
 
 use super::Writer;
 use super::clauses::Naming;
+use crate::compile::dialect::Collated;
 use crate::error::Error;
 use crate::tree::Select;
 
@@ -45,9 +46,12 @@ impl<'q> Writer<'q> {
         self.push("SELECT ");
         match selected {
             Selected::Text(text) => self.push(text),
-            Selected::Values { after, named, .. } => {
-                self.guarded(|this| this.joined(values, ", ", Self::write_node))?;
-                self.push(after);
+            Selected::Values { collated, named, .. } => {
+                self.guarded(|this| {
+                    this.joined(values, ", ", |this, value| {
+                        this.write_collated(value, collated, Self::write_node)
+                    })
+                })?;
                 self.push(named);
             }
         }
@@ -79,12 +83,14 @@ impl<'q> Writer<'q> {
                 self.push(") AS q");
                 Ok(())
             }
-            Selected::Values { after, named, without_null } => {
-                if after.is_empty() && named.is_empty() && !without_null {
+            Selected::Values { collated, named, without_null } => {
+                if collated.close.is_empty() && named.is_empty() && !without_null {
                     return self.write_query(select, Naming::None, None);
                 }
-                self.push("SELECT q.c0");
-                self.push(after);
+                self.push("SELECT ");
+                self.push(collated.open);
+                self.push("q.c0");
+                self.push(collated.close);
                 self.push(named);
                 self.push(" FROM (");
                 self.write_query(select, Naming::Places, None)?;
@@ -101,6 +107,6 @@ impl<'q> Writer<'q> {
 pub(super) enum Selected {
     /// This, whatever its values are.
     Text(&'static str),
-    /// Its values, with a collation and a name after them, all of them or only what is not NULL.
-    Values { after: &'static str, named: &'static str, without_null: bool },
+    /// Its values, with their collation and a name, all of them or only what is not NULL.
+    Values { collated: Collated, named: &'static str, without_null: bool },
 }

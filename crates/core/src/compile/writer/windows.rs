@@ -4,6 +4,7 @@ use std::borrow::Cow;
 
 use super::clauses::{Cap, Naming};
 use super::{Writer, push_number};
+use crate::compile::dialect::Collated;
 use crate::error::Error;
 use crate::storable::BindValue;
 use crate::tree::{Frame, Node, OfEach, OrderTerm, Select, Window};
@@ -50,7 +51,7 @@ impl<'q> Writer<'q> {
     pub(super) fn write_identity(&mut self, node: &'q Node) -> Result<(), Error> {
         self.check_comparable(node.sql_type(), "grouping by")?;
         match node.needs_collation() {
-            true => self.write_then(node, self.grammar.text_identity()),
+            true => self.write_collated(node, self.grammar.text_identity(), Self::write_operand),
             false => self.write_node(node),
         }
     }
@@ -133,11 +134,11 @@ impl<'q> Writer<'q> {
             Ok(())
         };
         self.write_order_as(order, place, |this| {
-            place(this)?;
-            if order.by.needs_collation() {
-                this.push(this.grammar.text_order());
-            }
-            Ok(())
+            let collated = match order.by.needs_collation() {
+                true => this.grammar.text_order(),
+                false => Collated::AS_IT_IS,
+            };
+            this.write_within(collated, place)
         })
     }
 }

@@ -1,5 +1,9 @@
 //! Connecting to a MariaDB or MySQL server, and setting a session up.
 
+use std::num::NonZeroUsize;
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
 use futures_util::future::BoxFuture;
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Opts, OptsBuilder};
@@ -8,13 +12,15 @@ use url::Url;
 
 use super::fault::failed;
 use super::wire::MySqlWire;
-use crate::access::options::{Options, Tls};
-use crate::engine::{BoxWire, Connect};
+use crate::access::options::{Credentials, Options, Tls};
+use crate::engine::{BoxWire, CloseIdle, Connect, KEEPALIVE_IDLE};
 
 /// Opens connections for the pool.
 pub(crate) struct Connector {
-    pub(crate) settings: Opts,
-    pub(crate) options: Options,
+    settings: Opts,
+    /// Missing for a connection that is lent.
+    options: Option<Options>,
+    close_idle: OnceLock<CloseIdle>,
 }
 
 /// What a server said of itself when the session was set up.
@@ -41,7 +47,9 @@ impl Connector {
         let mut builder = OptsBuilder::default()
             .ip_or_hostname(url.host_str().unwrap_or("localhost"))
             .tcp_port(url.port().unwrap_or(3306))
-            .stmt_cache_size(options.statements_kept)
+            // The wire caches them itself, since the driver closes none at the server's limit.
+            .stmt_cache_size(0)
+            .tcp_keepalive(Some(KEEPALIVE_IDLE))
             // A socket is used where the URL names one, and only there.
             .prefer_socket(false);
         if !url.username().is_empty() {
@@ -74,25 +82,101 @@ impl Connector {
                 return Err(Error::unfit_url(&shown, reason));
             }
         }
-        Ok(Connector { settings: builder.into(), options: options.clone() })
+        let (options, close_idle) = (Some(options.clone()), OnceLock::new());
+        Ok(Connector { settings: builder.into(), options, close_idle })
+    }
+
+    /// For a connection of the program.
+    pub(super) fn of_lent(conn: &Conn) -> Connector {
+        Connector { settings: conn.opts().clone(), options: None, close_idle: OnceLock::new() }
+    }
+
+    /// Connects without setting a session up.
+    pub(super) async fn connect_bare(&self) -> Result<Conn, Error> {
+        let mut settings = self.settings.clone();
+        let shown = match &self.options {
+            None => "of the program".to_owned(),
+            Some(options) => {
+                if let Some(Credentials { user, password }) = options.ask_credentials().await? {
+                    let builder = OptsBuilder::from_opts(settings);
+                    settings = builder.user(Some(user)).pass(Some(password)).into();
+                }
+                format!("`{}`", options.shown())
+            }
+        };
+        let conn = Conn::new(settings).await;
+        conn.map_err(|err| Error::cannot_open(&shown, err))
+    }
+
+    /// Returns the number of statements that a wire caches, unless the driver does.
+    pub(super) fn statements_kept(&self) -> Option<NonZeroUsize> {
+        let options = self.options.as_ref()?;
+        Some(NonZeroUsize::new(options.statements_kept).unwrap_or(NonZeroUsize::MIN))
+    }
+
+    pub(super) fn is_cached_by_driver(&self) -> bool {
+        self.settings.stmt_cache_size() > 0
+    }
+
+    /// Closes the idle connections of the pool.
+    pub(super) fn close_idle(&self) {
+        if let Some(close_idle) = self.close_idle.get() {
+            close_idle();
+        }
+    }
+
+    /// The time limit of statements whose call has none.
+    pub(super) fn usual_limit(&self) -> Option<Duration> {
+        self.options.as_ref().and_then(|options| options.statement_timeout)
+    }
+
+    async fn set_timeouts(
+        &self,
+        conn: &mut Conn,
+        dialect: Dialect,
+        limit: Option<Duration>,
+    ) -> Result<(), Error> {
+        let Some(options) = &self.options else { return Ok(()) };
+        let lock = options.lock_timeout.as_secs().max(1);
+        let mut settings = format!("SET SESSION innodb_lock_wait_timeout = {lock}");
+        if limit.is_some() {
+            settings = format!("{settings}, {}", statement_timeout(dialect, limit));
+        }
+        conn.query_drop(settings).await.map_err(failed)
+    }
+
+    /// Brings a session back to how it was after connecting, with this time limit.
+    pub(super) async fn reset(
+        &self,
+        conn: &mut Conn,
+        dialect: Dialect,
+        limit: Option<Duration>,
+    ) -> Result<(), Error> {
+        conn.reset().await.map_err(failed)?;
+        // A reset keeps the database that USE has chosen ("COM_RESET_CONNECTION").
+        if let Some(database) = self.settings.db_name() {
+            let quoted = database.replace('`', "``");
+            conn.query_drop(format!("USE `{quoted}`")).await.map_err(failed)?;
+        }
+        for settings in session_settings(dialect) {
+            conn.query_drop(settings).await.map_err(failed)?;
+        }
+        self.set_timeouts(conn, dialect, limit).await
     }
 }
 
-impl Connector {
-    async fn open(&self) -> Result<MySqlWire, Error> {
-        let mut conn = Conn::new(self.settings.clone())
-            .await
-            .map_err(|err| Error::cannot_open(&format!("`{}`", self.options.shown()), err))?;
-        let server = set_up(&mut conn).await?;
-        set_timeouts(&mut conn, &server, &self.options).await?;
-        let rested = self.options.connect_timeout;
-        Ok(MySqlWire::new(conn, server, self.settings.clone(), rested))
-    }
-}
-
-impl Connect for Connector {
+impl Connect for Arc<Connector> {
     fn connect(&self) -> BoxFuture<'_, Result<BoxWire, Error>> {
-        Box::pin(async { Ok(Box::new(self.open().await?) as BoxWire) })
+        Box::pin(async {
+            let mut conn = self.connect_bare().await?;
+            let server = set_up(&mut conn).await?;
+            self.set_timeouts(&mut conn, server.dialect, self.usual_limit()).await?;
+            Ok(Box::new(MySqlWire::new(conn, server, self.clone())) as BoxWire)
+        })
+    }
+
+    fn relieved_by(&self, close_idle: CloseIdle) {
+        let _ = self.close_idle.set(close_idle);
     }
 }
 
@@ -145,16 +229,13 @@ fn session_settings(dialect: Dialect) -> [&'static str; 2] {
     }
 }
 
-async fn set_timeouts(conn: &mut Conn, server: &Server, options: &Options) -> Result<(), Error> {
-    let lock = options.lock_timeout.as_secs().max(1);
-    let mut settings = format!("SET SESSION innodb_lock_wait_timeout = {lock}");
-    if let Some(longest) = options.statement_timeout {
-        settings += &match server.dialect {
-            Dialect::MariaDb => {
-                format!(", max_statement_time = {:.6}", longest.as_secs_f64().max(1e-6))
-            }
-            _ => format!(", max_execution_time = {}", longest.as_millis().max(1)),
-        };
+/// The setting of the longest that a statement may run, where zero is no limit.
+pub(super) fn statement_timeout(dialect: Dialect, longest: Option<Duration>) -> String {
+    match dialect {
+        Dialect::MariaDb => {
+            let seconds = longest.map_or(0.0, |longest| longest.as_secs_f64().max(1e-6));
+            format!("max_statement_time = {seconds:.6}")
+        }
+        _ => format!("max_execution_time = {}", longest.map_or(0, |longest| longest.as_millis().max(1))),
     }
-    conn.query_drop(settings).await.map_err(failed)
 }

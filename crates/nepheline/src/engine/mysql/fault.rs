@@ -62,3 +62,42 @@ fn violation_of(kind: ErrorKind, cause: &mysql_async::Error) -> Option<Violation
         [constraint, table, column].map(|name| name.map(str::to_owned));
     Some(Violation { constraint, table, column })
 }
+
+#[cfg(test)]
+mod tests {
+    use mysql_async::ServerError;
+    use nepheline_core::ErrorKind;
+
+    use super::violation_of;
+
+    /// Messages as MariaDB 10.11 and MySQL 8 write them.
+    #[test]
+    fn names_are_found_in_what_the_server_says() {
+        let (unique, foreign) = (ErrorKind::UniqueViolation, ErrorKind::ForeignKeyViolation);
+        let (check, not_null) = (ErrorKind::CheckViolation, ErrorKind::NotNullViolation);
+        let some = |name: &'static str| Some(name);
+        for (kind, message, constraint, table, column) in [
+            (unique, "Duplicate entry 'KP-001' for key 'label'", some("label"), None, None),
+            (unique, "Duplicate entry 'it''s' for key 'specimen.label'", some("label"), None, None),
+            (
+                foreign,
+                "Cannot add or update a child row: a foreign key constraint fails (`core`.`specimen`, \
+                 CONSTRAINT `of_borehole` FOREIGN KEY (`borehole_id`) REFERENCES `borehole` (`id`))",
+                some("of_borehole"),
+                some("specimen"),
+                None,
+            ),
+            (check, "CONSTRAINT `depths` failed for `core`.`specimen`", some("depths"), some("specimen"), None),
+            (check, "Check constraint 'depths' is violated.", some("depths"), None, None),
+            (not_null, "Column 'label' cannot be null", None, None, some("label")),
+            (not_null, "Field 'rock' doesn't have a default value", None, None, some("rock")),
+        ] {
+            let (code, state) = (1, "HY000".to_owned());
+            let server = ServerError { code, message: message.to_owned(), state };
+            let found = violation_of(kind, &mysql_async::Error::Server(server));
+            let Some(found) = found else { panic!("nothing found in {message}") };
+            let names = (found.constraint.as_deref(), found.table.as_deref(), found.column.as_deref());
+            assert_eq!(names, (constraint, table, column), "{message}");
+        }
+    }
+}

@@ -1,12 +1,12 @@
 //! A session over a connection that the program already has.
 
 use std::fmt;
-use std::time::Duration;
+use std::sync::Arc;
 
 use mysql_async::Conn;
 use nepheline_core::{Error, ErrorKind};
 
-use super::connection;
+use super::connection::{self, Connector};
 use super::wire::MySqlWire;
 use crate::access::asynchronous::AsyncAccess;
 use crate::access::handle::sealed;
@@ -34,9 +34,6 @@ pub struct Session {
     lent: Lent<MySqlWire>,
 }
 
-/// The longest wait for an answer to a ping, which sessions never send.
-const PING: Duration = Duration::from_secs(10);
-
 impl Session {
     /// Sets the session up as ours are: `sql_mode`, time zone, character set and limits. It stays so
     /// afterwards.
@@ -47,8 +44,8 @@ impl Session {
     /// 8.0.19; or what the server refuses.
     pub async fn over(mut conn: Conn) -> Result<Session, Error> {
         let server = connection::set_up(&mut conn).await?;
-        let settings = conn.opts().clone();
-        let wire = MySqlWire::new(conn, server, settings, PING);
+        let connector = Arc::new(Connector::of_lent(&conn));
+        let wire = MySqlWire::new(conn, server, connector);
         Ok(Session { lent: Lent::new(wire) })
     }
 

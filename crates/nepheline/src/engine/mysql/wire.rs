@@ -4,26 +4,27 @@
 //! has begun is never dropped: its future owns the connection and stays here if whoever waits for it goes away. Nothing
 //! else is sent before that exchange has ended.
 
+use std::borrow::Cow;
+use std::iter;
+use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
+use lru::LruCache;
 use mysql_async::prelude::Queryable;
-use mysql_async::{BinaryProtocol, Conn, Opts, Params, QueryResult};
+use mysql_async::{BinaryProtocol, Conn, Params, QueryResult};
 use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{Dialect, Error, ErrorKind, Operation};
+use smallvec::smallvec;
 
 use super::cells::{RowCells, bind};
-use super::connection::{IDENTITY, Server};
+use super::connection::{self, Connector, IDENTITY, Server};
 use super::fault::failed;
 use crate::engine::{AsyncWire, STOPPING};
 use crate::exec::sink::Sink;
-use crate::exec::transaction::{Isolation, TransactionOptions};
-
-/// A connection that rested for longer is asked whether it is still there before it is used: unlike PostgreSQL's driver,
-/// this one learns of a lost server only from the next statement.
-const RESTED: Duration = Duration::from_secs(1);
+use crate::exec::transaction::{BeginTexts, Isolation, TransactionOptions};
 
 /// Warnings that mean a wrong answer: joined text was cut (1260), a value was converted badly (1292), a result was over
 /// the packet limit (1301), a recursion was stopped early (1931).
@@ -40,9 +41,16 @@ type Exchange = BoxFuture<'static, (Conn, Result<Begun, Error>)>;
 struct Begun {
     /// True if rows follow.
     rows: bool,
-    /// The statement to close after them, where it does not come again.
-    once: Option<mysql_async::Statement>,
+    /// The statement that was to be prepared, unless the server has as many as it takes.
+    prepared: Option<mysql_async::Statement>,
 }
+
+/// Prepared statements by their text.
+type Cached = LruCache<Box<str>, mysql_async::Statement>;
+
+/// The wait between two attempts to prepare a statement at a server that is full, and the number of attempts.
+const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(20);
+const ATTEMPTS: u32 = 50;
 
 pub(super) struct MySqlWire {
     /// Missing while an exchange has it.
@@ -50,20 +58,22 @@ pub(super) struct MySqlWire {
     exchange: Option<Exchange>,
     /// True if rows are still to come.
     rows_follow: bool,
+    /// The statement to close after the rows, where it does not come again.
     once: Option<mysql_async::Statement>,
+    /// The prepared statements that are cached; on a connection that is lent the driver caches them.
+    statements: Option<Cached>,
     id: u32,
     server: Server,
-    /// The settings of a second connection, which stops the statement on this one.
-    settings: Opts,
-    ping_timeout: Duration,
+    connector: Arc<Connector>,
+    /// The time limit that the server was told last.
+    limit: Option<Duration>,
 }
 
 impl MySqlWire {
     pub(super) fn new(
         conn: Conn,
         server: Server,
-        settings: Opts,
-        ping_timeout: Duration,
+        connector: Arc<Connector>,
     ) -> MySqlWire {
         let id = conn.id();
         MySqlWire {
@@ -71,10 +81,11 @@ impl MySqlWire {
             exchange: None,
             rows_follow: false,
             once: None,
+            statements: connector.statements_kept().map(LruCache::new),
             id,
             server,
-            settings,
-            ping_timeout,
+            limit: connector.usual_limit(),
+            connector,
         }
     }
 
@@ -87,7 +98,7 @@ impl MySqlWire {
     }
 
     /// Begins an exchange, and waits for its end.
-    async fn exchange<F>(&mut self, begin: impl FnOnce(Conn) -> F) -> Result<(), Error>
+    async fn exchange<F>(&mut self, begin: impl FnOnce(Conn) -> F) -> Result<Begun, Error>
     where
         F: Future<Output = (Conn, Result<Begun, Error>)> + Send + 'static,
     {
@@ -96,14 +107,25 @@ impl MySqlWire {
         self.end_exchange().await
     }
 
-    async fn end_exchange(&mut self) -> Result<(), Error> {
-        let Some(exchange) = &mut self.exchange else { return Ok(()) };
+    async fn end_exchange(&mut self) -> Result<Begun, Error> {
+        let Some(exchange) = &mut self.exchange else { return Ok(Begun::default()) };
         let (conn, begun) = exchange.await;
         self.exchange = None;
         self.conn = Some(conn);
         let begun = begun?;
-        (self.rows_follow, self.once) = (begun.rows, begun.once);
-        Ok(())
+        self.rows_follow = begun.rows;
+        Ok(begun)
+    }
+
+    /// Runs an exchange that has neither rows nor anything else to tell.
+    async fn short<F>(&mut self, exchange: impl FnOnce(Conn) -> F) -> Result<(), Error>
+    where
+        F: Future<Output = (Conn, mysql_async::Result<()>)> + Send + 'static,
+    {
+        let begun = self.exchange(|conn| {
+            exchange(conn).map(|(conn, done)| (conn, done.map(|()| Begun::default()).map_err(failed)))
+        });
+        begun.await.map(drop)
     }
 
     /// Sends a statement, and waits until its rows follow.
@@ -118,20 +140,120 @@ impl MySqlWire {
         if given > MOST_BINDS {
             return Err(Error::too_many_binds(given, MOST_BINDS));
         }
-        let binds: Vec<_> = statement
-            .binds()
-            .map(|value| bind(&value, self.server.dialect))
-            .collect();
+        let cached = self.statements.as_mut().and_then(|cached| cached.get(statement.text()));
+        let prepared = match cached.cloned() {
+            Some(prepared) => prepared,
+            // In a box of its own: it is rare, and its state would be moved with every query.
+            None => Box::pin(self.prepare(statement)).await?,
+        };
+        let asked = usize::from(prepared.num_params());
+        let begun = match asked == given {
+            true => self.execute(prepared, statement).await,
+            // The driver would leave the connection unusable.
+            false => Err(Error::wrong_placeholders(asked, given)),
+        };
+        if begun.is_err() {
+            self.close_once().await;
+        }
+        begun
+    }
+
+    /// Executes a prepared statement. Its rows are read from the connection afterwards.
+    async fn execute(
+        &mut self,
+        prepared: mysql_async::Statement,
+        statement: &Statement<'_>,
+    ) -> Result<(), Error> {
+        let dialect = self.server.dialect;
+        let binds: Vec<_> = statement.binds().map(|value| bind(&value, dialect)).collect();
         let binds = match binds.is_empty() {
             true => Params::Empty,
             false => Params::Positional(binds),
         };
-        let (text, once) = (statement.text().to_owned(), statement.is_of_once());
-        self.exchange(move |mut conn| async move {
-            let begun = begin(&mut conn, text, binds, given, once).await;
-            (conn, begun)
+        let executing = self.exchange(|mut conn| async move {
+            let sent = conn.exec_iter(&prepared, binds).await.map(drop);
+            let begun = sent.map(|()| Begun { rows: true, ..Begun::default() });
+            (conn, begun.map_err(failed))
+        });
+        executing.await.map(drop)
+    }
+
+    /// Prepares a statement, and caches it if it comes again.
+    async fn prepare(
+        &mut self,
+        statement: &Statement<'_>,
+    ) -> Result<mysql_async::Statement, Error> {
+        let is_full = |cached: &Cached| cached.len() >= cached.cap().get();
+        if !statement.is_of_once() && self.statements.as_ref().is_some_and(is_full) {
+            self.close_cached(1).await?;
+        }
+        let mut has_closed_idle = false;
+        for _ in 0..ATTEMPTS {
+            let text = statement.text().to_owned();
+            let preparing = self.exchange(|mut conn| async move {
+                let prepared = match conn.prep(text).await {
+                    Ok(prepared) => Ok(Some(prepared)),
+                    Err(err) if is_at_limit(&err) => Ok(None),
+                    Err(err) => Err(failed(err)),
+                };
+                let begun = prepared.map(|prepared| Begun { rows: false, prepared });
+                (conn, begun)
+            });
+            if let Some(prepared) = preparing.await?.prepared {
+                match &mut self.statements {
+                    Some(cached) if !statement.is_of_once() => {
+                        cached.put(statement.text().into(), prepared.clone());
+                    }
+                    None if self.connector.is_cached_by_driver() && !statement.is_of_once() => {}
+                    _ => self.once = Some(prepared.clone()),
+                }
+                return Ok(prepared);
+            }
+            self.make_room(&mut has_closed_idle).await?;
+        }
+        Err(Error::too_many_statements())
+    }
+
+    /// Closes a statement that does not come again, so that it takes no room from those that do.
+    async fn close_once(&mut self) {
+        let Some(statement) = self.once.take() else { return };
+        let closing = self.short(|mut conn| async move {
+            let closed = conn.close(statement).await;
+            (conn, closed)
+        });
+        // If that fails the connection is lost, as whoever takes it next will find.
+        let _ = closing.await;
+    }
+
+    /// Closes cached statements, those first that were used longest ago.
+    async fn close_cached(&mut self, most: usize) -> Result<(), Error> {
+        let Some(cached) = &mut self.statements else { return Ok(()) };
+        let oldest = iter::from_fn(|| cached.pop_lru());
+        let closing: Vec<_> = oldest.take(most).map(|(_, statement)| statement).collect();
+        self.short(|mut conn| async move {
+            for statement in closing {
+                if let Err(err) = conn.close(statement).await {
+                    return (conn, Err(err));
+                }
+            }
+            (conn, Ok(()))
         })
         .await
+    }
+
+    /// Frees prepared statements at a server that takes no more of them: own ones first, then those of idle connections;
+    /// otherwise it waits until somebody else closes some.
+    #[cold]
+    async fn make_room(&mut self, has_closed_idle: &mut bool) -> Result<(), Error> {
+        let cached = self.statements.as_ref().map_or(0, LruCache::len);
+        if cached > 0 {
+            return self.close_cached(cached.div_ceil(2)).await;
+        }
+        if !std::mem::replace(has_closed_idle, true) {
+            self.connector.close_idle();
+        }
+        tokio::time::sleep(BETWEEN_ATTEMPTS).await;
+        Ok(())
     }
 
     /// Takes a row, if there is one. Dropped, it has taken none: the driver keeps what it read of a packet.
@@ -149,22 +271,13 @@ impl MySqlWire {
         let conn = self.conn.as_mut().ok_or_else(lost)?;
         let (warnings, affected) = (conn.get_warnings(), conn.affected_rows());
         sink.wrote(written(operation, affected, &conn.info()));
-        if let Some(statement) = self.once.take() {
-            // A statement that does not come again takes no room from those that do. If that fails the connection
-            // is lost, as whoever takes it next will find.
-            let _ = self
-                .exchange(|mut conn| async move {
-                    let closed = conn.close(statement).await;
-                    (conn, closed.map(|()| Begun::default()).map_err(failed))
-                })
-                .await;
-        }
+        self.close_once().await;
         if warnings > 0 {
-            self.exchange(|mut conn| async move {
+            let checking = self.exchange(|mut conn| async move {
                 let checked = check_warnings(&mut conn).await;
                 (conn, checked.map(|()| Begun::default()))
-            })
-            .await?;
+            });
+            checking.await?;
         }
         Ok(())
     }
@@ -211,7 +324,7 @@ impl MySqlWire {
     /// Reads the answers that are still to come.
     async fn drain(&mut self) -> Result<(), Error> {
         // The exchange that was given up may have failed; it matters only that its answer is over.
-        let ended = self.end_exchange().await;
+        let ended = self.end_exchange().await.map(drop);
         if self.conn.is_none() {
             return ended;
         }
@@ -230,16 +343,17 @@ impl MySqlWire {
 
     /// Has the server stop what runs, from a second connection.
     fn kill(&self, what: &'static str) -> impl Future<Output = ()> + Send + use<> {
-        let (settings, id) = (self.settings.clone(), self.id);
+        let (connector, id) = (self.connector.clone(), self.id);
         let identity = self.server.identity.clone();
         let killed = async move {
-            let mut conn = Conn::new(settings).await?;
-            let there: Option<String> = conn.query_first(format!("SELECT {IDENTITY}")).await?;
+            let mut conn = connector.connect_bare().await?;
+            let there: Option<String> =
+                conn.query_first(format!("SELECT {IDENTITY}")).await.map_err(failed)?;
             // Behind one address there may be several servers, each with connections of that number.
             if there.as_deref() == Some(&*identity) {
-                conn.query_drop(format!("{what} {id}")).await?;
+                conn.query_drop(format!("{what} {id}")).await.map_err(failed)?;
             }
-            conn.disconnect().await
+            conn.disconnect().await.map_err(failed)
         };
         // Without an answer the connection is closed all the same.
         tokio::time::timeout(STOPPING, killed).map(drop)
@@ -273,14 +387,28 @@ impl AsyncWire for MySqlWire {
 
     fn command<'f>(&'f mut self, text: &'f str) -> BoxFuture<'f, Result<(), Error>> {
         let text = text.to_owned();
-        self.exchange(|mut conn| async move {
+        self.short(|mut conn| async move {
             let done = conn.query_drop(text).await;
-            (conn, done.map(|()| Begun::default()).map_err(failed))
+            (conn, done)
         })
         .boxed()
     }
 
-    fn open<'f>(&'f mut self, statement: &'f Statement<'_>) -> BoxFuture<'f, Result<(), Error>> {
+    fn limit(&mut self, longest: Option<Duration>) -> BoxFuture<'_, Result<(), Error>> {
+        self.limit = longest;
+        let text = connection::statement_timeout(self.server.dialect, longest);
+        self.short(|mut conn| async move {
+            let done = conn.query_drop(format!("SET SESSION {text}")).await;
+            (conn, done)
+        })
+        .boxed()
+    }
+
+    fn open<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        _alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
         self.begin(statement).boxed()
     }
 
@@ -327,35 +455,38 @@ impl AsyncWire for MySqlWire {
         })
     }
 
-    fn rested(&mut self, rested: Duration) -> BoxFuture<'_, bool> {
-        if rested < RESTED {
-            return std::future::ready(true).boxed();
-        }
-        Box::pin(async move {
-            let timeout = self.ping_timeout;
-            let ping = self.exchange(|mut conn| async move {
-                let answer = conn.ping().await;
-                (conn, answer.map(|()| Begun::default()).map_err(failed))
-            });
-            matches!(tokio::time::timeout(timeout, ping).await, Ok(Ok(())))
-        })
+    fn check(&mut self) -> BoxFuture<'_, bool> {
+        let ping = self.short(|mut conn| async move {
+            let answer = conn.ping().await;
+            (conn, answer)
+        });
+        ping.map(|answer| answer.is_ok()).boxed()
     }
 
-    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
-        match (options.isolation, options.read_only) {
-            (Isolation::ReadCommitted, false) => {
-                &["SET TRANSACTION ISOLATION LEVEL READ COMMITTED", "START TRANSACTION"]
-            }
-            (Isolation::ReadCommitted, true) => {
-                &["SET TRANSACTION ISOLATION LEVEL READ COMMITTED", "START TRANSACTION READ ONLY"]
-            }
-            (Isolation::Serializable, false) => {
-                &["SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "START TRANSACTION"]
-            }
-            (Isolation::Serializable, true) => {
-                &["SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "START TRANSACTION READ ONLY"]
-            }
+    fn reset(&mut self) -> BoxFuture<'_, Result<(), Error>> {
+        // The server forgets them.
+        if let Some(cached) = &mut self.statements {
+            cached.clear();
         }
+        let (connector, dialect, limit) = (self.connector.clone(), self.server.dialect, self.limit);
+        self.exchange(move |mut conn| async move {
+            let reset = connector.reset(&mut conn, dialect, limit).await;
+            (conn, reset.map(|()| Begun::default()))
+        })
+        .map(|begun| begun.map(drop))
+        .boxed()
+    }
+
+    fn begin_texts(&self, options: TransactionOptions) -> BeginTexts {
+        let isolation = match options.isolation {
+            Isolation::ReadCommitted => "SET TRANSACTION ISOLATION LEVEL READ COMMITTED",
+            Isolation::Serializable => "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE",
+        };
+        let start = match options.read_only {
+            false => "START TRANSACTION",
+            true => "START TRANSACTION READ ONLY",
+        };
+        smallvec![Cow::Borrowed(isolation), Cow::Borrowed(start)]
     }
 }
 
@@ -363,22 +494,9 @@ fn lost() -> Error {
     Error::of_driver(ErrorKind::ConnectionLost, "an earlier exchange with the server was given up")
 }
 
-/// Prepares and sends a statement; the driver keeps those that come again.
-async fn begin(
-    conn: &mut Conn,
-    text: String,
-    binds: Params,
-    given: usize,
-    once: bool,
-) -> Result<Begun, Error> {
-    let prepared = conn.prep(text).await.map_err(failed)?;
-    // The driver would leave the connection unusable.
-    if usize::from(prepared.num_params()) != given {
-        return Err(Error::wrong_placeholders(prepared.num_params().into(), given));
-    }
-    // The rows are read from the connection afterwards.
-    drop(conn.exec_iter(&prepared, binds).await.map_err(failed)?);
-    Ok(Begun { rows: true, once: once.then_some(prepared) })
+/// Returns whether the server has as many prepared statements as `max_prepared_stmt_count` allows.
+fn is_at_limit(err: &mysql_async::Error) -> bool {
+    matches!(err, mysql_async::Error::Server(err) if err.code == 1461)
 }
 
 /// How many rows a statement wrote, where the server counts in its own ways: of an update only the rows that it

@@ -1,17 +1,20 @@
 //! Connecting to a PostgreSQL server, and setting a session up.
 
+use std::borrow::Cow;
 use std::time::Duration;
 
 use futures_util::future::BoxFuture;
 use nepheline_core::Error;
+use tokio::task::AbortHandle;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, NoTls, SimpleQueryMessage};
 
 use super::fault::failed;
+use super::settings::Settings;
 use super::statements::Statements;
 use super::wire::{Canceller, PostgresWire};
-use crate::access::options::{Options, Tls};
-use crate::engine::{BoxWire, Connect};
+use crate::access::options::{Options, Pooler, Tls};
+use crate::engine::{BoxWire, Connect, KEEPALIVE_IDLE, KEEPALIVE_INTERVAL, KEEPALIVE_RETRIES, caretaker};
 
 /// The oldest server whose SQL has all that we write, as `server_version_num`.
 const OLDEST: u32 = 140_000;
@@ -45,6 +48,20 @@ fn encryption(config: &mut Config, options: &Options) -> Result<Encryption, Erro
     Err(Error::unfit_url(&options.shown(), "asks for encryption, which the feature `tls` adds"))
 }
 
+/// Has the system notice a peer that has vanished while nothing is sent, unless the URL says how.
+fn keep_alive(config: &mut Config) {
+    let defaults = Config::new();
+    if config.get_keepalives_idle() == defaults.get_keepalives_idle() {
+        config.keepalives_idle(KEEPALIVE_IDLE);
+    }
+    if config.get_keepalives_interval().is_none() {
+        config.keepalives_interval(KEEPALIVE_INTERVAL);
+    }
+    if config.get_keepalives_retries().is_none() {
+        config.keepalives_retries(KEEPALIVE_RETRIES);
+    }
+}
+
 impl Connector {
     pub(crate) fn new(options: &Options, url: &str) -> Result<Connector, Error> {
         let shown = options.shown();
@@ -55,6 +72,7 @@ impl Connector {
         if config.get_application_name().is_none() {
             config.application_name("nepheline");
         }
+        keep_alive(&mut config);
         let tls = encryption(&mut config, options)?;
         Ok(Connector { config, options: options.clone(), tls })
     }
@@ -63,26 +81,51 @@ impl Connector {
 impl Connector {
     async fn open(&self) -> Result<PostgresWire<Client>, Error> {
         let cannot = |err| Error::cannot_open(&format!("`{}`", self.options.shown()), err);
-        // The task ends when the client is dropped; what goes wrong in it reaches the client as an error.
-        let client = match &self.tls {
+        let config = self.config_with_credentials().await?;
+        let (client, driving) = match &self.tls {
             Encryption::Off => {
-                let (client, connection) = self.config.connect(NoTls).await.map_err(cannot)?;
-                tokio::spawn(connection);
-                client
+                let (client, connection) = config.connect(NoTls).await.map_err(cannot)?;
+                (client, drive(connection))
             }
             #[cfg(feature = "tls")]
             Encryption::On(tls) => {
-                let connected = self.config.connect(tls.clone()).await;
-                let (client, connection) = connected.map_err(cannot)?;
-                tokio::spawn(connection);
-                client
+                let (client, connection) = config.connect(tls.clone()).await.map_err(cannot)?;
+                (client, drive(connection))
             }
         };
-        set_up(&client).await?;
-        set_timeouts(&client, &self.options).await?;
-        let statements = Statements::keeping(self.options.statements_kept);
-        let canceller = Canceller { token: client.cancel_token(), tls: self.tls.clone() };
-        Ok(PostgresWire { client, statements, rows: None, canceller: Some(canceller) })
+        let Options { lock_timeout, statement_timeout, statements_kept, .. } = self.options;
+        let settings = Settings { lock_timeout: Some(lock_timeout), statement_timeout };
+        let per_transaction = self.options.pooler == Pooler::Transaction;
+        let (statements, text) = match per_transaction {
+            // The session is another one in each transaction.
+            true => (Statements::unnamed(), String::new()),
+            false => (Statements::keeping(statements_kept), settings.text()),
+        };
+        set_up(&client, &text).await?;
+        // Through a pooler a cancel is not safe: pgbouncer 1.18 ends itself where it meets one whose sender has gone
+        // already, as the driver's has. There, the server notices by itself that a connection was closed.
+        let canceller = (!per_transaction)
+            .then(|| Canceller { token: client.cancel_token(), tls: self.tls.clone() });
+        Ok(PostgresWire {
+            client,
+            statements,
+            rows: None,
+            canceller,
+            settings,
+            per_transaction,
+            streams_alone: false,
+            _driving: Some(driving),
+        })
+    }
+
+    /// Returns the settings to connect with, with the user and the password that the program gives now, if it does.
+    async fn config_with_credentials(&self) -> Result<Cow<'_, Config>, Error> {
+        let Some(credentials) = self.options.ask_credentials().await? else {
+            return Ok(Cow::Borrowed(&self.config));
+        };
+        let mut config = self.config.clone();
+        config.user(credentials.user).password(credentials.password);
+        Ok(Cow::Owned(config))
     }
 }
 
@@ -92,14 +135,38 @@ impl Connect for Connector {
     }
 }
 
+/// The longest that a connection may take to say goodbye to the server.
+const CLOSING: Duration = Duration::from_secs(1);
+
+/// The task that drives a connection. Dropped with the client, it ends by itself when the server has heard of that, and
+/// soon after whatever the server does.
+pub(super) struct Driving(AbortHandle);
+
+impl Drop for Driving {
+    fn drop(&mut self) {
+        let task = self.0.clone();
+        if !task.is_finished() {
+            caretaker::take_over(async move {
+                tokio::time::sleep(CLOSING).await;
+                task.abort();
+            });
+        }
+    }
+}
+
+/// Drives a connection. What goes wrong in it reaches the client as an error.
+fn drive(
+    connection: impl Future<Output = Result<(), tokio_postgres::Error>> + Send + 'static,
+) -> Driving {
+    Driving(tokio::spawn(connection).abort_handle())
+}
+
 /// Makes a session mean what every other handle means, and refuses a server that cannot.
-pub(super) async fn set_up(client: &Client) -> Result<(), Error> {
-    let settings = "SET TIME ZONE 'UTC'; \
-         SET client_encoding TO 'UTF8'; \
-         SET standard_conforming_strings TO on; \
-         SET transform_null_equals TO off; \
-         SELECT current_setting('server_version_num'), current_setting('server_encoding')";
-    let answers = client.simple_query(settings).await.map_err(failed)?;
+pub(super) async fn set_up(client: &Client, settings: &str) -> Result<(), Error> {
+    let asking = format!(
+        "{settings}SELECT current_setting('server_version_num'), current_setting('server_encoding')"
+    );
+    let answers = client.simple_query(&asking).await.map_err(failed)?;
     let row = answers.iter().find_map(|answer| match answer {
         SimpleQueryMessage::Row(row) => Some(row),
         _ => None,
@@ -113,14 +180,4 @@ pub(super) async fn set_up(client: &Client) -> Result<(), Error> {
         "UTF8" => Ok(()),
         other => Err(Error::unfit_session(format!("its text is {other}, and UTF8 is needed"))),
     }
-}
-
-async fn set_timeouts(client: &Client, options: &Options) -> Result<(), Error> {
-    // Zero means no limit to the server, so what is shorter than a millisecond is one.
-    let milliseconds = |longest: Duration| longest.as_millis().max(1);
-    let mut settings = format!("SET lock_timeout TO {};", milliseconds(options.lock_timeout));
-    if let Some(longest) = options.statement_timeout {
-        settings += &format!("SET statement_timeout TO {};", milliseconds(longest));
-    }
-    client.batch_execute(&settings).await.map_err(failed)
 }

@@ -6,6 +6,7 @@ use nepheline_core::Error;
 use tokio_postgres::{Client, GenericClient};
 
 use super::connection;
+use super::settings::Settings;
 use super::statements::Statements;
 use super::wire::PostgresWire;
 use crate::access::asynchronous::AsyncAccess;
@@ -38,7 +39,8 @@ pub struct Session<'c> {
 
 impl<'c> Session<'c> {
     /// Sets the session up as ours are: time zone UTC, encoding UTF-8, standard strings, and `= NULL`
-    /// as the standard has it. It stays so afterwards.
+    /// as the standard has it. It stays so afterwards, and must stay so while the session is used: the driver sends
+    /// and reads UTF-8 whatever the client encoding is.
     ///
     /// # Errors
     ///
@@ -48,10 +50,19 @@ impl<'c> Session<'c> {
         // The client below a transaction: what runs on it runs within the transaction. Its own
         // methods need no box for each call, which those of the trait do.
         let client = client.client();
-        connection::set_up(client).await?;
-        let statements = Statements::keeping(STATEMENTS_KEPT);
-        // To cancel what runs could stop a statement of the program.
-        let wire = PostgresWire { client, statements, rows: None, canceller: None };
+        let settings = Settings::default();
+        connection::set_up(client, &settings.text()).await?;
+        let wire = PostgresWire {
+            client,
+            statements: Statements::keeping(STATEMENTS_KEPT),
+            rows: None,
+            // To cancel what runs could stop a statement of the program.
+            canceller: None,
+            settings,
+            per_transaction: false,
+            streams_alone: false,
+            _driving: None,
+        };
         Ok(Session { lent: Lent::new(wire) })
     }
 

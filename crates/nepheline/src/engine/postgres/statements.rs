@@ -17,6 +17,8 @@ use super::fault::failed;
 #[derive(Debug)]
 pub(super) struct Statements {
     kept: Mutex<LruCache<Box<str>, Prepared>>,
+    /// True if nothing may be prepared under a name.
+    unnamed: bool,
 }
 
 /// A prepared statement, and the types that its binds were prepared with.
@@ -29,7 +31,12 @@ struct Prepared {
 impl Statements {
     pub(super) fn keeping(most: usize) -> Statements {
         let most = NonZeroUsize::new(most).unwrap_or(NonZeroUsize::MIN);
-        Statements { kept: Mutex::new(LruCache::new(most)) }
+        Statements { kept: Mutex::new(LruCache::new(most)), unnamed: false }
+    }
+
+    /// Prepares nothing under a name, because the next statement may reach another session of the server.
+    pub(super) fn unnamed() -> Statements {
+        Statements { unnamed: true, ..Statements::keeping(1) }
     }
 
     /// Runs a statement; its rows are still to come.
@@ -40,7 +47,7 @@ impl Statements {
     ) -> Result<RowStream, tokio_postgres::Error> {
         // A prepared statement turns to a plan for any list on its sixth run, and searches the list
         // item by item; an unnamed one is planned for the list at hand each time.
-        if statement.is_of_once() || statement.binds().any(|bind| bind.is_list()) {
+        if self.unnamed || statement.is_of_once() || statement.binds().any(|bind| bind.is_list()) {
             let typed = |bind| {
                 let ty = sql_type(&bind);
                 (Bind(bind), ty)

@@ -3,7 +3,7 @@
 //! The driver reads the answers of a statement that was dropped by itself, so that the wire is always in step. The
 //! server goes on with the statement until it is cancelled.
 
-use std::borrow::Borrow;
+use std::borrow::{Borrow, Cow};
 use std::pin::Pin;
 use std::task::Poll;
 use std::time::Duration;
@@ -12,17 +12,19 @@ use futures_util::future::BoxFuture;
 use futures_util::{FutureExt, Stream, TryStreamExt};
 use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{Dialect, Error, ErrorKind};
+use smallvec::smallvec;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::{CancelToken, Client, NoTls, RowStream};
 
 use super::cells::RowCells;
-use super::connection::Encryption;
+use super::connection::{Driving, Encryption};
 use super::copy::copy;
 use super::fault::{failed, wants_new_plan};
+use super::settings::{self, Settings};
 use super::statements::Statements;
 use crate::engine::{AsyncWire, STOPPING};
 use crate::exec::sink::Sink;
-use crate::exec::transaction::{Isolation, TransactionOptions};
+use crate::exec::transaction::{BeginTexts, Isolation, TransactionOptions};
 
 /// The most values that one statement binds: the protocol counts them with 16 bits ("Bind").
 const MOST_BINDS: usize = 65_535;
@@ -36,6 +38,13 @@ pub(super) struct PostgresWire<C> {
     /// Cancels what runs. A client that is lent has none: a cancel that arrives late would stop a statement of the
     /// program.
     pub(super) canceller: Option<Canceller>,
+    pub(super) settings: Settings,
+    /// True if each transaction may reach another session of the server, and sets it up for itself.
+    pub(super) per_transaction: bool,
+    /// True while a stream is read in a transaction of its own.
+    pub(super) streams_alone: bool,
+    /// The task that drives a connection of our own.
+    pub(super) _driving: Option<Driving>,
 }
 
 /// Asks the server to cancel whatever runs on a connection.
@@ -92,16 +101,42 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
             sink.wrote(Written { rows, inserted: rows });
             return Ok(());
         }
-        let mut rows = std::pin::pin!(self.send(statement, alone).await?);
-        let mut wants = true;
-        while let Some(row) = rows.try_next().await.map_err(failed)? {
-            // Those that nobody wants are read all the same, so that the connection is free.
-            if wants {
-                wants = sink.postgres_row(&mut RowCells::new(&row, statement.key_cells()));
-            }
+        if alone && self.per_transaction {
+            return Box::pin(self.fetch_in_transaction(statement, sink)).await;
         }
-        sink.wrote(Written { rows: rows.rows_affected().unwrap_or_default(), inserted: 0 });
-        Ok(())
+        read_rows(self.send(statement, alone).await?, statement, sink).await
+    }
+
+    /// Runs a statement in a transaction of its own, which is sent with it as one.
+    async fn fetch_in_transaction(
+        &mut self,
+        statement: &Statement<'_>,
+        sink: &mut dyn Sink,
+    ) -> Result<(), Error> {
+        let begin = self.begin_text("BEGIN");
+        let client = self.client.borrow();
+        let mut commit = std::pin::pin!(client.batch_execute("COMMIT"));
+        // Polled in this order, they are sent in this order. The answer to COMMIT comes after the rows are read.
+        let (begun, sent, early) = futures_util::join!(
+            client.batch_execute(&begin),
+            self.send(statement, false),
+            async { futures_util::poll!(commit.as_mut()) },
+        );
+        let ran = match (begun, sent) {
+            (Err(err), _) => Err(failed(err)),
+            (_, Err(err)) => Err(err),
+            (Ok(()), Ok(rows)) => read_rows(rows, statement, sink).await,
+        };
+        // After a failure COMMIT undoes, and is no error.
+        let committed = match early {
+            Poll::Ready(committed) => committed,
+            Poll::Pending => commit.await,
+        };
+        ran.and(committed.map_err(failed))
+    }
+
+    fn begin_text(&self, begin: &str) -> String {
+        format!("{begin}; {}", self.settings.text_in_transaction())
     }
 
     /// Gives the rows that have arrived to a sink, or waits for one.
@@ -133,9 +168,36 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         let more = more.await;
         if !matches!(more, Ok(true)) {
             self.rows = None;
+            self.end_of_stream().await?;
         }
         more
     }
+
+    /// Ends the transaction that a stream has of its own.
+    async fn end_of_stream(&mut self) -> Result<(), Error> {
+        match std::mem::take(&mut self.streams_alone) {
+            true => self.client.borrow().batch_execute("COMMIT").await.map_err(failed),
+            false => Ok(()),
+        }
+    }
+}
+
+/// Gives the rows of a statement to a sink.
+async fn read_rows(
+    rows: RowStream,
+    statement: &Statement<'_>,
+    sink: &mut dyn Sink,
+) -> Result<(), Error> {
+    let mut rows = std::pin::pin!(rows);
+    let mut wants = true;
+    while let Some(row) = rows.try_next().await.map_err(failed)? {
+        // Those that nobody wants are read all the same, so that the connection is free.
+        if wants {
+            wants = sink.postgres_row(&mut RowCells::new(&row, statement.key_cells()));
+        }
+    }
+    sink.wrote(Written { rows: rows.rows_affected().unwrap_or_default(), inserted: 0 });
+    Ok(())
 }
 
 impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
@@ -163,10 +225,24 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         Box::pin(async move { self.client.borrow().batch_execute(text).await.map_err(failed) })
     }
 
-    fn open<'f>(&'f mut self, statement: &'f Statement<'_>) -> BoxFuture<'f, Result<(), Error>> {
+    fn open<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
         Box::pin(async move {
-            self.rows = Some(Box::pin(self.send(statement, false).await?));
-            Ok(())
+            if alone && self.per_transaction {
+                let begin = self.begin_text("BEGIN");
+                self.client.borrow().batch_execute(&begin).await.map_err(failed)?;
+                self.streams_alone = true;
+            }
+            match self.send(statement, false).await {
+                Ok(rows) => {
+                    self.rows = Some(Box::pin(rows));
+                    Ok(())
+                }
+                Err(err) => self.end_of_stream().await.and(Err(err)),
+            }
         })
     }
 
@@ -183,7 +259,7 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         Box::pin(async move {
             let Some(mut rows) = self.rows.take() else { return Ok(()) };
             while rows.try_next().await.map_err(failed)?.is_some() {}
-            Ok(())
+            self.end_of_stream().await
         })
     }
 
@@ -191,7 +267,13 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         self.rows = None;
         Box::pin(async move {
             // Without a canceller, what was given up runs to its end, and the next statement waits for that.
-            let Some(canceller) = self.canceller.clone() else { return Ok(()) };
+            let Some(canceller) = self.canceller.clone() else {
+                return match self.per_transaction {
+                    // The server stops what runs when the connection is closed.
+                    true => Err(Error::of_driver(ErrorKind::ConnectionLost, "a call on it was given up")),
+                    false => Ok(()),
+                };
+            };
             canceller.cancel().await;
             // Answered after whatever runs. A cancel that comes late may hit it, and then has hit nothing else.
             let fence = || tokio::time::timeout(STOPPING, self.client.borrow().simple_query(""));
@@ -220,18 +302,45 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         })
     }
 
-    fn rested(&mut self, _rested: Duration) -> BoxFuture<'_, bool> {
-        std::future::ready(!self.client.borrow().is_closed()).boxed()
+    fn is_closed(&self) -> bool {
+        self.client.borrow().is_closed()
     }
 
-    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
-        match (options.isolation, options.read_only) {
-            (Isolation::ReadCommitted, false) => &["BEGIN ISOLATION LEVEL READ COMMITTED"],
-            (Isolation::ReadCommitted, true) => {
-                &["BEGIN ISOLATION LEVEL READ COMMITTED READ ONLY"]
+    fn check(&mut self) -> BoxFuture<'_, bool> {
+        Box::pin(async { self.client.borrow().simple_query("").await.is_ok() })
+    }
+
+    fn limit(&mut self, longest: Option<Duration>) -> BoxFuture<'_, Result<(), Error>> {
+        Box::pin(async move {
+            self.settings.statement_timeout = longest;
+            if self.per_transaction {
+                return Ok(());
             }
-            (Isolation::Serializable, false) => &["BEGIN ISOLATION LEVEL SERIALIZABLE"],
-            (Isolation::Serializable, true) => &["BEGIN ISOLATION LEVEL SERIALIZABLE READ ONLY"],
+            let text = settings::statement_timeout(longest);
+            self.client.borrow().batch_execute(&text).await.map_err(failed)
+        })
+    }
+
+    fn reset(&mut self) -> BoxFuture<'_, Result<(), Error>> {
+        Box::pin(async move {
+            if self.per_transaction {
+                return Ok(());
+            }
+            let text = format!("{} {}", settings::AS_AT_FIRST, self.settings.text());
+            self.client.borrow().batch_execute(&text).await.map_err(failed)
+        })
+    }
+
+    fn begin_texts(&self, options: TransactionOptions) -> BeginTexts {
+        let begin = match (options.isolation, options.read_only) {
+            (Isolation::ReadCommitted, false) => "BEGIN ISOLATION LEVEL READ COMMITTED",
+            (Isolation::ReadCommitted, true) => "BEGIN ISOLATION LEVEL READ COMMITTED READ ONLY",
+            (Isolation::Serializable, false) => "BEGIN ISOLATION LEVEL SERIALIZABLE",
+            (Isolation::Serializable, true) => "BEGIN ISOLATION LEVEL SERIALIZABLE READ ONLY",
+        };
+        match self.per_transaction {
+            true => smallvec![Cow::Owned(self.begin_text(begin))],
+            false => smallvec![Cow::Borrowed(begin)],
         }
     }
 

@@ -1,6 +1,8 @@
 //! A connection to SQLite, called on the thread that it is called from.
 
+use std::borrow::Cow;
 use std::future::{Ready, ready};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
@@ -10,14 +12,16 @@ use nepheline_core::{Dialect, Error, ErrorKind};
 use rusqlite::config::DbConfig;
 use rusqlite::{CachedStatement, Connection, ErrorCode, OpenFlags, Rows};
 use self_cell::MutBorrow;
+use smallvec::smallvec;
 
 use super::cells::{RowCells, bind};
+use super::file::OpenFile;
 use super::functions;
 use crate::access::options::{Options, SqliteMode};
 use crate::exec::access::Blocking;
 use crate::exec::line::Wire;
 use crate::exec::sink::Sink;
-use crate::exec::transaction::{ROOT_SAVEPOINT, Root, TransactionOptions};
+use crate::exec::transaction::{BeginTexts, ROOT_SAVEPOINT, Root, TransactionOptions};
 
 /// The oldest SQLite whose SQL has all that we write, as its version number.
 const OLDEST: i32 = 3_040_000;
@@ -28,16 +32,32 @@ const STEPS_BETWEEN_LOOKS: i32 = 10_000;
 /// A connection of our own.
 pub(crate) struct Opened {
     pub(crate) connection: Connection,
-    pub(crate) timeout: Option<StatementTimeout>,
+    pub(crate) timeout: StatementTimeout,
+    lock_timeout: Duration,
+    file: Option<OpenFile>,
+}
+
+impl Opened {
+    /// Returns the path of the file that was opened, if another file or none is there now.
+    pub(crate) fn replaced_file(&self) -> Option<&Path> {
+        self.file.as_ref().and_then(OpenFile::replaced)
+    }
+
+    /// Brings the connection's settings back to those of a new one.
+    pub(crate) fn reset(&self) -> Result<(), Error> {
+        let waits = self.connection.busy_timeout(self.lock_timeout);
+        waits.and_then(|()| set_pragmas(&self.connection)).map_err(failed)
+    }
 }
 
 /// Opens a file, or a database in memory, and sets the connection up.
 pub(crate) fn open(
-    path: &str,
+    path: &Path,
     mode: SqliteMode,
     options: &Options,
     given_up: Option<Arc<AtomicBool>>,
 ) -> Result<Opened, Error> {
+    let cannot = |err| Error::cannot_open(&format!("`{}`", path.display()), err);
     let access = match mode {
         SqliteMode::ReadOnly => OpenFlags::SQLITE_OPEN_READ_ONLY,
         SqliteMode::Existing => OpenFlags::SQLITE_OPEN_READ_WRITE,
@@ -45,51 +65,88 @@ pub(crate) fn open(
     };
     // Without a mutex of its own, because ours lets one thread in at a time.
     let flags = access | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    let mut connection = Connection::open_with_flags(path, flags)
-        .map_err(|err| Error::cannot_open(&format!("`{path}`"), err))?;
-    set_up(&connection, options.lock_timeout)?;
+    // The engine may be built to take a name that begins with "file:" for a URI ("URI Filenames").
+    let is_like_uri = path.as_os_str().as_encoded_bytes().starts_with(b"file:");
+    let named = if is_like_uri { &Path::new(".").join(path) } else { path };
+    let mut connection = Connection::open_with_flags(named, flags).map_err(cannot)?;
+    set_up(&connection, options.lock_timeout).map_err(cannot)?.check()?;
     connection.set_prepared_statement_cache_capacity(options.statements_kept);
     let timeout = StatementTimeout::install(&mut connection, options.statement_timeout, given_up)?;
-    Ok(Opened { connection, timeout })
+    let (lock_timeout, file) = (options.lock_timeout, OpenFile::at(path));
+    Ok(Opened { connection, timeout, lock_timeout, file })
 }
 
 /// How long a connection of the program waits for a lock.
 const LOCK_WAIT: Duration = Duration::from_secs(5);
 
-/// Sets up a connection of the program.
-pub(crate) fn set_up_lent(connection: &Connection) -> Result<(), Error> {
-    set_up(connection, LOCK_WAIT)
+/// Takes over a connection of the program.
+pub(crate) fn take_over(mut connection: Connection) -> Result<Opened, Error> {
+    set_up_lent(&connection)?;
+    let timeout = StatementTimeout::install(&mut connection, None, None)?;
+    Ok(Opened { connection, timeout, lock_timeout: LOCK_WAIT, file: None })
 }
 
-/// Makes a connection mean what every other handle means, and refuses one that cannot.
-fn set_up(connection: &Connection, lock_timeout: Duration) -> Result<(), Error> {
-    if rusqlite::version_number() < OLDEST {
-        let version = rusqlite::version();
-        return Err(Error::unfit_session(format!("it is SQLite {version}, and 3.40 is needed")));
+/// Sets up a connection of the program.
+pub(crate) fn set_up_lent(connection: &Connection) -> Result<(), Error> {
+    set_up(connection, LOCK_WAIT).map_err(failed)?.check()
+}
+
+/// The encoding of a database's text.
+struct Encoding(String);
+
+impl Encoding {
+    /// Refuses an engine or a database that cannot be used.
+    fn check(&self) -> Result<(), Error> {
+        if rusqlite::version_number() < OLDEST {
+            let version = rusqlite::version();
+            return Err(Error::unfit_session(format!("it is SQLite {version}, and 3.40 is needed")));
+        }
+        match self.0.as_str() {
+            "UTF-8" => Ok(()),
+            other => Err(Error::unfit_session(format!("its text is {other}, and UTF-8 is needed"))),
+        }
     }
-    let settings = || -> rusqlite::Result<String> {
-        connection.pragma_update(None, "foreign_keys", true)?;
-        connection.busy_timeout(lock_timeout)?;
-        // Otherwise a misspelt column in double quotes is read as text, and rows come back.
-        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
-        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DDL, false)?;
-        functions::register(connection)?;
-        connection.pragma_query_value(None, "encoding", |row| row.get(0))
-    };
-    match settings().map_err(failed)?.as_str() {
-        "UTF-8" => Ok(()),
-        other => Err(Error::unfit_session(format!("its text is {other}, and UTF-8 is needed"))),
-    }
+}
+
+/// Makes a connection mean what every other handle means.
+fn set_up(connection: &Connection, lock_timeout: Duration) -> rusqlite::Result<Encoding> {
+    // First, because another process may hold the lock that reading the file takes.
+    connection.busy_timeout(lock_timeout)?;
+    set_pragmas(connection)?;
+    // Otherwise a misspelt column in double quotes is read as text, and rows come back.
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DDL, false)?;
+    functions::register(connection)?;
+    // Reads the file, so that one which is no database is noticed here.
+    connection.pragma_query_value(None, "encoding", |row| row.get(0)).map(Encoding)
+}
+
+/// Sets what hand-written text may change.
+fn set_pragmas(connection: &Connection) -> rusqlite::Result<()> {
+    connection.pragma_update(None, "foreign_keys", true)?;
+    connection.pragma_update(None, "query_only", false)
 }
 
 /// A connection that is called on the thread of whoever asks.
 pub(crate) struct DirectWire<'c> {
     pub(crate) connection: &'c Connection,
-    pub(crate) timeout: Option<&'c StatementTimeout>,
+    opened: Option<&'c Opened>,
+    limit: Option<Duration>,
+}
+
+impl<'c> DirectWire<'c> {
+    pub(crate) fn new(
+        connection: &'c Connection,
+        opened: Option<&'c Opened>,
+    ) -> DirectWire<'c> {
+        DirectWire { connection, opened, limit: None }
+    }
 }
 
 impl Wire for DirectWire<'_> {
     type Mode = Blocking;
+
+    const STOPS_ITSELF: bool = true;
 
     fn dialect(&self) -> Dialect {
         Dialect::Sqlite
@@ -102,11 +159,21 @@ impl Wire for DirectWire<'_> {
         sink: &'f mut dyn Sink,
         _alone: bool,
     ) -> Ready<Result<(), Error>> {
-        ready(within(self.timeout, || run(self.connection, statement, sink)))
+        ready(within(self.opened, self.limit, || run(self.connection, statement, sink)))
     }
 
     fn command<'f>(&'f mut self, text: &'f str) -> Ready<Result<(), Error>> {
-        ready(self.connection.execute_batch(text).map_err(failed))
+        let run = || self.connection.execute_batch(text).map_err(failed);
+        ready(within(self.opened, self.limit, run))
+    }
+
+    fn stop_after(&mut self, longest: Option<Duration>) {
+        self.limit = longest;
+    }
+
+    fn limit(&mut self, longest: Option<Duration>) -> Ready<Result<(), Error>> {
+        self.stop_after(longest);
+        ready(Ok(()))
     }
 
     // Nothing is given up in the middle: a call ends before it returns.
@@ -122,7 +189,7 @@ impl Wire for DirectWire<'_> {
         self.connection.is_autocommit()
     }
 
-    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
+    fn begin_texts(&self, options: TransactionOptions) -> BeginTexts {
         begin_texts(options)
     }
 
@@ -132,10 +199,10 @@ impl Wire for DirectWire<'_> {
 }
 
 /// A lock that is taken at once is waited for; one that a statement after a query takes would fail at once.
-pub(super) fn begin_texts(options: TransactionOptions) -> &'static [&'static str] {
+pub(super) fn begin_texts(options: TransactionOptions) -> BeginTexts {
     match options.read_only {
-        false => &["BEGIN IMMEDIATE"],
-        true => &["BEGIN", "PRAGMA query_only = ON"],
+        false => smallvec![Cow::Borrowed("BEGIN IMMEDIATE")],
+        true => smallvec![Cow::Borrowed("BEGIN"), Cow::Borrowed("PRAGMA query_only = ON")],
     }
 }
 
@@ -240,7 +307,7 @@ impl<'c> OpenRows<'c> {
 /// Stops statements that run too long, or that nobody waits for. SQLite asks it every so many steps whether to go on.
 #[derive(Clone)]
 pub(crate) struct StatementTimeout {
-    longest: Option<Duration>,
+    usual: Option<Duration>,
     opened: Instant,
     /// When the running statement has to end, in nanoseconds after `opened`; 0 while none runs.
     end: Arc<AtomicU64>,
@@ -250,12 +317,9 @@ impl StatementTimeout {
     /// Asks also whether `given_up` is set, where there is such a thing.
     pub(super) fn install(
         connection: &mut Connection,
-        longest: Option<Duration>,
+        usual: Option<Duration>,
         given_up: Option<Arc<AtomicBool>>,
-    ) -> Result<Option<StatementTimeout>, Error> {
-        if longest.is_none() && given_up.is_none() {
-            return Ok(None);
-        }
+    ) -> Result<StatementTimeout, Error> {
         let (opened, end) = (Instant::now(), Arc::new(AtomicU64::new(0)));
         let seen = end.clone();
         let is_over = move || {
@@ -267,19 +331,36 @@ impl StatementTimeout {
         connection
             .progress_handler(STEPS_BETWEEN_LOOKS, Some(is_over))
             .map_err(failed)?;
-        Ok(Some(StatementTimeout { longest, opened, end }))
+        Ok(StatementTimeout { usual, opened, end })
+    }
+
+    /// The longest that a statement may run where its call has no time limit.
+    pub(crate) fn usual(&self) -> Option<Duration> {
+        self.usual
     }
 }
 
-/// Runs `work`, and stops a statement of it that runs too long, if there is such a limit.
+/// Runs `work`, and stops a statement of it that runs longer than `limit`, if both are there.
 #[inline]
-pub(crate) fn within<T>(timeout: Option<&StatementTimeout>, work: impl FnOnce() -> T) -> T {
-    let Some(timeout) = timeout else { return work() };
-    let Some(longest) = timeout.longest else { return work() };
+pub(crate) fn within<T>(
+    opened: Option<&Opened>,
+    limit: Option<Duration>,
+    work: impl FnOnce() -> T,
+) -> T {
+    let (Some(opened), Some(longest)) = (opened, limit) else { return work() };
+    let timeout = &opened.timeout;
+    // While it waits for a lock SQLite asks nobody whether to go on.
+    let waits_less = longest < opened.lock_timeout;
+    if waits_less {
+        let _ = opened.connection.busy_timeout(longest);
+    }
     let end = nanoseconds(timeout.opened.elapsed() + longest);
     timeout.end.store(end, Ordering::Relaxed);
     let result = work();
     timeout.end.store(0, Ordering::Relaxed);
+    if waits_less {
+        let _ = opened.connection.busy_timeout(opened.lock_timeout);
+    }
     result
 }
 

@@ -2,6 +2,7 @@
 
 mod cells;
 pub(crate) mod direct;
+mod file;
 mod functions;
 mod session;
 mod threaded;

@@ -62,7 +62,7 @@ impl sealed::BlockingHandle for Session<'_> {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> BlockingAccess<'_> {
         let held = Held::Lent(self.connection);
-        BlockingAccess::Direct(DirectAccess::Connection(held, &self.setting))
+        BlockingAccess::Direct(DirectAccess::Connection(held, &self.setting, None))
     }
 }
 

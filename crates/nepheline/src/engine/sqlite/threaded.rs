@@ -2,6 +2,7 @@
 //! file, and so that a transaction can be undone where there is no runtime.
 
 use std::any::Any;
+use std::path::PathBuf;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -17,14 +18,15 @@ use rusqlite::InterruptHandle;
 use tokio::sync::oneshot;
 
 use super::direct::{self, OpenRows, Opened};
+use super::file::OpenFile;
 use crate::access::options::{Options, SqliteMode};
 use crate::engine::{AsyncWire, BoxWire, Connect};
 use crate::exec::sink::Sink;
-use crate::exec::transaction::TransactionOptions;
+use crate::exec::transaction::{BeginTexts, TransactionOptions};
 
 /// Opens connections for the pool.
 pub(crate) struct Connector {
-    pub(crate) path: String,
+    pub(crate) path: PathBuf,
     pub(crate) mode: SqliteMode,
     pub(crate) options: Options,
 }
@@ -43,6 +45,10 @@ struct ThreadedWire {
     ending: Option<oneshot::Receiver<()>>,
     /// Where the rows of a stream are asked for.
     stream: Option<Sender<Chunk>>,
+    /// The longest that a statement may run.
+    limit: Option<Duration>,
+    /// The file, for the thread of the pool to look at.
+    file: Option<OpenFile>,
 }
 
 #[derive(Default)]
@@ -60,6 +66,8 @@ impl Connect for Connector {
     fn connect(&self) -> BoxFuture<'_, Result<BoxWire, Error>> {
         let (path, mode, options) = (self.path.clone(), self.mode, self.options.clone());
         Box::pin(async move {
+            let file = OpenFile::at(&path);
+            let limit = options.statement_timeout;
             let (jobs, receive) = channel::<Job>();
             let (opened_send, opened) = oneshot::channel();
             let signals = Arc::new(Signals::default());
@@ -80,7 +88,15 @@ impl Connect for Connector {
             let started = thread.spawn(work);
             started.map_err(|err| Error::cannot_open("for lack of a thread", err))?;
             let interrupt = Arc::new(opened.await.map_err(gone)??);
-            let wire = ThreadedWire { jobs, signals, interrupt, ending: None, stream: None };
+            let wire = ThreadedWire {
+                jobs,
+                signals,
+                interrupt,
+                ending: None,
+                stream: None,
+                limit,
+                file,
+            };
             Ok(Box::new(wire) as BoxWire)
         })
     }
@@ -113,14 +129,14 @@ impl ThreadedWire {
     ) -> Result<T, Error> {
         let (answer, answered) = oneshot::channel::<Answer<T>>();
         let (end, ending) = oneshot::channel();
-        let signals = self.signals.clone();
+        let (signals, limit) = (self.signals.clone(), self.limit);
         let job = Box::new(move |opened: &Opened| {
             if signals.given_up.load(Ordering::Acquire) {
                 let _ = end.send(());
                 return;
             }
             let done = catch_unwind(AssertUnwindSafe(|| {
-                direct::within(opened.timeout.as_ref(), || work(opened))
+                direct::within(Some(opened), limit, || work(opened))
             }));
             signals
                 .autocommit
@@ -184,14 +200,18 @@ impl AsyncWire for ThreadedWire {
         .boxed()
     }
 
-    fn open<'f>(&'f mut self, statement: &'f Statement<'_>) -> BoxFuture<'f, Result<(), Error>> {
-        let owned = statement.to_owned_binds();
+    fn open<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        _alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        let (owned, limit) = (statement.to_owned_binds(), self.limit);
         Box::pin(async move {
             let (asked, asks) = channel::<Chunk>();
             let (opened_send, opened) = oneshot::channel::<Answer<()>>();
             let (end, ending) = oneshot::channel();
             let job = Box::new(move |opened: &Opened| {
-                stream(opened, &owned, &asks, opened_send);
+                stream(opened, &owned, limit, &asks, opened_send);
                 let _ = end.send(());
             });
             self.ending = Some(ending);
@@ -272,15 +292,28 @@ impl AsyncWire for ThreadedWire {
         })
     }
 
-    fn rested(&mut self, _rested: Duration) -> BoxFuture<'_, bool> {
+    fn is_closed(&self) -> bool {
+        self.file.as_ref().is_some_and(|file| file.replaced().is_some())
+    }
+
+    fn check(&mut self) -> BoxFuture<'_, bool> {
         Box::pin(std::future::ready(true))
+    }
+
+    fn limit(&mut self, longest: Option<Duration>) -> BoxFuture<'_, Result<(), Error>> {
+        self.limit = longest;
+        Box::pin(std::future::ready(Ok(())))
+    }
+
+    fn reset(&mut self) -> BoxFuture<'_, Result<(), Error>> {
+        self.job(Opened::reset).boxed()
     }
 
     fn has_ended_transaction(&self) -> bool {
         self.signals.autocommit.load(Ordering::Acquire)
     }
 
-    fn begin_texts(&self, options: TransactionOptions) -> &'static [&'static str] {
+    fn begin_texts(&self, options: TransactionOptions) -> BeginTexts {
         direct::begin_texts(options)
     }
 
@@ -293,10 +326,10 @@ impl AsyncWire for ThreadedWire {
 fn stream(
     opened: &Opened,
     statement: &Statement<'static>,
+    limit: Option<Duration>,
     asks: &Receiver<Chunk>,
     opened_send: oneshot::Sender<Answer<()>>,
 ) {
-    let timeout = opened.timeout.as_ref();
     let mut rows = match OpenRows::open(&opened.connection, statement) {
         Ok(rows) => rows,
         Err(err) => return drop(opened_send.send(Ok(Err(err)))),
@@ -306,7 +339,7 @@ fn stream(
     }
     while let Ok((mut sink, most, answer)) = asks.recv() {
         let read = catch_unwind(AssertUnwindSafe(|| {
-            let more = direct::within(timeout, || rows.next(statement, &mut *sink, most))?;
+            let more = direct::within(Some(opened), limit, || rows.next(statement, &mut *sink, most))?;
             Ok((sink, more))
         }));
         if answer.send(read).is_err() {

@@ -1,0 +1,60 @@
+//! The settings of a session, on which the meaning of our statements depends.
+
+use std::fmt::Write as _;
+use std::time::Duration;
+
+/// Settings that hold for every session: each overrules a default that the server, the database or the role may have.
+const ALWAYS: [&str; 4] = [
+    "TIME ZONE 'UTC'",
+    "client_encoding TO 'UTF8'",
+    "standard_conforming_strings TO on",
+    "transform_null_equals TO off",
+];
+
+/// Takes back whatever hand-written text may have left in a session, but for prepared statements, which are ours.
+pub(super) const AS_AT_FIRST: &str = "SET SESSION AUTHORIZATION DEFAULT; RESET ALL; CLOSE ALL; UNLISTEN *; \
+     SELECT pg_advisory_unlock_all(); DISCARD TEMP;";
+
+/// The settings of one session.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Settings {
+    pub(super) lock_timeout: Option<Duration>,
+    pub(super) statement_timeout: Option<Duration>,
+}
+
+impl Settings {
+    /// The text that sets them for the session.
+    pub(super) fn text(self) -> String {
+        self.text_after("SET ")
+    }
+
+    /// The text that sets them for a transaction.
+    pub(super) fn text_in_transaction(self) -> String {
+        // The server looks whether anybody still waits for what it does ("Client Connection Defaults").
+        self.text_after("SET LOCAL ") + "SET LOCAL client_connection_check_interval TO 1000; "
+    }
+
+    fn text_after(self, set: &str) -> String {
+        let mut text = String::new();
+        for setting in ALWAYS {
+            let _ = write!(text, "{set}{setting}; ");
+        }
+        if let Some(longest) = self.lock_timeout {
+            let _ = write!(text, "{set}lock_timeout TO {}; ", milliseconds(longest));
+        }
+        if let Some(longest) = self.statement_timeout {
+            let _ = write!(text, "{set}statement_timeout TO {}; ", milliseconds(longest));
+        }
+        text
+    }
+}
+
+/// The text that sets the longest that a statement may run.
+pub(super) fn statement_timeout(longest: Option<Duration>) -> String {
+    format!("SET statement_timeout TO {}", longest.map_or(0, milliseconds))
+}
+
+/// Zero means no limit to the server, so that less than a millisecond is one.
+fn milliseconds(longest: Duration) -> u128 {
+    longest.as_millis().max(1)
+}
