@@ -10,7 +10,7 @@ use deadpool::managed::{
     self, Manager, Metrics, Object, PoolError, RecycleError, RecycleResult, TimeoutType, Timeouts,
     WeakPool,
 };
-use nepheline_core::Error;
+use nepheline_core::{Error, ErrorKind};
 
 use super::metrics::{Counts, PoolMetrics, Why};
 use super::{BoxWire, Connect, STOPPING, caretaker};
@@ -31,7 +31,6 @@ pub(crate) struct Pool {
     counts: Arc<Counts>,
     pool_wait: Duration,
     connect_timeout: Duration,
-    shown: String,
 }
 
 /// A connection of the pool. Dropped, it is counted as closed.
@@ -70,6 +69,7 @@ impl Drop for Pooled {
 /// Opens and checks the connections of the pool.
 struct Lines {
     connect: Box<dyn Connect>,
+    shown: String,
     counts: Arc<Counts>,
     statement_timeout: Option<Duration>,
     limits: Limits,
@@ -162,7 +162,12 @@ impl Manager for Lines {
     type Error = Error;
 
     async fn create(&self) -> Result<Box<Pooled>, Error> {
-        let line = Line::new(self.connect.connect().await?, self.statement_timeout);
+        let wire = self.connect.connect().await.map_err(|err| match err.kind() {
+            // Of a connection that was cut while its session was set up nobody had anything that could be lost.
+            ErrorKind::ConnectionLost => Error::cannot_open(&format!("`{}`", self.shown), err),
+            _ => err,
+        })?;
+        let line = Line::new(wire, self.statement_timeout);
         self.counts.opened();
         Ok(Box::new(Pooled { line, counts: self.counts.clone(), why: Why::WithHandle }))
     }
@@ -201,6 +206,7 @@ impl Pool {
         let limits = Limits { idle: options.idle_limit, life: options.life_limit };
         let lines = Lines {
             connect,
+            shown: options.shown(),
             counts: counts.clone(),
             statement_timeout: options.statement_timeout,
             limits,
@@ -220,7 +226,6 @@ impl Pool {
             counts,
             pool_wait: options.pool_wait,
             connect_timeout: options.connect_timeout,
-            shown: options.shown(),
         })
     }
 
@@ -243,7 +248,9 @@ impl Pool {
         let mut object = taken.map_err(|err| match err {
             PoolError::Backend(err) => err,
             PoolError::Closed => Error::closed(),
-            other => Error::cannot_open(&format!("`{}`", self.shown), other),
+            other => {
+                Error::cannot_open(&format!("`{}`", self.pool.manager().shown), other)
+            }
         })?;
         object.begin_call(call);
         Ok(Lease(Some(object)))

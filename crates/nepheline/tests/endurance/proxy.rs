@@ -19,6 +19,8 @@ pub(crate) enum Mode {
     SwallowAnswers,
     /// The connection is closed in order.
     Cut,
+    /// The connection is closed in order after this many bytes of answers.
+    CutAfter(usize),
     /// The connection is reset.
     Reset,
 }
@@ -126,11 +128,22 @@ async fn pump_into(
     mut mode: watch::Receiver<Mode>,
     answers: bool,
 ) {
-    let (mut buffer, mut waiting) = (vec![0; 16 << 10], Vec::new());
+    let (mut buffer, mut waiting, mut carried) = (vec![0; 16 << 10], Vec::new(), 0);
     loop {
         let now = *mode.borrow_and_update();
         match now {
             Mode::Cut | Mode::Reset => return,
+            Mode::CutAfter(most) if answers && carried + waiting.len() > most => {
+                let _ = to.write_all(&waiting[..most - carried]).await;
+                return;
+            }
+            Mode::CutAfter(_) => {
+                carried += waiting.len();
+                if to.write_all(&waiting).await.is_err() {
+                    return;
+                }
+                waiting.clear();
+            }
             Mode::Pass => {
                 if to.write_all(&waiting).await.is_err() {
                     return;

@@ -112,6 +112,25 @@ async fn a_stalled_network_ends_at_the_time_limit() {
 
 /// Before, PostgreSQL hung for good on each of them, and MariaDB for ten seconds.
 #[tokio::test(flavor = "multi_thread")]
+async fn a_connection_that_is_cut_while_it_is_opened_was_never_there() {
+    if servers().is_empty() {
+        return;
+    }
+    for server in OwnServer::each().await {
+        let proxy = Proxy::before(server.port).await;
+        let url = server.url_at(proxy.port);
+        let mut bytes = 0;
+        loop {
+            proxy.set(Mode::CutAfter(bytes));
+            let Err(err) = within(10.0, Database::open(&url)).await else { break };
+            assert_eq!(err.kind(), ErrorKind::Connection, "after {bytes} bytes: {err:#}");
+            bytes += 23;
+        }
+        assert!(bytes > 100, "{}: it was opened with {bytes} bytes of answers", server.name());
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn dead_connections_are_replaced_within_the_wait_for_the_pool() {
     if servers().is_empty() {
         return;
