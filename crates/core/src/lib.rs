@@ -48,22 +48,14 @@
 #[macro_use]
 mod tuples;
 
-mod compile;
-mod error;
-mod expr;
-mod function;
-mod origin;
-mod policy;
-mod query;
-mod row;
-mod storable;
-mod table;
+mod build;
+mod dialect;
+mod model;
+mod plan;
+mod sql;
 mod tree;
-mod write;
 
-pub use compile::{ByClause, Dialect, Operation, Sql};
-pub use error::{Error, ErrorKind};
-pub use expr::{
+pub use build::expr::{
     Aggregate, Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column,
     Condition, Expr, Expression, Follows, FollowsEither, HasDate, HasTime, HoldsAggregates,
     HoldsColumns, Integer, IntoOrders, JsonExpression, KnownPerGroup, KnownPerRow, Level, ListItem,
@@ -74,38 +66,51 @@ pub use expr::{
     joined, lag, lag_or, last_value, lead, lead_or, max, min, ntile, per, rank, rollup, row_number,
     sum,
 };
-pub use origin::Origin;
-pub use policy::{Carried, Clock, Policy, PolicyUse};
-pub use query::{
+pub use build::policy::Policy;
+pub use build::query::{
     Alongside, Append, Beside, JoinsTo, MappedRows, NamedQuery, Query, Scope, SumOf, Summed,
     Tables, all_scopes, any_scope, from, named, recursive,
 };
-pub use row::{Cell, Cells, RowShape};
-pub use storable::{
-    BindValue, Collected, ColumnType, InJson, List, MaybeNull, Mismatch, NeverNull, Nullable,
-    Nullness, SqlType, Storable,
+pub use build::table::{Keyed, RefersTo, Retires, RowStruct, Table};
+pub use build::write::{
+    Delete, Insert, InsertFrom, IntoAssignments, Unsaved, Update, Upsert, Writes,
 };
-pub use table::{ColumnInfo, Keyed, RefersTo, Retires, RowStruct, Table, TableInfo};
-pub use write::{
-    Assignment, Delete, Insert, InsertFrom, IntoAssignments, Unsaved, Update, Upsert, Writes,
+pub use dialect::Dialect;
+pub use model::{
+    BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, Error, ErrorKind,
+    InJson, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, Origin, RowShape, SqlType,
+    Storable, TableInfo,
 };
+pub use sql::{ByClause, Operation, Sql};
+pub use tree::{Assignment, PolicyUse};
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
 pub mod internal {
     pub use serde;
 
-    pub use crate::compile::{Asking, Copying, Kept, Statement, Wanted};
-    pub use crate::error::Violation;
-    pub use crate::expr::{Gives, Selection, argument};
-    pub use crate::function::Function;
-    pub use crate::policy::{PolicyInfo, fill_of, policy_id};
-    pub use crate::query::{
-        AndThen, AtMostSole, Companion, Companions, Each, Found, Key, KeyPart, KeyedRow, Keyset,
-        Lookup, Places, Selects, Sole, Source, StandsAlongside,
+    pub use crate::build::expr::{Gives, Selection, argument};
+    pub use crate::build::policy::condition_of;
+    pub use crate::build::query::{
+        AndThen, AtMostSole, Companion, Companions, Each, Found, Keyset, Lookup, Places, Selects,
+        Sole, StandsAlongside,
     };
-    pub use crate::storable::LentBind;
-    pub use crate::table::{ColumnRole, Made, Reference};
-    pub use crate::tree::RawColumn;
-    pub use crate::write::{Part, Parts, Step, Stretch, WantedBack, Written};
+    /// The questions that a dialect answers, and what the answers are made of.
+    pub mod dialect {
+        pub use crate::dialect::{
+            Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder,
+            PatternForm, Placeholder, Quotes, ReturningForm, ReturningOf, TruthForm, UpsertForm,
+        };
+        pub use crate::tree::{JoinKind, Lock, SetOperator};
+    }
+    pub use crate::dialect::Grammar;
+    pub use crate::model::error::Violation;
+    pub use crate::model::{
+        ColumnRole, Function, Key, KeyPart, KeyedRow, LentBind, Made, MissingValue, PolicyInfo,
+        Reference, fill_of,
+    };
+    pub use crate::plan::write::{Part, Parts, Step, Stretch, WantedBack, Written};
+    pub use crate::plan::{Asking, Kept, Wanted};
+    pub use crate::sql::{Copying, Statement};
+    pub use crate::tree::{PolicyCondition, RawColumn, Source, policy_id};
 }

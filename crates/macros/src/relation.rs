@@ -205,12 +205,16 @@ impl Reference {
                 #name,
                 || <#target as ::nepheline::RowStruct>::INFO,
                 &[#([
-                    |source| ::nepheline::Column::raw(
-                        <#ident as ::nepheline::RowStruct>::columns(source).#own,
+                    || ::nepheline::Column::info(
+                        <#ident as ::nepheline::RowStruct>::columns(
+                            ::nepheline::internal::Source::NOWHERE,
+                        ).#own,
                     ),
-                    |source| {
-                        let theirs = <#target as ::nepheline::RowStruct>::columns(source);
-                        ::nepheline::Column::raw(#theirs)
+                    || {
+                        let theirs = <#target as ::nepheline::RowStruct>::columns(
+                            ::nepheline::internal::Source::NOWHERE,
+                        );
+                        ::nepheline::Column::info(#theirs)
                     },
                 ]),*],
                 #optional,

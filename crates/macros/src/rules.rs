@@ -196,10 +196,10 @@ impl TableItem<'_> {
                 ::nepheline::internal::PolicyInfo::new(
                     #name,
                     || ::nepheline::internal::policy_id(&#policy),
-                    |source, carried| {
+                    &::nepheline::internal::PolicyCondition::new(|source, carried| {
                         let columns = <#ident as ::nepheline::RowStruct>::columns(source);
-                        ::nepheline::Policy::<#columns, _>::condition(#policy, columns, carried)
-                    },
+                        ::nepheline::internal::condition_of::<#columns, _>(#policy, columns, carried)
+                    }),
                 )
             }
         })

@@ -1,24 +1,28 @@
 //! The untyped syntax tree: what typed expressions and queries become, and all that the compiler reads.
 //!
-//! Nodes are made by the constructors of `build` only. They keep lists of conditions flat and the tree
+//! Nodes are made by the constructors of `construct` only. They keep lists of conditions flat and the tree
 //! shallow, so that cloning, dropping and walking it may simply recurse.
 
-mod build;
+mod construct;
+mod policy;
 mod select;
+mod source;
 mod walk;
 
 use smallvec::SmallVec;
 
+pub use policy::{PolicyCondition, PolicyUse, policy_id};
+pub(crate) use policy::{Waived, Waiver};
 pub(crate) use select::{
-    Asked, Body, Join, Lock, Named, OfEach, OrderTerm, Recursion, RelationName, Select,
-    SetOperator, Sets, Special,
+    Asked, Body, Join, Named, OfEach, OrderTerm, ROUND, Recursion, RelationName, Select, Sets,
+    Special,
 };
+pub use select::{JoinKind, Lock, SetOperator};
+pub use source::Source;
+pub(crate) use source::{Path, SourceId};
+pub(crate) use walk::{Inner, InnerMut};
 
-use crate::function::Function;
-use crate::origin::Origin;
-use crate::query::{Path, Source};
-use crate::storable::{BindValue, SqlType};
-use crate::table::ColumnInfo;
+use crate::model::{BindValue, ColumnInfo, Function, Origin, SqlType};
 
 /// A node deeper than this becomes [`Node::TooDeep`], which no dialect prints. Engines give up not far beyond.
 const DEEPEST: u16 = 400;
@@ -40,6 +44,14 @@ impl RawColumn {
     pub(crate) fn needs_collation(&self) -> bool {
         self.info.sql_type() == SqlType::Text && !self.info.is_by_code_point()
     }
+}
+
+/// A column and what an update sets it to; made by [`Column::set`](crate::Column::set).
+#[derive(Debug, Clone)]
+#[must_use = "an assignment does nothing until an update is given it"]
+pub struct Assignment {
+    pub(crate) column: &'static ColumnInfo,
+    pub(crate) value: Node,
 }
 
 /// A value or a condition. Two that are equal are the same text with the same binds; two queries
@@ -295,6 +307,34 @@ impl Node {
                 _ => SqlType::Boolean,
             },
             _ => SqlType::Boolean,
+        }
+    }
+
+    /// Whether it is a condition, which not every dialect takes for a value; else it is a value, perhaps a truth value.
+    pub(crate) fn is_condition(&self) -> bool {
+        match self {
+            Node::Compare(..)
+            | Node::Between(..)
+            | Node::All(..)
+            | Node::Any(..)
+            | Node::Not(..)
+            | Node::IsNull(..)
+            | Node::IsNotNull(..)
+            | Node::OneOf(..)
+            | Node::InQuery(..)
+            | Node::Like(..) => true,
+            Node::Subquery(_, subquery) => !subquery.asked.is_a_value(),
+            Node::Call(_, call) => call.function.is_condition(),
+            Node::Column(_)
+            | Node::Bind(_)
+            | Node::Case(..)
+            | Node::Aggregate(..)
+            | Node::Window(..)
+            | Node::Key(..)
+            | Node::Trusted(_)
+            | Node::Refused(_)
+            | Node::Unfit(_)
+            | Node::TooDeep => false,
         }
     }
 

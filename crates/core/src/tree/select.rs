@@ -1,15 +1,12 @@
 //! A query in the tree: its clauses, each with who asked for it.
 
+use crate::model::{BindValue, ColumnInfo, ColumnRole, Made, Origin, SqlType, TableInfo};
+use crate::tree::{Path, Source, SourceId, Waived};
 use std::sync::Arc;
 
 use smallvec::SmallVec;
 
 use super::{Facts, Node, RawColumn, together};
-use crate::origin::Origin;
-use crate::policy::Waived;
-use crate::query::{Path, Source, SourceId};
-use crate::storable::BindValue;
-use crate::table::TableInfo;
 
 /// An expression that rows are ordered by.
 #[derive(Debug, Clone, PartialEq)]
@@ -101,9 +98,25 @@ pub(crate) struct Recursion {
     pub(crate) step: Select,
 }
 
+/// The number of the round that a row is from, beside the fields of its struct.
+pub(crate) static ROUND: ColumnInfo = ColumnInfo::new(
+    "nepheline_rows",
+    "nepheline_round",
+    [r#""nepheline_rows"."nepheline_round""#, "`nepheline_rows`.`nepheline_round`"],
+    (SqlType::Integer, false),
+    ColumnRole {
+        key: false,
+        generated: false,
+        unique: false,
+        by_code_point: false,
+        retires: false,
+        made: Made::Given,
+    },
+);
+
 /// How rows that are read are kept from others until the transaction ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Lock {
+pub enum Lock {
     /// Who holds one is waited for.
     Wait,
     /// Rows that somebody else has locked are left out.
@@ -119,11 +132,16 @@ pub(crate) struct Sets {
     pub(crate) others: Vec<(SetOperator, Select)>,
 }
 
+/// How the rows of two queries are put together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum SetOperator {
+pub enum SetOperator {
+    /// Rows of either, each once.
     Union,
+    /// Rows of either.
     UnionAll,
+    /// Rows of both, each once.
     Intersect,
+    /// Rows of the left side alone, each once.
     Except,
 }
 
@@ -186,6 +204,17 @@ impl Special {
     }
 }
 
+/// Which rows a join gives.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum JoinKind {
+    /// Those of both sides that belong together.
+    Inner,
+    /// All of the left side, also those that nothing on the right belongs to.
+    Left,
+    /// All of one side with all of the other.
+    Cross,
+}
+
 /// A table beside that of a query.
 #[derive(Debug, Clone)]
 pub(crate) struct Join {
@@ -237,6 +266,21 @@ impl Select {
     pub(crate) fn entry(&self) -> Source {
         let here = Source { id: self.source, path: Path::HERE };
         self.rows.first().copied().unwrap_or(here)
+    }
+
+    /// The table that stands there: one that the query is over, or a parent that is followed from it.
+    pub(crate) fn table_at(&self, source: Source) -> Option<&'static TableInfo> {
+        match source.path.last() {
+            Some((before, step)) => {
+                let from = self.table_at(Source { path: before, ..source })?;
+                Some(from.references().get(step)?.target())
+            }
+            None if self.source == source.id => Some(self.table),
+            None => {
+                let joined = self.joins.iter().find(|join| join.source == source.id)?;
+                Some(joined.table)
+            }
+        }
     }
 
     pub(crate) fn is_over(&self, source: SourceId) -> bool {

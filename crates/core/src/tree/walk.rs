@@ -1,7 +1,8 @@
 //! Walks over the columns of a tree, those in subqueries too.
 
-use super::{Aggregate, Node, RawColumn, Select, Window};
-use crate::query::Source;
+use std::sync::Arc;
+
+use super::{Aggregate, Body, Named, Node, RawColumn, Select, Source, Window};
 
 impl Aggregate {
     pub(crate) fn nodes(&self) -> impl Iterator<Item = &Node> {
@@ -111,8 +112,24 @@ impl Node {
         }
     }
 
+    /// Shows each query that stands in it, but not those that stand in these in turn.
+    fn each_inner<'n>(&'n self, see: &mut dyn FnMut(Inner<'n>)) {
+        if !self.facts().queries {
+            return;
+        }
+        match self {
+            Node::Subquery(_, subquery) => see(Inner::Query(&subquery.select)),
+            Node::InQuery(_, in_query) => see(Inner::Query(&in_query.select)),
+            _ => {}
+        }
+        self.children(&mut |child| child.each_inner(see));
+    }
+
     /// Gives each query that stands in it to be changed, but not those that stand in these in turn.
     pub(crate) fn each_query(&mut self, change: &mut dyn FnMut(&mut Select)) {
+        if !self.facts().queries {
+            return;
+        }
         match self {
             Node::Subquery(_, subquery) => change(&mut subquery.select),
             Node::InQuery(_, in_query) => change(&mut in_query.select),
@@ -135,5 +152,81 @@ impl Node {
             return change(column);
         }
         self.children_mut(&mut |child| child.each_own_column(change));
+    }
+}
+
+/// A query that stands in another: in the place of a table, or in an expression.
+pub(crate) enum Inner<'s> {
+    Query(&'s Select),
+    Named(&'s Arc<Named>),
+}
+
+/// The same to be changed.
+pub(crate) enum InnerMut<'s> {
+    Query(&'s mut Select),
+    Named(&'s mut Arc<Named>),
+}
+
+impl Body {
+    fn each_inner<'s>(&'s self, see: &mut dyn FnMut(Inner<'s>)) {
+        match self {
+            Body::Table | Body::Again => {}
+            Body::Query(select) => see(Inner::Query(select)),
+            Body::Named(named) => see(Inner::Named(named)),
+            Body::Sets(sets) => {
+                see(Inner::Query(&sets.first));
+                sets.others
+                    .iter()
+                    .for_each(|(_, select)| see(Inner::Query(select)));
+            }
+            Body::Recursion(recursion) => {
+                see(Inner::Query(&recursion.start));
+                see(Inner::Query(&recursion.step));
+            }
+        }
+    }
+
+    fn each_inner_mut(&mut self, change: &mut dyn FnMut(InnerMut<'_>)) {
+        match self {
+            Body::Table | Body::Again => {}
+            Body::Query(select) => change(InnerMut::Query(select)),
+            Body::Named(named) => change(InnerMut::Named(named)),
+            Body::Sets(sets) => {
+                change(InnerMut::Query(&mut sets.first));
+                sets.others
+                    .iter_mut()
+                    .for_each(|(_, select)| change(InnerMut::Query(select)));
+            }
+            Body::Recursion(recursion) => {
+                change(InnerMut::Query(&mut recursion.start));
+                change(InnerMut::Query(&mut recursion.step));
+            }
+        }
+    }
+}
+
+impl Select {
+    /// Shows each query that stands in it, but not those that stand in these in turn.
+    pub(crate) fn each_inner<'s>(&'s self, see: &mut dyn FnMut(Inner<'s>)) {
+        self.body.each_inner(see);
+        for join in &self.joins {
+            join.body.each_inner(see);
+        }
+        if self.holds_queries() {
+            self.nodes().for_each(|node| node.each_inner(see));
+        }
+    }
+
+    /// Gives the same queries to be changed, in the same order.
+    pub(crate) fn each_inner_mut(&mut self, change: &mut dyn FnMut(InnerMut<'_>)) {
+        self.body.each_inner_mut(change);
+        for join in &mut self.joins {
+            join.body.each_inner_mut(change);
+        }
+        if self.holds_queries() {
+            self.nodes_mut().for_each(|node| {
+                node.each_query(&mut |select| change(InnerMut::Query(select)));
+            });
+        }
     }
 }

@@ -79,7 +79,7 @@ impl Access for AsyncAccess<'_> {
                 AsyncAccess::Database(database, call) => {
                     let lease = database.lease(*call).await;
                     let mut lease = lease.map_err(|err| statement.context(err))?;
-                    let running = database.setting.begin(&mut statement, ask.counts())?;
+                    let running = database.setting.begin(database.dialect(), &mut statement, ask.counts())?;
                     if !running.has_answer() {
                         let opened = lease.line().open(&statement).await;
                         opened.map_err(|err| statement.context(err))?;

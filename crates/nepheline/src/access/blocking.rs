@@ -221,7 +221,7 @@ impl Database {
     pub fn dialect(&self) -> Dialect {
         match &self.engine {
             #[cfg(feature = "sqlite")]
-            Engine::Direct(..) => Dialect::Sqlite,
+            Engine::Direct(..) => crate::engine::sqlite::DIALECT,
             Engine::Served(served) => served.database.dialect(),
         }
     }
@@ -471,7 +471,7 @@ impl Access for BlockingAccess<'_> {
             BlockingAccess::Direct(access) => access.asking(),
             BlockingAccess::Served(_, access) => access.asking(),
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Refused(setting, _) => setting.asking(Dialect::Sqlite),
+            BlockingAccess::Refused(setting, _) => setting.asking(crate::engine::sqlite::DIALECT),
         }
     }
 

@@ -20,7 +20,7 @@ pub(crate) fn now<F: Future>(future: F) -> F::Output {
 mod sqlite {
     use std::time::Duration;
 
-    use nepheline_core::Dialect;
+
     use nepheline_core::internal::{Asking, Kept, Statement};
     use parking_lot::ReentrantMutexGuard;
     use rusqlite::Connection;
@@ -197,7 +197,7 @@ mod sqlite {
             if let DirectAccess::Work(work, _, level, _) = self {
                 work.check(*level)?;
             }
-            let mut running = self.setting().begin(&mut statement, ask.counts())?;
+            let mut running = self.setting().begin(crate::engine::sqlite::DIALECT, &mut statement, ask.counts())?;
             let answer = running.answer();
             let direct = self.connection();
             let rows = match answer {
@@ -219,7 +219,7 @@ mod sqlite {
 
     impl DirectAccess<'_> {
         pub(crate) fn asking(&self) -> Asking<'_> {
-            self.setting().asking(Dialect::Sqlite)
+            self.setting().asking(crate::engine::sqlite::DIALECT)
         }
 
         #[inline]

@@ -103,7 +103,7 @@ impl<W: AsyncWire> SessionAccess for Lent<W> {
         Box::pin(async move {
             self.check_stream()?;
             let mut line = self.line.lock().await;
-            let running = self.setting.begin(statement, counts)?;
+            let running = self.setting.begin(self.dialect, statement, counts)?;
             if !running.has_answer() {
                 let opened = line.open(statement).await;
                 opened.map_err(|err| statement.context(err))?;

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use nepheline_core::internal::{Asking, Statement};
-use nepheline_core::{Carried, Dialect, Error, Operation};
+use nepheline_core::{BindValue, Carried, Dialect, Error, Operation};
 
 use crate::exec::limit::CallLimit;
 use crate::observe::gate::{Gate, Gates, Running};
@@ -180,11 +180,13 @@ impl Setting {
         Setting { mirrors, ..self.clone() }
     }
 
-    /// The settings that a transaction begins with.
-    pub(crate) fn mirrored(&self, dialect: Dialect) -> Result<Vec<[String; 2]>, Error> {
-        if !self.mirrors.is_empty() && dialect != Dialect::Postgres {
-            return Err(Error::cannot_mirror(dialect));
-        }
+    /// The statements that a transaction begins with, which tell the session what is carried.
+    pub(crate) fn mirrored(&self, dialect: Dialect) -> Result<Vec<Statement<'static>>, Error> {
+        let grammar = dialect.grammar();
+        let Some(text) = grammar.session_value() else {
+            let mirrors = self.mirrors.is_empty();
+            return if mirrors { Ok(Vec::new()) } else { Err(Error::cannot_mirror(dialect)) };
+        };
         let mirrored = self.mirrors.iter().map(|Mirror { name, type_name, value }| {
             // PostgreSQL keeps names with a dot for programs ("Customized Options").
             if !name.contains('.') {
@@ -192,7 +194,8 @@ impl Setting {
             }
             let value = value(&self.carried);
             let value = value.ok_or_else(|| Error::missing_mirrored(name, type_name))?;
-            Ok([(*name).to_owned(), value])
+            let binds = vec![BindValue::Text((*name).into()), BindValue::Text(value.into())];
+            Ok(Statement::of_text(grammar, text, binds).doing(Operation::Prepare))
         });
         mirrored.collect()
     }
@@ -203,23 +206,29 @@ impl Setting {
 
     pub(crate) fn asking(&self, dialect: Dialect) -> Asking<'_> {
         Asking {
-            dialect,
+            grammar: dialect.grammar(),
             carried: &self.carried,
             time: Timestamp::now,
             stopped_at: None,
             // Row security, which the mirrors are for, does not let rows be copied.
             copies: self.mirrors.is_empty() && !self.never_copies,
+            tells: false,
             kept: None,
         }
     }
 
     /// To be called when a statement is sent.
     #[inline]
-    pub(crate) fn begin(&self, statement: &mut Statement<'_>, counts: bool) -> Result<Running, Error> {
+    pub(crate) fn begin(
+        &self,
+        dialect: Dialect,
+        statement: &mut Statement<'_>,
+        counts: bool,
+    ) -> Result<Running, Error> {
         if !self.mirrors.is_empty() {
-            self.check_mirrored(statement).map_err(|err| err.asked_at(statement.origin()))?;
+            self.check_mirrored(dialect).map_err(|err| err.asked_at(statement.origin()))?;
         }
-        let running = self.gates.begin(statement, self.in_transaction, counts)?;
+        let running = self.gates.begin(dialect, statement, self.in_transaction, counts)?;
         if let Some(trace) = &self.trace {
             trace.comment(statement);
         }
@@ -237,18 +246,18 @@ impl Setting {
         match self.gates.are_there() {
             false => Ok(Running::unseen()),
             true => {
-                let statement = Statement::of_text(dialect, text, Vec::new()).doing(operation);
-                self.gates.begin(&statement, self.in_transaction, false)
+                let statement = Statement::of_text(dialect.grammar(), text, Vec::new()).doing(operation);
+                self.gates.begin(dialect, &statement, self.in_transaction, false)
             }
         }
     }
 
     #[cold]
-    fn check_mirrored(&self, statement: &Statement<'_>) -> Result<(), Error> {
-        match statement.dialect() {
-            Dialect::Postgres if self.in_transaction => Ok(()),
-            Dialect::Postgres => Err(Error::mirrored_outside_transaction()),
-            other => Err(Error::cannot_mirror(other)),
+    fn check_mirrored(&self, dialect: Dialect) -> Result<(), Error> {
+        match dialect.grammar().session_value() {
+            None => Err(Error::cannot_mirror(dialect)),
+            Some(_) if self.in_transaction => Ok(()),
+            Some(_) => Err(Error::mirrored_outside_transaction()),
         }
     }
 }

@@ -261,7 +261,7 @@ pub(crate) struct Run<'s>(pub(crate) &'s str, pub(crate) Vec<BindValue>);
 
 impl Ask for Run<'_> {
     fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        Ok(Statement::of_text(asking.dialect, self.0, self.1.clone()))
+        Ok(Statement::of_text(asking.grammar, self.0, self.1.clone()))
     }
 }
 

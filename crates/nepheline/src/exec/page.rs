@@ -286,7 +286,7 @@ impl Asked {
                 return Err(Error::unfit_page("a page has one row at least"));
             }
             let mut keyset = Keyset::of(query, false)?;
-            let structure = keyset.structure(asking.dialect)?;
+            let structure = keyset.structure(asking.grammar)?;
             let cursor_keys = asking.carried.get::<CursorKeys>();
             if way == Way::Before {
                 keyset = Keyset::of(query, true)?;

@@ -33,7 +33,7 @@ async fn one<W: Wire>(
     sink: &mut dyn Sink,
     counts: bool,
 ) -> Result<(), Error> {
-    let mut running = setting.begin(statement, counts)?;
+    let mut running = setting.begin(line.wire.dialect(), statement, counts)?;
     let ran = match running.answer() {
         Some(answer) => {
             answer.give(sink, statement.key_cells());

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use std::sync::{Mutex as SyncMutex, MutexGuard as SyncMutexGuard, PoisonError};
 
 use nepheline_core::internal::{Kept, Statement};
-use nepheline_core::{BindValue, Dialect, Error, ErrorKind, Operation};
+use nepheline_core::{Dialect, Error, ErrorKind, Operation};
 use smallvec::SmallVec;
 use tokio::sync::{Mutex, MutexGuard};
 
@@ -169,10 +169,7 @@ impl<H: Hold> Work<H> {
                 }
             }
             let line = turn.line()?;
-            for binds in work.setting.mirrored(dialect)? {
-                let binds = binds.map(|text| BindValue::Text(text.into())).to_vec();
-                let statement = Statement::of_text(dialect, TELL_SESSION, binds);
-                let mut statement = statement.doing(Operation::Prepare);
+            for mut statement in work.setting.mirrored(dialect)? {
                 let mut ignored = Gathering::<Nothing, Vec<Nothing>>::default();
                 run::on(line, &work.setting, &mut statement, &mut ignored, false).await?;
             }
@@ -479,7 +476,7 @@ impl<H: Hold<Wire: StreamingWire>> Work<H> {
         call: Option<CallLimit>,
     ) -> Result<(StreamInside<'_, H>, Running), Error> {
         let mut turn = self.turn(level).await?;
-        let running = self.setting.begin(statement, counts)?;
+        let running = self.setting.begin(self.dialect, statement, counts)?;
         if !running.has_answer() {
             turn.runs = Some(Doom::given_up(statement));
             let line = turn.line_within(call)?;
@@ -602,6 +599,3 @@ async fn undo<W: Wire>(line: &mut Line<W>, setting: &Setting, savepoint: &str) -
 fn over() -> Error {
     Error::transaction_over("it was committed or undone")
 }
-
-/// Until the transaction ends.
-const TELL_SESSION: &str = "SELECT set_config($1, $2, true)";

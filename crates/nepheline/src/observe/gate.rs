@@ -193,13 +193,14 @@ impl Gates {
     #[inline]
     pub(crate) fn begin(
         &self,
+        dialect: Dialect,
         statement: &Statement<'_>,
         in_transaction: bool,
         counts: bool,
     ) -> Result<Running, Error> {
         match &self.gates {
             None => Ok(Running(None)),
-            Some(gates) => Gates::pass(gates, statement, in_transaction, counts),
+            Some(gates) => Gates::pass(gates, dialect, statement, in_transaction, counts),
         }
     }
 
@@ -209,13 +210,14 @@ impl Gates {
 
     fn pass(
         gates: &Arc<Vec<Arc<dyn Gate>>>,
+        dialect: Dialect,
         statement: &Statement<'_>,
         in_transaction: bool,
         counts: bool,
     ) -> Result<Running, Error> {
         let passing = Passing {
             number: NEXT.fetch_add(1, Ordering::Relaxed),
-            dialect: statement.dialect(),
+            dialect,
             operation: statement.operation(),
             tables: statement.tables().to_vec(),
             sql: statement.text().into(),

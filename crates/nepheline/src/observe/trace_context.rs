@@ -5,7 +5,7 @@ use std::str::FromStr;
 use std::sync::Arc;
 
 use nepheline_core::internal::Statement;
-use nepheline_core::{Dialect, Error};
+use nepheline_core::Error;
 
 /// Where a request stands in a distributed trace: the value of the header `traceparent` of W3C Trace Context.
 ///
@@ -88,7 +88,7 @@ impl TraceContext {
     }
 
     pub(crate) fn comment(&self, statement: &mut Statement<'_>) {
-        if statement.dialect() == Dialect::Sqlite {
+        if !statement.is_of_server() {
             return;
         }
         if let Some(parent) = (self.0)() {

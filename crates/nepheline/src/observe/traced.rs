@@ -4,7 +4,6 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use nepheline_core::Dialect;
 use tracing::{Span, debug, debug_span, error, field, warn};
 
 use super::gate::{Gate, Passed, Passing, Verdict};
@@ -52,16 +51,6 @@ impl Traced {
     }
 }
 
-/// What the conventions call an engine.
-fn system(dialect: Dialect) -> &'static str {
-    match dialect {
-        Dialect::Sqlite => "sqlite",
-        Dialect::Postgres => "postgresql",
-        Dialect::MariaDb => "mariadb",
-        _ => "mysql",
-    }
-}
-
 /// The table that it is of.
 fn collection(passing: &Passing) -> &'static str {
     passing.tables().first().copied().unwrap_or_default()
@@ -74,7 +63,7 @@ impl Gate for Traced {
             "statement",
             otel.name = format!("{} {collection}", passing.operation()),
             otel.kind = "client",
-            db.system.name = system(passing.dialect()),
+            db.system.name = passing.dialect().grammar().system_name(),
             db.operation.name = %passing.operation(),
             db.collection.name = collection,
             db.query.text = passing.sql(),
@@ -112,7 +101,7 @@ impl Gate for Traced {
             ($at_level:ident, $what:literal) => {
                 $at_level!(
                     duration_ms,
-                    db.system.name = system(passing.dialect()),
+                    db.system.name = passing.dialect().grammar().system_name(),
                     db.operation.name = %passing.operation(),
                     db.collection.name = collection(passing),
                     db.query.text = passing.sql(),

@@ -420,6 +420,8 @@ fn told(err: &Error, plan: Plan) -> Told {
         | ErrorKind::StatementTimeout
         | ErrorKind::TransactionOver
         | ErrorKind::ConnectionLost
+        // One that was killed while it was opened.
+        | ErrorKind::Connection
         | ErrorKind::Conflict
         | ErrorKind::Locked => Told::Undone,
         other => panic!("{plan:?} ended with {other:?}: {err:#}"),

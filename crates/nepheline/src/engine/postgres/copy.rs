@@ -7,7 +7,7 @@ use std::error::Error as StdError;
 
 use futures_util::pin_mut;
 use nepheline_core::internal::{Copying, LentBind, Statement};
-use nepheline_core::{BindValue, Dialect, Error, ErrorKind, Operation};
+use nepheline_core::{BindValue, Error, ErrorKind, Operation};
 use tokio_postgres::Client;
 use tokio_postgres::binary_copy::BinaryCopyInWriter;
 use tokio_postgres::types::private::BytesMut;
@@ -59,10 +59,10 @@ const MAY_COPY: &str = "SELECT c.relkind IN ('r', 'p') AND NOT c.relhasrules AND
 /// What has to run before a COPY: whether the server would refuse it, and the lock that it needs. The driver loses step
 /// with the server where a COPY fails before its first row.
 pub(super) fn before(copying: &Copying) -> Vec<Statement<'static>> {
-    let table = vec![BindValue::Text(copying.table.into())];
+    let (grammar, table) = (super::DIALECT.grammar(), vec![BindValue::Text(copying.table.clone())]);
     let lock = format!("LOCK TABLE ONLY {} IN ROW EXCLUSIVE MODE", copying.table);
-    let check = Statement::of_text(Dialect::Postgres, MAY_COPY, table);
-    let lock = Statement::of_text(Dialect::Postgres, lock, Vec::new());
+    let check = Statement::of_text(grammar, MAY_COPY, table);
+    let lock = Statement::of_text(grammar, lock, Vec::new());
     vec![check.doing(Operation::Prepare), lock.doing(Operation::Prepare)]
 }
 

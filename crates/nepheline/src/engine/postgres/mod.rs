@@ -10,6 +10,10 @@ mod settings;
 mod statements;
 mod wire;
 
+use nepheline_core::Dialect;
+
 pub(crate) use cells::RowCells;
 pub(crate) use connection::Connector;
 pub use session::Session;
+
+const DIALECT: Dialect = Dialect::Postgres;

@@ -202,7 +202,7 @@ async fn read_rows(
 
 impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
     fn dialect(&self) -> Dialect {
-        Dialect::Postgres
+        super::DIALECT
     }
 
     fn before(&self, statement: &Statement<'_>) -> Vec<Statement<'static>> {

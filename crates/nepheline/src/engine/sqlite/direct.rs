@@ -149,7 +149,7 @@ impl Wire for DirectWire<'_> {
     const STOPS_ITSELF: bool = true;
 
     fn dialect(&self) -> Dialect {
-        Dialect::Sqlite
+        super::DIALECT
     }
 
     #[inline]

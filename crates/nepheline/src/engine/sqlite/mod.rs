@@ -7,6 +7,10 @@ mod functions;
 mod session;
 mod threaded;
 
+use nepheline_core::Dialect;
+
 pub(crate) use cells::RowCells;
 pub use session::Session;
 pub(crate) use threaded::Connector;
+
+pub(crate) const DIALECT: Dialect = Dialect::Sqlite;

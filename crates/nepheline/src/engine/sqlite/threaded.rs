@@ -174,7 +174,7 @@ const BETWEEN_INTERRUPTS: Duration = Duration::from_millis(5);
 
 impl AsyncWire for ThreadedWire {
     fn dialect(&self) -> Dialect {
-        Dialect::Sqlite
+        super::DIALECT
     }
 
     fn run<'f>(

@@ -1,0 +1,32 @@
+//! The way of a query from its tree to a statement, which is the same to run it and to look at it: its policies are
+//! applied, and then it is written.
+
+use crate::dialect::Grammar;
+use crate::model::Error;
+use crate::plan::{Asking, Planned, Wanted};
+use crate::sql::{Sql, Statement};
+use crate::tree::Select;
+
+/// Compiles a query for a driver, which needs no more than the text and the binds.
+pub(crate) fn to_run<'q>(
+    select: &'q Select,
+    asking: Asking<'q>,
+    wanted: Wanted,
+) -> Result<Statement<'q>, Error> {
+    let planned = Planned::read(select, asking)?;
+    Statement::of_read(&planned, asking.grammar, wanted, false)
+}
+
+/// Compiles a query for people, who want to see where each clause begins and who asked for it.
+pub(crate) fn to_show(select: &Select, asking: Asking<'_>, wanted: Wanted) -> Result<Sql, Error> {
+    let planned = Planned::read(select, asking)?;
+    let statement = Statement::of_read(&planned, asking.grammar, wanted, true)?.into_owned_binds();
+    Ok(statement.into_sql(planned.into_met()))
+}
+
+/// Returns the text of a query that is never run, to compare it with others. It has none of its policies.
+pub(crate) fn text_of(select: &Select, grammar: &'static dyn Grammar) -> Result<String, Error> {
+    let planned = Planned::to_compare(select);
+    let statement = Statement::of_read(&planned, grammar, Wanted::Rows, false)?;
+    Ok(statement.text().to_owned())
+}

@@ -1,0 +1,351 @@
+//! Text: patterns, parts, and comparisons that ignore case.
+
+use super::{
+    Condition, Expr, Expression, Follows, FollowsEither, Level, NullOf, Operand, Order, follow,
+};
+use crate::model::{BindValue, ColumnType, Function, Nullness, SqlType, function};
+use crate::tree::{Comparison, Node};
+
+/// A pattern of `LIKE`: `%` stands for any text and `_` for any one character.
+///
+/// A `&str` is a pattern in which no character escapes another. With [`escape`](Self::escape) a
+/// character is named that takes its meaning from the one after it.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::Pattern;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String }
+/// let half_filled = Pattern::new(r"50\% of %").escape('\\');
+/// let query = Specimen::rows().filter(|s| s.label.like(half_filled));
+/// ```
+#[derive(Debug, Clone)]
+pub struct Pattern {
+    text: String,
+    escape: Option<char>,
+}
+
+impl Pattern {
+    /// A pattern in which no character escapes another.
+    pub fn new(text: impl Into<String>) -> Pattern {
+        Pattern { text: text.into(), escape: None }
+    }
+
+    /// The same pattern, in which the character after each `escape` stands for itself. A pattern
+    /// that ends in a lone `escape` is refused when the query is compiled.
+    #[must_use]
+    pub fn escape(mut self, escape: char) -> Pattern {
+        self.escape = Some(escape);
+        self
+    }
+
+    /// As the tree has it, where `!` escapes; or the reason why there is no such pattern.
+    fn in_tree(&self) -> Result<Box<str>, &'static str> {
+        let mut tree = String::with_capacity(self.text.len() + 4);
+        let mut characters = self.text.chars();
+        while let Some(character) = characters.next() {
+            let (character, literal) = match self.escape == Some(character) {
+                true => match characters.next() {
+                    Some(escaped) => (escaped, true),
+                    None => return Err("the pattern ends in its escape character"),
+                },
+                false => (character, false),
+            };
+            if character == '!' || literal && matches!(character, '%' | '_') {
+                tree.push('!');
+            }
+            tree.push(character);
+        }
+        Ok(tree.into())
+    }
+}
+
+impl From<&str> for Pattern {
+    fn from(text: &str) -> Pattern {
+        Pattern::new(text)
+    }
+}
+
+impl From<String> for Pattern {
+    fn from(text: String) -> Pattern {
+        Pattern::new(text)
+    }
+}
+
+impl From<&String> for Pattern {
+    fn from(text: &String) -> Pattern {
+        Pattern::new(text)
+    }
+}
+
+/// A text in which a part of nullness `P` was replaced with one of nullness `W`.
+type Replaced<E, P, W> =
+    Expr<FollowsEither<E, <P as Nullness>::Or<W>, String>, <E as Expression>::Level>;
+
+/// Which side of a text is open to anything.
+#[derive(Clone, Copy)]
+enum Open {
+    Start,
+    End,
+}
+
+/// What can be asked of text, and made of it.
+///
+/// Upper and lower case are different unless [`any_case`](Self::any_case) is said. Positions and
+/// lengths count characters (Unicode code points), from 1. What is computed from text that may be
+/// NULL may be NULL.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String }
+/// let site_codes: Query<Specimen, String> = Specimen::rows()
+///     .filter(|s| s.label.starts_with("KP-") & s.label.any_case().contains("100%"))
+///     .select(|s| s.label.substring(1, 2).lower());
+/// # assert_eq!(site_codes.sql(Dialect::Postgres)?.binds().len(), 4);
+/// # Ok::<(), Error>(())
+/// ```
+pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
+    /// Matches a pattern: `LIKE`. The pattern is a value of the program, not an expression.
+    ///
+    /// # Errors
+    ///
+    /// [`RefusedValue`](crate::ErrorKind::RefusedValue) for a pattern that ends in its escape character.
+    fn like(self, pattern: impl Into<Pattern>) -> Condition<Self::Level> {
+        like(self.into_node(), &pattern.into(), false)
+    }
+
+    /// Does not match a pattern: `NOT LIKE`. Rows where this is NULL are not among them.
+    fn not_like(self, pattern: impl Into<Pattern>) -> Condition<Self::Level> {
+        !self.like(pattern)
+    }
+
+    /// Has `part` in it. Wildcard characters in `part` are data. An empty part is in every text.
+    fn contains(self, part: impl Operand<String, Self::Level>) -> Condition<Self::Level> {
+        contains(self.into_node(), part.into_operand())
+    }
+
+    /// Begins with `start`. Wildcard characters in `start` are data.
+    fn starts_with(self, start: impl Operand<String, Self::Level>) -> Condition<Self::Level> {
+        open(self.into_node(), start.into_operand(), Open::End, false)
+    }
+
+    /// Ends with `end`. Wildcard characters in `end` are data.
+    fn ends_with(self, end: impl Operand<String, Self::Level>) -> Condition<Self::Level> {
+        open(self.into_node(), end.into_operand(), Open::Start, false)
+    }
+
+    /// A view of the text whose comparisons ignore case.
+    ///
+    /// Letters are lower-cased one by one: `É` matches `é`, but `ß` does not match `ss`, and a
+    /// letter with its accent apart does not match the composed one. On SQLite our connections
+    /// register the function that does it.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String }
+    /// let query = Specimen::rows().filter(|s| s.label.any_case().eq("kp-041"));
+    /// assert!(query.sql(Dialect::Sqlite)?.text().ends_with(
+    ///     r#"WHERE nepheline_fold("specimen"."label") = nepheline_fold(?)"#
+    /// ));
+    /// # Ok::<(), Error>(())
+    /// ```
+    fn any_case(self) -> AnyCase<Self> {
+        AnyCase { text: self }
+    }
+
+    /// How many characters it has.
+    fn length(self) -> Expr<Follows<Self, i64>, Self::Level> {
+        follow(&function::LENGTH, self, [])
+    }
+
+    /// The text in lower case, letter by letter, as [`any_case`](Self::any_case) compares it.
+    ///
+    /// `İ` (U+0130) is left to the engine, and MariaDB does not know letters that came after Unicode 5.2.
+    fn lower(self) -> Expr<Follows<Self, String>, Self::Level> {
+        follow(&function::LOWER, self, [])
+    }
+
+    /// The text in upper case, letter by letter: a letter whose upper case would be several, as that
+    /// of `ß` is, stays.
+    fn upper(self) -> Expr<Follows<Self, String>, Self::Level> {
+        follow(&function::UPPER, self, [])
+    }
+
+    /// The text without the spaces at its ends. Other white space stays.
+    fn trim(self) -> Expr<Follows<Self, String>, Self::Level> {
+        follow(&function::TRIM, self, [])
+    }
+
+    /// At most `length` characters, from the one at place `start` on, counted from 1.
+    ///
+    /// # Errors
+    ///
+    /// [`RefusedValue`](crate::ErrorKind::RefusedValue) for a `start` of 0, about which engines disagree.
+    fn substring(self, start: u32, length: u32) -> Expr<Follows<Self, String>, Self::Level> {
+        let start_place = match start {
+            0 => Node::refused(BindValue::Int(0), "places in a text are counted from 1"),
+            _ => place(start),
+        };
+        follow(&function::SUBSTRING, self, [start_place, place(length)])
+    }
+
+    /// The text with every `part` in it replaced. An empty part replaces nothing.
+    fn replace<P, W>(self, part: P, with: W) -> Replaced<Self, P::Null, W::Null>
+    where
+        P: Operand<String, Self::Level>,
+        W: Operand<String, Self::Level>,
+    {
+        let texts = [self.into_node().by_code_point(), part.into_operand(), with.into_operand()];
+        Expr::from_node(Node::call(&function::REPLACE, SqlType::Text, texts))
+    }
+
+    /// The text with `other` after it; NULL if either is.
+    fn concat<O: Operand<String, Self::Level>>(
+        self,
+        other: O,
+    ) -> Expr<FollowsEither<Self, O::Null, String>, Self::Level> {
+        let texts = [self.into_node(), other.into_operand()];
+        Expr::from_node(Node::call(&function::CONCAT, SqlType::Text, texts))
+    }
+
+    /// The place where `part` first begins, counted from 1; 0 if it is not there.
+    fn position<P: Operand<String, Self::Level>>(
+        self,
+        part: P,
+    ) -> Expr<FollowsEither<Self, P::Null, i64>, Self::Level> {
+        let texts = [self.into_node(), part.into_operand().by_code_point()];
+        Expr::from_node(Node::call(&function::POSITION, SqlType::BigInt, texts))
+    }
+}
+
+impl<E: Expression<Type: ColumnType<Base = String>>> TextExpression for E {}
+
+/// A text whose comparisons ignore case; made by [`TextExpression::any_case`].
+#[derive(Debug, Clone, Copy)]
+#[must_use = "a view of a text does nothing until it is compared"]
+pub struct AnyCase<E> {
+    text: E,
+}
+
+impl<E: TextExpression> AnyCase<E> {
+    /// Is equal to `other`, but for case.
+    pub fn eq(self, other: impl Operand<String, E::Level>) -> Condition<E::Level> {
+        self.compare(Comparison::Equal, other.into_operand())
+    }
+
+    /// Is not equal to `other`, also but for case. Rows where this is NULL are not among them.
+    pub fn ne(self, other: impl Operand<String, E::Level>) -> Condition<E::Level> {
+        self.compare(Comparison::NotEqual, other.into_operand())
+    }
+
+    /// Is one of `texts`, but for case. Of an empty list nothing is.
+    pub fn one_of<I>(self, texts: I) -> Condition<E::Level>
+    where
+        I: IntoIterator<Item: Operand<String, E::Level>>,
+    {
+        let text = lower(self.text.into_node());
+        let alternatives = texts.into_iter().map(|other| {
+            Node::compare(Comparison::Equal, text.clone(), lower(other.into_operand()))
+        });
+        let any = alternatives.reduce(Node::or);
+        Condition::from_node(any.unwrap_or_else(|| Node::constant(false)))
+    }
+
+    /// Matches a pattern, but for case.
+    ///
+    /// # Errors
+    ///
+    /// As [`TextExpression::like`].
+    pub fn like(self, pattern: impl Into<Pattern>) -> Condition<E::Level> {
+        like(lower(self.text.into_node()), &pattern.into(), true)
+    }
+
+    /// Does not match a pattern, also but for case.
+    pub fn not_like(self, pattern: impl Into<Pattern>) -> Condition<E::Level> {
+        !self.like(pattern)
+    }
+
+    /// Has `part` in it, but for case. Wildcard characters in `part` are data.
+    pub fn contains(self, part: impl Operand<String, E::Level>) -> Condition<E::Level> {
+        contains(lower(self.text.into_node()), lower(part.into_operand()))
+    }
+
+    /// Begins with `start`, but for case. Wildcard characters in `start` are data.
+    pub fn starts_with(self, start: impl Operand<String, E::Level>) -> Condition<E::Level> {
+        open(lower(self.text.into_node()), start.into_operand(), Open::End, true)
+    }
+
+    /// Ends with `end`, but for case. Wildcard characters in `end` are data.
+    pub fn ends_with(self, end: impl Operand<String, E::Level>) -> Condition<E::Level> {
+        open(lower(self.text.into_node()), end.into_operand(), Open::Start, true)
+    }
+
+    /// Order by the text in lower case, from A to Z.
+    pub fn asc(self) -> Order<E::Level> {
+        Order::new(lower(self.text.into_node()), NullOf::<E>::NULLABLE, false)
+    }
+
+    /// Order by the text in lower case, from Z to A.
+    pub fn desc(self) -> Order<E::Level> {
+        Order::new(lower(self.text.into_node()), NullOf::<E>::NULLABLE, true)
+    }
+
+    fn compare(self, comparison: Comparison, other: Node) -> Condition<E::Level> {
+        let sides = [self.text.into_node(), other].map(lower);
+        let [text, other] = sides;
+        Condition::from_node(Node::compare(comparison, text, other))
+    }
+}
+
+fn lower(text: Node) -> Node {
+    Node::call(&function::LOWER, SqlType::Text, [text])
+}
+
+/// A place in a text, or a length of it, within what every engine counts to.
+fn place(place: u32) -> Node {
+    Node::Bind(BindValue::Int(i64::from(place).min(i64::from(i32::MAX))))
+}
+
+fn like<L: Level>(text: Node, pattern: &Pattern, any_case: bool) -> Condition<L> {
+    Condition::from_node(match pattern.in_tree() {
+        Ok(pattern) => text.like(pattern, any_case),
+        Err(reason) => Node::refused(BindValue::Text(pattern.text.as_str().into()), reason),
+    })
+}
+
+fn contains<L: Level>(text: Node, part: Node) -> Condition<L> {
+    call(&function::CONTAINS, [text, part.by_code_point()])
+}
+
+/// Begins or ends with a text: by a pattern, which an index may serve, where the text is a value.
+fn open<L: Level>(text: Node, part: Node, open: Open, any_case: bool) -> Condition<L> {
+    match part {
+        Node::Bind(BindValue::Text(part)) => {
+            let mut pattern = String::with_capacity(part.len() + 1);
+            if matches!(open, Open::Start) {
+                pattern.push('%');
+            }
+            for character in part.chars() {
+                if matches!(character, '%' | '_' | '!') {
+                    pattern.push('!');
+                }
+                pattern.push(character);
+            }
+            if matches!(open, Open::End) {
+                pattern.push('%');
+            }
+            Condition::from_node(text.like(pattern.into(), any_case))
+        }
+        part => {
+            let part = if any_case { lower(part) } else { part };
+            let function = match open {
+                Open::End => &function::STARTS_WITH,
+                Open::Start => &function::ENDS_WITH,
+            };
+            call(function, [text, part.by_code_point()])
+        }
+    }
+}
+
+fn call<L: Level>(function: &'static Function, arguments: [Node; 2]) -> Condition<L> {
+    Condition::from_node(Node::call(function, SqlType::Boolean, arguments))
+}

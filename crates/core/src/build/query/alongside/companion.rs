@@ -1,0 +1,265 @@
+//! How a query alongside is told apart from the rows beside which it stands: the columns that are
+//! equal are taken out of it, and become a list of values when the rows have been read.
+
+use std::fmt;
+use std::marker::PhantomData;
+
+use super::{Lookup, Selects};
+use crate::build::query::Query;
+use crate::build::table::Table;
+use crate::model::{ColumnInfo, Error, KeyPart, Origin, TableInfo};
+use crate::tree::{Asked, Comparison, Node, OfEach, RawColumn, Select, Source};
+
+/// A query that stands alongside the rows of another, and how its rows are found.
+#[doc(hidden)]
+pub struct Companion<Q, A> {
+    query: Q,
+    /// The columns that are equal: of the rows, and of the query.
+    pub(super) pairs: Vec<[&'static ColumnInfo; 2]>,
+    /// Where the values of the rows' columns begin among the keys that are read with a row.
+    first: usize,
+    /// The columns by which a message names a row for which a required one is missing, and where
+    /// their values begin.
+    named_by: (Vec<&'static ColumnInfo>, usize),
+    as_found: PhantomData<fn() -> A>,
+}
+
+/// Why rows cannot be found for a query alongside.
+const UNRELATED: &str = "what stands alongside is found by columns of its own that equal columns of \
+     the row; begin it at a relation, such as `b.specimens()`, or filter it with `eq`";
+const CORRELATED: &str = "what stands alongside is read for all rows together, so that its filters \
+     and values cannot use the columns of one; follow the relation back from its own columns instead";
+const LIMITED_TWICE: &str = "what stands alongside has a limit for each row already, and cannot have \
+     `limit_each` besides";
+const NOT_FOLLOWED: &str = "a row cannot stand alongside itself; follow one of its relations";
+
+impl<Q: Selects, A> Companion<Q, A> {
+    pub(super) fn many(mut query: Q, rows: &mut Select) -> Companion<Q, A> {
+        let pairs = query.select_mut().relate_to(rows);
+        let select = query.select_mut();
+        select.waive_as(rows);
+        // Its own keys come first: others may stand alongside it already.
+        let keys: Vec<Node> = pairs.iter().map(|[_, own]| Node::Column(*own)).collect();
+        select.limit_each(&keys);
+        select.keys.splice(0..0, keys);
+        let of_rows: Vec<RawColumn> = pairs.iter().map(|[of_row, _]| *of_row).collect();
+        let first = rows.read_keys(&of_rows);
+        let named_by = (Vec::new(), 0);
+        Companion { query, pairs: infos(&pairs), first, named_by, as_found: PhantomData }
+    }
+}
+
+impl<T: Table, A> Companion<Query<T>, A> {
+    pub(super) fn one(followed: Source, rows: &mut Select, at: Origin) -> Companion<Query<T>, A> {
+        let mut query = Query::<T>::over_table();
+        query.select.asked_at = at;
+        query.select.waive_as(rows);
+        // A row whose required parent is hidden is hidden too.
+        rows.beside.push(followed);
+        let target = query.select.entry();
+        let step = followed.path.last().and_then(|(before, step)| {
+            let from = Source { path: before, ..followed };
+            let reference = rows.table_at(from)?.references().get(step)?;
+            Some((from, reference))
+        });
+        let pairs: Vec<[RawColumn; 2]> = match step {
+            Some((from, reference)) => {
+                let table = rows.table_at(from);
+                query.select.relation = table.map(|table| [table.name(), reference.name()]);
+                reference.pairs_at(from, target).collect()
+            }
+            None => {
+                rows.filters
+                    .push(Asked { what: Node::Unfit(NOT_FOLLOWED), at: rows.asked_at });
+                Vec::new()
+            }
+        };
+        query.select.keys = pairs.iter().map(|[_, own]| Node::Column(*own)).collect();
+        let of_rows: Vec<RawColumn> = pairs.iter().map(|[of_row, _]| *of_row).collect();
+        let first = rows.read_keys(&of_rows);
+        let from = step.map(|(from, _)| from);
+        let names: Vec<RawColumn> = from
+            .into_iter()
+            .flat_map(|source| {
+                let table = rows.table_at(source).into_iter();
+                let columns = table.flat_map(TableInfo::key);
+                columns.map(move |info| RawColumn { source, info })
+            })
+            .collect();
+        let named_first = rows.read_keys(&names);
+        let named_by = (names.iter().map(|column| column.info).collect(), named_first);
+        Companion { query, pairs: infos(&pairs), first, named_by, as_found: PhantomData }
+    }
+}
+
+fn part(keys: &[KeyPart], first: usize, width: usize) -> &[KeyPart] {
+    keys.get(first..first + width).unwrap_or_default()
+}
+
+fn infos(pairs: &[[RawColumn; 2]]) -> Vec<[&'static ColumnInfo; 2]> {
+    let each = pairs.iter();
+    each.map(|[of_row, own]| [of_row.info, own.info]).collect()
+}
+
+impl<Q, A> Companion<Q, A> {
+    /// The keys of a row that tell which rows belong to it.
+    pub fn key<'k>(&self, keys: &'k [KeyPart]) -> &'k [KeyPart] {
+        part(keys, self.first, self.pairs.len())
+    }
+
+    /// The columns that name a row in messages, and what it has in them.
+    pub(super) fn name<'k>(&self, keys: &'k [KeyPart]) -> (&[&'static ColumnInfo], &'k [KeyPart]) {
+        let (columns, first) = &self.named_by;
+        (columns, part(keys, *first, columns.len()))
+    }
+
+    #[doc(hidden)]
+    pub fn query(&self) -> &Q {
+        &self.query
+    }
+}
+
+impl<Q: Selects + Clone, A> Companion<Q, A> {
+    /// The query for what belongs to any of the rows that the lookup has.
+    pub fn among<R>(&self, wanted: &Lookup<R>) -> Result<Q, Error> {
+        let mut query = self.query.clone();
+        let lists = wanted.lists(&self.pairs)?;
+        let select = query.select_mut();
+        // A clone is numbered afresh, and the first of its keys are those that the pairs name.
+        for (place, list) in lists.into_iter().enumerate() {
+            let Some(key) = select.keys.get(place) else { continue };
+            let among = key.clone().one_of(list, None, false);
+            select
+                .filters
+                .push(Asked { what: among, at: select.asked_at });
+        }
+        Ok(query)
+    }
+}
+
+impl<Q: Clone, A> Clone for Companion<Q, A> {
+    fn clone(&self) -> Self {
+        Companion {
+            query: self.query.clone(),
+            pairs: self.pairs.clone(),
+            first: self.first,
+            named_by: self.named_by.clone(),
+            as_found: PhantomData,
+        }
+    }
+}
+
+impl<Q: fmt::Debug, A> fmt::Debug for Companion<Q, A> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Companion")
+            .field("query", &self.query)
+            .field("pairs", &self.pairs)
+            .finish()
+    }
+}
+
+impl Select {
+    /// Waives what those rows waive everywhere.
+    fn waive_as(&mut self, rows: &Select) {
+        if let Some(of_rows) = &rows.waived {
+            let waived = self.waived.get_or_insert_default();
+            waived.everywhere.extend(&of_rows.everywhere);
+            waived.all = waived.all.or(of_rows.all);
+        }
+    }
+
+    /// Has columns read with each row, and tells where their values begin among those that are.
+    fn read_keys(&mut self, columns: &[RawColumn]) -> usize {
+        if columns.is_empty() {
+            return 0;
+        }
+        let columns: Vec<Node> = columns.iter().map(|column| Node::Column(*column)).collect();
+        let mut runs = self.keys.windows(columns.len());
+        runs.position(|run| run == columns).unwrap_or_else(|| {
+            let first = self.keys.len();
+            self.keys.extend(columns);
+            first
+        })
+    }
+
+    /// Has the limit and the groups count for each value of these columns of its own.
+    fn limit_each(&mut self, own: &[Node]) {
+        if self.is_grouped() {
+            let at = self.asked_at;
+            let keys = own
+                .iter()
+                .cloned()
+                .map(|what| Asked { what: what.key(false), at });
+            self.special_mut().group_keys.extend(keys);
+        }
+        if let Some(each) = self
+            .special
+            .as_mut()
+            .and_then(|special| special.of_each.as_mut())
+        {
+            each.alike_in.extend_from_slice(own);
+            if self.limit.is_some() || self.offset.is_some() {
+                self.filters
+                    .push(Asked { what: Node::Unfit(LIMITED_TWICE), at: self.asked_at });
+            }
+        } else if self.is_limited() {
+            let each = OfEach {
+                alike_in: own.to_vec(),
+                limit: self.limit.take().map(|limit| limit.what),
+                offset: self.offset.take().map(|offset| offset.what),
+                order_apart: true,
+                asked_at: self.asked_at,
+            };
+            self.special_mut().of_each = Some(each);
+        }
+    }
+
+    /// Takes out of the filters the columns that equal columns of `rows`: of each pair the column
+    /// there first.
+    fn relate_to(&mut self, rows: &Select) -> Vec<[RawColumn; 2]> {
+        let mut pairs = Vec::new();
+        let filters = std::mem::take(&mut self.filters);
+        for Asked { what, at } in filters {
+            let rest = match what {
+                Node::All(_, terms) => {
+                    let rest = terms
+                        .into_iter()
+                        .filter_map(|term| self.keep_unless_pair(term, rows, &mut pairs));
+                    rest.reduce(Node::and)
+                }
+                other => self.keep_unless_pair(other, rows, &mut pairs),
+            };
+            self.filters.extend(rest.map(|what| Asked { what, at }));
+        }
+        let mut correlated = false;
+        self.each_column(&mut |column| correlated |= rows.is_over(column.source.id));
+        let reason = match () {
+            () if pairs.is_empty() => Some(UNRELATED),
+            () if correlated => Some(CORRELATED),
+            () => None,
+        };
+        if let Some(reason) = reason {
+            self.filters.clear();
+            self.filters
+                .push(Asked { what: Node::Unfit(reason), at: self.asked_at });
+        }
+        pairs
+    }
+
+    fn keep_unless_pair(
+        &self,
+        condition: Node,
+        rows: &Select,
+        pairs: &mut Vec<[RawColumn; 2]>,
+    ) -> Option<Node> {
+        let Node::Compare(Comparison::Equal, _, sides) = &condition else { return Some(condition) };
+        let [Node::Column(left), Node::Column(right)] = &**sides else { return Some(condition) };
+        let (own, of_row) = match () {
+            () if self.is_over(left.source.id) && rows.is_over(right.source.id) => (left, right),
+            () if self.is_over(right.source.id) && rows.is_over(left.source.id) => (right, left),
+            () => return Some(condition),
+        };
+        pairs.push([*of_row, *own]);
+        None
+    }
+}

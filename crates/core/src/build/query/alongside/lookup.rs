@@ -1,0 +1,201 @@
+//! Rows that were read apart are put together: by the values of the columns that are equal.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use foldhash::fast::RandomState;
+use indexmap::IndexMap;
+
+use super::Companion;
+use crate::model::{BindValue, ColumnInfo, Error, Key, KeyPart, KeyedRow, List};
+
+/// What becomes of the rows that belong to one row.
+#[doc(hidden)]
+pub trait Found<R> {
+    /// What stands beside the row.
+    type Beside: Send + 'static;
+
+    fn of(
+        rows: Option<Taken<'_, R>>,
+        missing: impl FnOnce() -> Error,
+    ) -> Result<Self::Beside, Error>;
+}
+
+/// All of them.
+#[doc(hidden)]
+#[derive(Debug)]
+pub enum Each {}
+
+/// The one that there must be, shared.
+#[doc(hidden)]
+#[derive(Debug)]
+pub enum Sole {}
+
+/// The one that there may be, shared.
+#[doc(hidden)]
+#[derive(Debug)]
+pub enum AtMostSole {}
+
+impl<R: Clone + Send + 'static> Found<R> for Each {
+    type Beside = Vec<R>;
+
+    fn of(rows: Option<Taken<'_, R>>, _: impl FnOnce() -> Error) -> Result<Vec<R>, Error> {
+        Ok(match rows {
+            None => Vec::new(),
+            // The last row that they belong to needs no copy of them.
+            Some(taken) if taken.is_last => std::mem::take(taken.rows),
+            Some(taken) => taken.rows.clone(),
+        })
+    }
+}
+
+impl<R: Send + Sync + 'static> Found<R> for AtMostSole {
+    type Beside = Option<Arc<R>>;
+
+    fn of(rows: Option<Taken<'_, R>>, _: impl FnOnce() -> Error) -> Result<Option<Arc<R>>, Error> {
+        Ok(rows.and_then(Taken::shared))
+    }
+}
+
+impl<R: Send + Sync + 'static> Found<R> for Sole {
+    type Beside = Arc<R>;
+
+    fn of(rows: Option<Taken<'_, R>>, missing: impl FnOnce() -> Error) -> Result<Arc<R>, Error> {
+        rows.and_then(Taken::shared).ok_or_else(missing)
+    }
+}
+
+/// The rows that belong to one row, where they are kept.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Taken<'l, R> {
+    rows: &'l mut Vec<R>,
+    shared: &'l mut Option<Arc<R>>,
+    is_last: bool,
+}
+
+impl<R> Taken<'_, R> {
+    /// The one row that there is.
+    fn shared(self) -> Option<Arc<R>> {
+        if self.shared.is_none() {
+            *self.shared = self.rows.pop().map(Arc::new);
+        }
+        self.shared.clone()
+    }
+}
+
+/// The rows of a query alongside, by the values that tell to which rows they belong.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Lookup<R> {
+    // In the order of the rows, so that the same rows make the same statement.
+    slots: IndexMap<Key, Slot<R>, RandomState>,
+    width: usize,
+}
+
+#[derive(Debug)]
+struct Slot<R> {
+    rows: Vec<R>,
+    shared: Option<Arc<R>>,
+    /// How many rows they still have to be handed to.
+    owners: usize,
+}
+
+impl<R> Lookup<R> {
+    /// For rows with these keys.
+    pub fn of<'k, Q, A>(
+        companion: &Companion<Q, A>,
+        keys: impl Iterator<Item = &'k [KeyPart]>,
+    ) -> Lookup<R> {
+        let keys = keys.map(|keys| companion.key(keys));
+        let mut slots: IndexMap<Key, Slot<R>, RandomState> =
+            IndexMap::with_capacity_and_hasher(keys.size_hint().0, RandomState::default());
+        for key in keys {
+            if key.contains(&KeyPart::Null) {
+                continue;
+            }
+            match slots.get_mut(key) {
+                Some(slot) => slot.owners += 1,
+                None => {
+                    let slot = Slot { rows: Vec::new(), shared: None, owners: 1 };
+                    slots.insert(key.into(), slot);
+                }
+            }
+        }
+        Lookup { slots, width: companion.pairs.len() }
+    }
+
+    /// How many of the keys of a row that arrives tell to which it belongs.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Keeps rows that arrived, all of whose keys tell to which they belong.
+    pub fn put_all(&mut self, arrived: Vec<KeyedRow<R>>) {
+        for KeyedRow { row, keys } in arrived {
+            self.put(&keys, row);
+        }
+    }
+
+    /// Whether there is nothing to look for.
+    pub fn is_empty(&self) -> bool {
+        self.slots.is_empty()
+    }
+
+    pub(super) fn lists(&self, pairs: &[[&'static ColumnInfo; 2]]) -> Result<Vec<List>, Error> {
+        let each = pairs.iter().enumerate().map(|(place, [of_row, own])| {
+            let sql_type = own.sql_type();
+            // One of several columns may have a value more than once.
+            let (mut seen, several) = (HashSet::new(), pairs.len() > 1);
+            let parts = self.slots.keys().filter_map(|key| key.get(place));
+            let parts = parts.filter(|part| !several || seen.insert(*part));
+            let items = parts.map(|part| part.bound_as(sql_type, of_row));
+            let items: Vec<BindValue> = items.collect::<Result<_, Error>>()?;
+            Ok(List::new(sql_type, items))
+        });
+        each.collect()
+    }
+
+    /// Keeps a row that arrived. One that belongs to nothing is left out.
+    pub fn put(&mut self, key: &[KeyPart], row: R) {
+        if let Some(slot) = self.slots.get_mut(key) {
+            slot.rows.push(row);
+        }
+    }
+
+    /// What stands beside a row with these keys.
+    pub fn take<Q, A: Found<R>>(
+        &mut self,
+        companion: &Companion<Q, A>,
+        keys: &[KeyPart],
+    ) -> Result<A::Beside, Error> {
+        let taken = self.slots.get_mut(companion.key(keys)).map(|slot| {
+            slot.owners = slot.owners.saturating_sub(1);
+            Taken { rows: &mut slot.rows, shared: &mut slot.shared, is_last: slot.owners == 0 }
+        });
+        A::of(taken, || companion.dangling(keys))
+    }
+}
+
+impl<Q, A> Companion<Q, A> {
+    /// That a required row is missing, by the names of both.
+    #[cold]
+    fn dangling(&self, keys: &[KeyPart]) -> Error {
+        let told = |columns: &mut dyn Iterator<Item = &'static ColumnInfo>, keys: &[KeyPart]| {
+            let each = columns.zip(keys).map(|(column, part)| {
+                let bind = part.to_bind(column.sql_type());
+                let value = bind.map_or_else(|| "NULL".to_owned(), |bind| bind.to_string());
+                format!("`{}` = {value}", column.name())
+            });
+            each.collect::<Vec<_>>().join(" and ")
+        };
+        let key = self.key(keys);
+        let (named_by, names) = self.name(keys);
+        let of_row = self.pairs.first().map_or("?", |[of_row, _]| of_row.table());
+        let target = self.pairs.first().map_or("?", |[_, own]| own.table());
+        let row = told(&mut named_by.iter().copied(), names);
+        let by = told(&mut self.pairs.iter().map(|[of_row, _]| *of_row), key);
+        let missing = told(&mut self.pairs.iter().map(|[_, own]| *own), key);
+        Error::dangling([of_row, &row, &by], [target, &missing])
+    }
+}

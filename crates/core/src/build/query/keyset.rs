@@ -1,0 +1,184 @@
+//! Pages that go on after a row: the condition that a row comes after another in the order of a query.
+
+use super::Selects;
+use crate::build::compile;
+use crate::dialect::Grammar;
+use crate::model::{BindValue, Error, SqlType, TableInfo};
+use crate::plan::{Asking, Wanted};
+use crate::sql::Statement;
+use crate::tree::{Asked, Comparison, Node, OrderTerm, Path, RawColumn, Select};
+
+/// A query for the rows after a place in its order, or before it, which are then read backwards.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Keyset {
+    select: Select,
+    /// How many of the keys that are read with a row tell its place.
+    width: usize,
+}
+
+const LIMITED: &str = "a page has a limit of its own, and no offset; leave out those of the query";
+const NOT_ROWS: &str = "a page that goes on after a row is of rows, not of groups or of so many of each; \
+     use a numbered page";
+const WINDOWS: &str = "a page that goes on after a row cannot be ordered by a function of a window; order \
+     `from(query)` by it";
+const WITHOUT_KEY: &str = "a page that goes on after a row needs a key by which rows that are equal in the \
+     order can be told apart; the struct has none";
+
+impl Keyset {
+    /// The query in its order, its key added at the end so that no two rows are at one place.
+    pub fn of<Q: Selects>(query: &Q, backwards: bool) -> Result<Keyset, Error> {
+        let mut select = query.select().clone();
+        let unfit = |reason| Err(Error::unfit_parts(reason).asked_at(query.asked_at()));
+        if select.is_limited() {
+            return unfit(LIMITED);
+        }
+        if select.special.is_some() {
+            return unfit(NOT_ROWS);
+        }
+        if !select.at_most_one && !select.order_by_keys() {
+            return unfit(WITHOUT_KEY);
+        }
+        if select
+            .orders
+            .iter()
+            .any(|order| order.what.by.facts().windows)
+        {
+            return unfit(WINDOWS);
+        }
+        if backwards {
+            for order in &mut select.orders {
+                order.what.descending ^= true;
+                order.what.nulls_first ^= true;
+            }
+        }
+        let places = select.orders.iter().map(|order| order.what.by.clone());
+        let places: Vec<Node> = places.collect();
+        let width = places.len();
+        select.keys.splice(0..0, places);
+        Ok(Keyset { select, width })
+    }
+
+    /// What tells the place of a row: the type of each of its values, and whether it may be NULL.
+    pub fn types(&self) -> impl ExactSizeIterator<Item = (SqlType, bool)> {
+        let orders = self.select.orders.iter();
+        orders.map(|order| (order.what.by.sql_type(), order.what.nullable))
+    }
+
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Returns the tables and the order of the query as text, without what is selected and filtered: a place in this
+    /// order is a place in the rows of every query that has it.
+    pub fn structure(&self, grammar: &'static dyn Grammar) -> Result<String, Error> {
+        let mut order = self.select.clone();
+        order.filters.clear();
+        order.limit = None;
+        order.beside.clear();
+        order.keys.clear();
+        order.values = Some(Asked {
+            what: order
+                .orders
+                .iter()
+                .map(|order| order.what.by.clone())
+                .collect(),
+            at: self.select.asked_at,
+        });
+        compile::text_of(&order, grammar)
+    }
+
+    /// Only the rows after this place.
+    pub fn after(mut self, place: Vec<BindValue>) -> Keyset {
+        let orders: Vec<&OrderTerm> = self.select.orders.iter().map(|order| &order.what).collect();
+        let terms = orders.into_iter().zip(place).collect::<Vec<_>>();
+        let condition = beyond(&terms);
+        let at = self.select.asked_at;
+        self.select.filters.push(Asked { what: condition, at });
+        self
+    }
+
+    /// So many rows at most.
+    pub fn limited(mut self, rows: u64) -> Keyset {
+        let rows = i64::try_from(rows).unwrap_or(i64::MAX);
+        let at = self.select.asked_at;
+        self.select.limit = Some(Asked { what: BindValue::Int(rows), at });
+        self
+    }
+
+    pub fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
+        compile::to_run(&self.select, asking, Wanted::Rows)
+    }
+}
+
+impl Select {
+    /// Orders by the keys of all its rows at the end, and tells whether each has one.
+    fn order_by_keys(&mut self) -> bool {
+        let mut complete = true;
+        for source in self.rows.clone() {
+            let Some(table) = self.table_at(source) else { return false };
+            let optional = source.path != Path::HERE
+                || self
+                    .joins
+                    .iter()
+                    .any(|join| join.optional && join.source == source.id);
+            let mut keys = TableInfo::key(table).peekable();
+            complete &= keys.peek().is_some();
+            for info in keys {
+                let by = Node::Column(RawColumn { source, info });
+                if self.orders.iter().all(|order| order.what.by != by) {
+                    let what =
+                        OrderTerm { by, nullable: optional, descending: false, nulls_first: false };
+                    self.orders.push(Asked { what, at: self.asked_at });
+                }
+            }
+        }
+        complete
+    }
+}
+
+/// That a row comes after the one with these values: beyond it in the first, or at it there and beyond it
+/// in the others. Written so that the first alone is a range of an index.
+fn beyond(terms: &[(&OrderTerm, BindValue)]) -> Node {
+    let Some(((order, value), others)) = terms.split_first() else { return Node::constant(false) };
+    let strictly = strictly_beyond(order, value);
+    if others.is_empty() {
+        return strictly;
+    }
+    at_or_beyond(order, value).and(strictly.or(beyond(others)))
+}
+
+fn strictly_beyond(order: &OrderTerm, value: &BindValue) -> Node {
+    let by = order.by.clone();
+    match (value, order.nulls_first) {
+        (BindValue::Null(_), true) => by.is_null().negated(),
+        (BindValue::Null(_), false) => Node::constant(false),
+        (value, nulls_first) => {
+            let comparison = if order.descending { Comparison::Less } else { Comparison::Greater };
+            or_null(order, nulls_first, Node::compare(comparison, by, Node::Bind(value.clone())))
+        }
+    }
+}
+
+fn at_or_beyond(order: &OrderTerm, value: &BindValue) -> Node {
+    let by = order.by.clone();
+    match (value, order.nulls_first) {
+        (BindValue::Null(_), true) => Node::constant(true),
+        (BindValue::Null(_), false) => by.is_null(),
+        (value, nulls_first) => {
+            let comparison = match order.descending {
+                true => Comparison::LessOrEqual,
+                false => Comparison::GreaterOrEqual,
+            };
+            or_null(order, nulls_first, Node::compare(comparison, by, Node::Bind(value.clone())))
+        }
+    }
+}
+
+/// NULLs that come last are beyond every value.
+fn or_null(order: &OrderTerm, nulls_first: bool, condition: Node) -> Node {
+    match order.nullable && !nulls_first {
+        true => condition.or(order.by.clone().is_null()),
+        false => condition,
+    }
+}

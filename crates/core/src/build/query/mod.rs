@@ -1,0 +1,525 @@
+//! Queries: values that say which rows are wanted, and run only when a handle reads them.
+
+mod alongside;
+mod from;
+mod join;
+mod keyset;
+mod related;
+mod scope;
+
+use std::fmt;
+use std::marker::PhantomData;
+use std::panic::Location;
+
+pub use alongside::{
+    Alongside, AndThen, AtMostSole, Beside, Companion, Companions, Each, Found, Lookup, MappedRows,
+    Selects, Sole, StandsAlongside,
+};
+pub use from::{NamedQuery, from, named, recursive};
+pub use join::{Append, JoinsTo, Places, Tables};
+pub use keyset::Keyset;
+pub use related::{SumOf, Summed};
+pub use scope::{Scope, all_scopes, any_scope};
+
+use crate::build::compile;
+use crate::build::expr::{
+    Condition, Expression, IntoOrders, KnownPerGroup, KnownPerRow, Level, MaybeCondition, PerGroup,
+    PerRow, Selectable, Selection, ShapedFrom,
+};
+use crate::build::table::{RowStruct, Table};
+use crate::dialect::Dialect;
+use crate::model::{BindValue, Carried, Error, Origin};
+use crate::plan::{Asking, Wanted};
+use crate::sql::Sql;
+use crate::tree::{Asked, Body, Lock, Node, OfEach, Select};
+
+/// The rows of `T` that are wanted, each read into an `R`; or, at the level
+/// [`PerGroup`](crate::PerGroup), groups of such rows.
+///
+/// A query is a value: clone it, keep it, send it to another thread, extend it later. The order in
+/// which its methods are called does not matter, but for the order of `order_by` among themselves.
+/// Nothing runs until a handle reads it.
+///
+/// ```
+/// use nepheline::prelude::*;
+///
+/// #[derive(Debug, Clone, Table)]
+/// struct Specimen {
+///     #[nepheline(key, generated)]
+///     id: i64,
+///     label: String,
+///     top_m: f64,
+///     analyst_id: Option<i64>,
+/// }
+///
+/// let only_unassigned = true;
+/// let query = Specimen::rows()
+///     .filter(|s| s.top_m.gt(50.0))
+///     .filter(|s| only_unassigned.then(|| s.analyst_id.is_null()))
+///     .order_by(|s| (s.top_m.desc(), s.label.asc()))
+///     .limit(20);
+///
+/// assert_eq!(
+///     query.sql(Dialect::MariaDb)?.text(),
+///     "SELECT `specimen`.`id`, `specimen`.`label`, `specimen`.`top_m`, `specimen`.`analyst_id` \
+///      FROM `specimen` \
+///      WHERE `specimen`.`top_m` > ? AND `specimen`.`analyst_id` IS NULL \
+///      ORDER BY `specimen`.`top_m` DESC, CONVERT(`specimen`.`label` USING utf8mb4) COLLATE utf8mb4_nopad_bin \
+///      LIMIT ?",
+/// );
+/// # Ok::<(), Error>(())
+/// ```
+#[must_use = "a query does nothing until a handle reads it"]
+pub struct Query<T, R = T, L = PerRow> {
+    select: Box<Select>,
+    rows: PhantomData<Holds<T, R, L>>,
+}
+
+type Holds<T, R, L> = fn() -> (T, R, L);
+
+impl<T: Table> Query<T> {
+    #[doc(hidden)]
+    #[track_caller]
+    pub fn over_table() -> Query<T> {
+        Query::over_body(Body::Table)
+    }
+
+    /// The query for the one row that `condition` can match, because it names a key.
+    #[doc(hidden)]
+    #[track_caller]
+    pub fn over_row(condition: impl FnOnce(T::Columns) -> Condition) -> Query<T> {
+        let mut query = Query::over_table();
+        let condition = condition(T::columns(query.select.entry())).into_node();
+        query.select.filter(condition, Location::caller());
+        query.select.at_most_one = true;
+        query
+    }
+}
+
+impl<T: Tables> Query<T> {
+    /// Reads of each row what the closure selects, instead of all columns: one expression or a
+    /// tuple of them. Each is computed by the database, and typed here.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64, base_m: f64 }
+    /// let lengths: Query<Specimen, (String, f64)> =
+    ///     Specimen::rows().select(|s| (s.label, s.base_m - s.top_m)).filter(|s| s.top_m.gt(50));
+    /// assert_eq!(
+    ///     lengths.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT "specimen"."label", "specimen"."base_m" - "specimen"."top_m" FROM "specimen" WHERE "specimen"."top_m" > ?"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn select<F, S>(mut self, values: F) -> Query<T, S::Row, S::Level>
+    where
+        F: FnOnce(T::Columns) -> S,
+        S: Selectable,
+    {
+        let selected = Selection::of(values(self.columns()));
+        self.select.values = Some(Asked::here(selected));
+        self.select.named = S::FIELDS;
+        if S::Level::GROUPED {
+            self.select.special_mut().grouped = true;
+            self.select.at_most_one = false;
+        }
+        Query { select: self.select, rows: PhantomData }
+    }
+}
+
+impl<T: RowStruct> Query<T> {
+    /// Reads of each row the columns that a struct asks for by the names of its fields.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
+    /// #[derive(Debug, RowShape)]
+    /// #[nepheline(shaped_from(Specimen))]
+    /// struct Depth {
+    ///     label: String,
+    ///     top_m: f64,
+    /// }
+    ///
+    /// let depths: Query<Specimen, Depth> = Specimen::rows().shaped_as::<Depth>();
+    /// assert_eq!(
+    ///     depths.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT "specimen"."label" AS "label", "specimen"."top_m" AS "top_m" FROM "specimen""#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn shaped_as<R: ShapedFrom<T>>(mut self) -> Query<T, R> {
+        let mut selection = Selection::default();
+        R::select_into(self.columns(), &mut selection);
+        self.select.values = Some(Asked::here(selection.nodes));
+        self.select.named = Some(R::INFO);
+        Query { select: self.select, rows: PhantomData }
+    }
+}
+
+impl<T: Tables, R> Query<T, R> {
+    /// Gives rows that are alike in all that is read of them once: `SELECT DISTINCT`. Text is told
+    /// apart by code point. They can be ordered only by what is selected.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] rock: String }
+    /// let rocks: Query<Specimen, String> =
+    ///     Specimen::rows().select(|s| s.rock).distinct().order_by(|s| s.rock.asc());
+    /// assert_eq!(
+    ///     rocks.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT DISTINCT "specimen"."rock" FROM "specimen" ORDER BY 1"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn distinct(mut self) -> Query<T, R> {
+        self.select.special_mut().distinct = Some(Origin::of(Location::caller()));
+        self
+    }
+
+    /// Locks the rows that are read until the transaction ends: `FOR UPDATE`. Somebody who has locked
+    /// one is waited for, as long as the handle waits for locks.
+    ///
+    /// Of joined tables, PostgreSQL locks the rows of the first only, and MariaDB and MySQL all.
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, whose transactions lock
+    /// the whole database.
+    #[track_caller]
+    pub fn for_update(mut self) -> Query<T, R> {
+        self.select.lock = Some(Asked::here(Lock::Wait));
+        self
+    }
+
+    /// As [`for_update`](Self::for_update), but rows that somebody else has locked are left out, so that
+    /// several workers can take work from one table. `FOR UPDATE SKIP LOCKED`.
+    ///
+    /// # Errors
+    ///
+    /// As [`for_update`](Self::for_update).
+    #[track_caller]
+    pub fn for_update_skip_locked(mut self) -> Query<T, R> {
+        self.select.lock = Some(Asked::here(Lock::Skip));
+        self
+    }
+
+    /// As [`for_update`](Self::for_update), but a row that somebody else has locked is an error at once:
+    /// of kind [`Locked`](crate::ErrorKind::Locked), when it is read. `FOR UPDATE NOWAIT`.
+    ///
+    /// # Errors
+    ///
+    /// As [`for_update`](Self::for_update).
+    #[track_caller]
+    pub fn for_update_no_wait(mut self) -> Query<T, R> {
+        self.select.lock = Some(Asked::here(Lock::NoWait));
+        self
+    }
+
+    /// Gives at most so many of the rows that are alike in an expression, or in each of a tuple of
+    /// them: the first by the order of the query. With 1 it is what some engines call `DISTINCT ON`.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, top_m: f64 }
+    /// let three_deepest_of_each = Specimen::rows()
+    ///     .order_by(|s| s.top_m.desc())
+    ///     .limit_each(3, |s| s.borehole_id);
+    /// # assert!(three_deepest_of_each.sql(Dialect::Sqlite)?.text().contains(r#"row_number() OVER (PARTITION BY "specimen"."borehole_id" ORDER BY "specimen"."top_m" DESC) AS n"#));
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn limit_each<F, S>(mut self, rows: u64, alike_in: F) -> Query<T, R>
+    where
+        F: FnOnce(T::Columns) -> S,
+        S: Selectable<Level = PerRow>,
+    {
+        let alike_in = Selection::of(alike_in(self.columns())).into_vec();
+        self.select.special_mut().of_each = Some(OfEach {
+            alike_in,
+            limit: Some(BindValue::Int(count_bind(rows))),
+            offset: None,
+            order_apart: false,
+            asked_at: Origin::of(Location::caller()),
+        });
+        self
+    }
+}
+
+impl<T: Tables, R> Query<T, R, PerGroup> {
+    /// Keeps the groups for which the condition is true: `HAVING`. It may be absent as in
+    /// [`filter`](Self::filter), which is asked of rows, before they are grouped.
+    #[track_caller]
+    pub fn having<F, M>(mut self, condition: F) -> Self
+    where
+        F: FnOnce(T::Columns) -> M,
+        M: MaybeCondition<Level: KnownPerGroup>,
+    {
+        if let Some(condition) = condition(self.columns()).into_condition() {
+            let having = Asked::here(condition.into_node());
+            self.select.special_mut().having.push(having);
+        }
+        self
+    }
+
+    /// Groups by an expression that is not shown, or each of a tuple of them, besides what is marked
+    /// by [`per`](crate::per()). So a name can be shown while a key tells apart who shares it:
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Analyst { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] name: String }
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(references = Analyst)] analyst_id: i64 }
+    /// let by_analyst: Query<Specimen, (String, i64), _> = Specimen::rows()
+    ///     .select(|s| (per(s.analyst().name), count()))
+    ///     .group_by(|s| s.analyst_id);
+    /// # assert!(by_analyst.sql(Dialect::Sqlite)?.text().ends_with(r#"GROUP BY 1, "specimen"."analyst_id""#));
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn group_by<F, S>(mut self, keys: F) -> Self
+    where
+        F: FnOnce(T::Columns) -> S,
+        S: Selectable<Level = PerRow>,
+    {
+        let at = Origin::of(Location::caller());
+        let keys = Selection::of(keys(self.columns()));
+        let kept = &mut self.select.special_mut().group_keys;
+        let keys = keys
+            .into_iter()
+            .map(|key| Asked { what: key.key(false), at });
+        kept.extend(keys);
+        self
+    }
+}
+
+impl<T: Tables, R, L: Level> Query<T, R, L> {
+    /// Gives the query to a function and returns what that makes of it, so that orders, limits and
+    /// projections can have names too, and be chained.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
+    /// fn deepest_first(query: Query<Specimen>) -> Query<Specimen> {
+    ///     query.order_by(|s| (s.top_m.desc(), s.label.asc()))
+    /// }
+    ///
+    /// fn labels(query: Query<Specimen>) -> Query<Specimen, String> {
+    ///     query.select(|s| s.label)
+    /// }
+    ///
+    /// let query = Specimen::rows().apply(deepest_first).limit(3).apply(labels);
+    /// ```
+    pub fn apply<Q>(self, function: impl FnOnce(Self) -> Q) -> Q {
+        function(self)
+    }
+
+    /// Keeps the rows for which the condition is true.
+    ///
+    /// The closure is given the columns of the table. It may return a [`Condition`], a column of
+    /// truth values, or an `Option` of one, where `None` is no condition at all. A scope function
+    /// may stand in its place. Called again it narrows further: nothing ever replaces a condition.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, rock: String, analyst_id: Option<i64> }
+    /// fn unassigned(s: SpecimenColumns) -> Condition {
+    ///     s.analyst_id.is_null()
+    /// }
+    ///
+    /// let wanted: Option<&str> = Some("basalt");
+    /// let query = Specimen::rows()
+    ///     .filter(unassigned)
+    ///     .filter(|s| wanted.map(|rock| s.rock.eq(rock)));
+    /// ```
+    #[track_caller]
+    pub fn filter<F, M>(mut self, condition: F) -> Query<T, R, L>
+    where
+        F: FnOnce(T::Columns) -> M,
+        M: MaybeCondition<Level: KnownPerRow>,
+    {
+        if let Some(condition) = condition(self.columns()).into_condition() {
+            self.select
+                .filter(condition.into_node(), Location::caller());
+        }
+        self
+    }
+
+    /// Orders the rows by one expression or a tuple of them; called again it adds what to order by
+    /// where the earlier orders are equal.
+    ///
+    /// Text is ordered by code point, and NULLs come last unless
+    /// [`nulls_first`](crate::Order::nulls_first) is said. Without any order the rows come as the
+    /// engine likes.
+    #[track_caller]
+    pub fn order_by<F, O>(mut self, orders: F) -> Query<T, R, L>
+    where
+        F: FnOnce(T::Columns) -> O,
+        O: IntoOrders<L>,
+    {
+        let at = Origin::of(Location::caller());
+        let columns = self.columns();
+        let kept = &mut self.select.orders;
+        orders(columns).each(&mut |what| kept.push(Asked { what, at }));
+        self
+    }
+
+    /// Gives at most this many rows; what there is, if there are fewer. Of two limits the smaller counts.
+    #[track_caller]
+    pub fn limit(mut self, rows: u64) -> Query<T, R, L> {
+        let rows = match self.select.limit {
+            Some(Asked { what: BindValue::Int(earlier), .. }) => count_bind(rows).min(earlier),
+            _ => count_bind(rows),
+        };
+        self.select.limit = Some(Asked::here(BindValue::Int(rows)));
+        self
+    }
+
+    /// Leaves out this many rows first, which says something only for ordered rows. Two offsets add up.
+    #[track_caller]
+    pub fn offset(mut self, rows: u64) -> Query<T, R, L> {
+        let rows = match self.select.offset {
+            Some(Asked { what: BindValue::Int(earlier), .. }) => {
+                count_bind(rows).saturating_add(earlier)
+            }
+            _ => count_bind(rows),
+        };
+        self.select.offset = Some(Asked::here(BindValue::Int(rows)));
+        self
+    }
+
+    /// The SQL that this query is in `dialect`, with its binds and the origin of each clause.
+    ///
+    /// # Errors
+    ///
+    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) where the dialect has no form with the
+    /// same meaning, [`RefusedValue`](crate::ErrorKind::RefusedValue) for a value that no database
+    /// should be sent, [`TooDeep`](crate::ErrorKind::TooDeep) and
+    /// [`ForeignColumn`](crate::ErrorKind::ForeignColumn); [`MissingCarried`](crate::ErrorKind::MissingCarried)
+    /// where a policy needs a value: give it with [`sql_carrying`](Self::sql_carrying).
+    pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+        self.sql_carrying(dialect, &Carried::new())
+    }
+
+    /// The SQL that this query is on a handle that carries these values: where its tables have policies
+    /// that need some, [`sql`](Self::sql) is refused.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`sql`](Self::sql), and [`MissingCarried`](crate::ErrorKind::MissingCarried) for a value that a
+    /// policy needs and nobody carries.
+    pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
+        compile::to_show(&self.select, Asking::to_show(dialect.grammar(), carried), Wanted::Rows)
+    }
+
+    /// The SQL that a handle runs to count the rows of this query.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`sql`](Self::sql).
+    pub fn count_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+        let carried = &Carried::new();
+        compile::to_show(&self.select, Asking::to_show(dialect.grammar(), carried), Wanted::Count)
+    }
+
+    /// The SQL that a handle runs to learn whether this query has any row.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`sql`](Self::sql).
+    pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+        let carried = &Carried::new();
+        compile::to_show(
+            &self.select,
+            Asking::to_show(dialect.grammar(), carried),
+            Wanted::Presence,
+        )
+    }
+
+    /// The columns that closures are given.
+    #[inline]
+    pub(crate) fn columns(&self) -> T::Columns {
+        T::columns(&mut Places::of(&self.select.rows))
+    }
+
+    pub(crate) fn select_mut(&mut self) -> &mut Select {
+        &mut self.select
+    }
+
+    pub(crate) fn into_select(self) -> Box<Select> {
+        self.select
+    }
+
+    /// The line of the program that began this query.
+    pub fn origin(&self) -> Origin {
+        self.select.asked_at
+    }
+}
+
+const WINDOW_IN_FILTER: &str = "a function of a window stands in a filter, but is known only after \
+     it; filter `from(query)`, or ask for so many of each with `limit_each`";
+
+/// No table has more rows than an `i64` counts, so what is beyond that means the same.
+fn count_bind(rows: u64) -> i64 {
+    i64::try_from(rows).unwrap_or(i64::MAX)
+}
+
+impl<T> Asked<T> {
+    #[track_caller]
+    fn here(what: T) -> Asked<T> {
+        Asked { what, at: Origin::of(Location::caller()) }
+    }
+}
+
+impl Select {
+    fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
+        let condition = match condition.facts().windows {
+            false => condition,
+            true => Node::Unfit(WINDOW_IN_FILTER),
+        };
+        // What every row passes, such as an empty list of conditions, is no filter.
+        if !condition.is_constant(true) {
+            self.filters
+                .push(Asked { what: condition, at: Origin::of(at) });
+        }
+    }
+
+    fn key_sought(&self) -> Option<String> {
+        let mut parts = Vec::new();
+        if self.at_most_one {
+            self.filters.first()?.what.describe_equalities(&mut parts);
+        }
+        (!parts.is_empty()).then(|| parts.join(" and "))
+    }
+}
+
+impl Node {
+    /// "`id` = 7" for each column that is compared with a value here.
+    fn describe_equalities(&self, parts: &mut Vec<String>) {
+        match self {
+            Node::All(_, terms) => terms
+                .iter()
+                .for_each(|term| term.describe_equalities(parts)),
+            Node::Compare(_, _, sides) => {
+                if let [Node::Column(column), Node::Bind(value)] = &**sides {
+                    parts.push(format!("`{}` = {value}", column.info.name()));
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+impl<T, R, L> Clone for Query<T, R, L> {
+    fn clone(&self) -> Self {
+        Query { select: Box::new(self.select.copied()), rows: PhantomData }
+    }
+}
+
+impl<T, R, L> fmt::Debug for Query<T, R, L> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Query").field(&self.select).finish()
+    }
+}

@@ -1,0 +1,140 @@
+//! Inserts of what a query finds, without a way through the program.
+
+use std::fmt;
+use std::marker::PhantomData;
+use std::panic::Location;
+
+use super::Writes;
+use crate::build::compile;
+use crate::build::expr::Level;
+use crate::build::query::{Query, Tables};
+use crate::build::table::{RowStruct, Table};
+use crate::model::{ColumnInfo, Error, Origin, SqlType, TableInfo};
+use crate::plan::write::{Step, WantedBack, made};
+use crate::plan::{Asking, Wanted};
+use crate::sql::Statement;
+use crate::tree::{Asked, Node, RawColumn, Select};
+
+/// New rows of `T` that a query finds. Made by [`Query::insert_into`].
+#[must_use = "an insert does nothing until a handle writes it"]
+pub struct InsertFrom<T> {
+    select: Box<Select>,
+    fields: &'static TableInfo,
+    at: Origin,
+    table: PhantomData<fn() -> T>,
+}
+
+impl<U: Tables, R: RowStruct, L: Level> Query<U, R, L> {
+    /// Inserts the rows of this query into a table: `INSERT .. SELECT`. The fields of the struct that they are
+    /// read into name the columns; what the handle fills and stamps is added.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key, generated)] id: i64, label: String, top_m: f64 }
+    /// #[derive(Debug, Table)]
+    /// struct Listed {
+    ///     #[nepheline(key, generated)]
+    ///     id: i64,
+    ///     label: String,
+    /// }
+    ///
+    /// #[derive(Debug, RowShape)]
+    /// struct Label {
+    ///     label: String,
+    /// }
+    ///
+    /// let deep = Specimen::rows().filter(|s| s.top_m.gt(500)).select(|s| shape!(Label { label: s.label }));
+    /// assert_eq!(
+    ///     deep.insert_into::<Listed>().sql(Dialect::Sqlite)?.text(),
+    ///     r#"INSERT INTO "listed" ("label") SELECT "specimen"."label" AS "label" FROM "specimen" WHERE "specimen"."top_m" > ?"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if the fields are not the columns that the table
+    /// is to be given, by name, type and whether they may be NULL.
+    #[track_caller]
+    pub fn insert_into<T: Table>(self) -> InsertFrom<T> {
+        let at = Origin::of(Location::caller());
+        InsertFrom { select: self.into_select(), fields: R::INFO, at, table: PhantomData }
+    }
+}
+
+const UNFIT: &str = "the fields of the rows are not the columns that an insert into the table gives: each of them \
+     once, by the same name and of the same type, and NULL only where the column may be";
+
+impl<T: Table> InsertFrom<T> {
+    fn compiled(&self, asking: Asking<'_>, returning: bool) -> Result<Statement<'_>, Error> {
+        let (given, fields) =
+            (T::INFO.columns().iter().filter(|c| c.is_given()), self.fields.columns());
+        let fits = |field: &ColumnInfo, column: &ColumnInfo| {
+            let wide = |ty| {
+                if matches!(ty, SqlType::SmallInt | SqlType::Integer) {
+                    SqlType::BigInt
+                } else {
+                    ty
+                }
+            };
+            field.name() == column.name()
+                && wide(field.sql_type()) == wide(column.sql_type())
+                && (column.is_nullable() || !field.is_nullable())
+        };
+        let columns: Option<Vec<&'static ColumnInfo>> = fields
+            .iter()
+            .map(|field| given.clone().find(|column| fits(field, column)))
+            .collect();
+        let columns = columns.filter(|columns| columns.len() == given.clone().count());
+        let Some(mut columns) = columns else {
+            return Err(Error::unfit_parts(UNFIT).asked_at(self.at));
+        };
+        let mut select = self.select.copied();
+        if select.values.is_none() {
+            let source = select.entry();
+            let whole = fields
+                .iter()
+                .map(|info| Node::Column(RawColumn { source, info }));
+            select.values = Some(Asked { what: whole.collect(), at: self.at });
+        }
+        for (column, value) in made(T::INFO, asking, self.at)? {
+            columns.push(column);
+            if let Some(values) = &mut select.values {
+                values.what.push(Node::Bind(value));
+            }
+        }
+        let rows = compile::to_run(&select, asking, Wanted::Rows)?;
+        rows.inserted_into(T::INFO, &columns, returning)?
+            .returning(T::INFO, returning)
+    }
+}
+
+impl<T: Table> Writes for InsertFrom<T> {
+    type Row = T;
+
+    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+        self.compiled(asking, step.wanted == WantedBack::Rows)
+    }
+
+    fn origin(&self) -> Origin {
+        self.at
+    }
+
+    fn table_name(&self) -> &'static str {
+        T::INFO.name()
+    }
+}
+
+// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+impl<T> Clone for InsertFrom<T> {
+    fn clone(&self) -> Self {
+        let InsertFrom { select, fields, at, .. } = self;
+        InsertFrom { select: Box::new(select.copied()), fields, at: *at, table: PhantomData }
+    }
+}
+
+impl<T> fmt::Debug for InsertFrom<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("InsertFrom").field(&self.select).finish()
+    }
+}

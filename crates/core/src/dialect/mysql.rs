@@ -1,0 +1,230 @@
+//! MariaDB and MySQL: one grammar in two flavours. Text is compared by a collation, so each
+//! comparison names the one that goes by code point and does not ignore trailing spaces.
+
+use super::{
+    Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
+    Quotes, ReturningForm, ReturningOf, UpsertForm,
+};
+use crate::model::{Function, SqlType};
+
+/// What the two engines call the same things.
+#[derive(Debug)]
+pub(super) struct Flavour {
+    name: &'static str,
+    system_name: &'static str,
+    collate: &'static str,
+    collated: Collated,
+    text_list: &'static str,
+    uuid_list: &'static str,
+    uuid_bind: [&'static str; 2],
+    explain: [&'static str; 2],
+    form: fn(&Function) -> Option<&'static str>,
+    /// Whether rows that are inserted or deleted can be given back; updated ones cannot on either.
+    returns_written: bool,
+    /// Whether an update sees what it has just set; MariaDB is told by its `sql_mode` to set all at once.
+    sets_in_turn: bool,
+}
+
+macro_rules! flavour {
+    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal) => {
+        Flavour {
+            name: $name,
+            system_name: $system_name,
+            collate: concat!(" COLLATE ", $collation),
+            // A collation is of one character set, and a column may have another ("Setting Character Sets and Collations").
+            collated: Collated {
+                open: "CONVERT(",
+                close: concat!(" USING utf8mb4) COLLATE ", $collation),
+                after_bind: concat!(" COLLATE ", $collation),
+            },
+            text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
+            uuid_list: concat!(" IN (SELECT ", $uuid, " FROM JSON_TABLE("),
+            uuid_bind: $uuid_bind,
+            explain: $explain,
+            form: $form,
+            returns_written: $returns,
+            sets_in_turn: $in_turn,
+        }
+    };
+}
+
+pub(super) static MARIADB: Flavour = flavour!(
+    "MariaDB",
+    "mariadb",
+    "utf8mb4_nopad_bin",
+    uuid: "CAST(j.v AS UUID)",
+    uuid_bind: ["CAST(", " AS UUID)"],
+    explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
+    form: |function| function.mariadb,
+    returns: true,
+    sets_in_turn: false
+);
+
+// MySQL has no UUID type: BINARY(16) is what its own UUID functions are made for.
+pub(super) static MYSQL: Flavour = flavour!(
+    "MySQL",
+    "mysql",
+    "utf8mb4_0900_bin",
+    uuid: "UNHEX(REPLACE(j.v, '-', ''))",
+    uuid_bind: ["", ""],
+    explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
+    form: |function| function.mysql,
+    returns: false,
+    sets_in_turn: true
+);
+
+/// The longest text that is compared with a list item where the engine would otherwise parse the
+/// list again for each row. A longer item would be cut in silence, so it is refused.
+const LONGEST_GUARDED_TEXT: usize = 500;
+
+impl Grammar for Flavour {
+    fn name(&self) -> &'static str {
+        self.name
+    }
+
+    fn system_name(&self) -> &'static str {
+        self.system_name
+    }
+
+    fn quotes(&self) -> Quotes {
+        Quotes::BACKTICK
+    }
+
+    // There is no word for "all": the manual names this number ("SELECT", LIMIT).
+    fn limit(&self) -> LimitForm {
+        LimitForm::LimitOffset { no_limit: "LIMIT 18446744073709551615" }
+    }
+
+    // On the right side the collation counts for the comparison while an index on the left serves.
+    fn text_equality(&self) -> [Collated; 2] {
+        [Collated::AS_IT_IS, self.collated]
+    }
+
+    // Not every plan of an IN heeds the collation of its right side alone.
+    fn text_lookup(&self) -> [Collated; 2] {
+        [self.collated, self.collated]
+    }
+
+    // The protocol has one type for dates and times, and text for what has none.
+    fn bind_alone(&self, sql_type: SqlType) -> [&'static str; 2] {
+        match sql_type {
+            SqlType::Date => ["CAST(", " AS DATE)"],
+            SqlType::DateTime | SqlType::Timestamp => ["CAST(", " AS DATETIME(6))"],
+            SqlType::Time => ["CAST(", " AS TIME(6))"],
+            SqlType::Uuid => self.uuid_bind,
+            _ => self.bind_beside(sql_type),
+        }
+    }
+
+    // Beside text a decimal is taken for a float. Rust's have at most 28 digits after the point.
+    fn bind_beside(&self, sql_type: SqlType) -> [&'static str; 2] {
+        match sql_type {
+            SqlType::Decimal => ["CAST(", " AS DECIMAL(57, 28))"],
+            _ => ["", ""],
+        }
+    }
+
+    fn text_order(&self) -> Collated {
+        self.collated
+    }
+
+    fn form(&self, function: &Function) -> Option<&'static str> {
+        (self.form)(function)
+    }
+
+    fn distinct(&self) -> DistinctForm {
+        DistinctForm { open: "NOT (", close: ")", ..DistinctForm::of(" <=> ") }
+    }
+
+    fn not_distinct(&self, _guarded: bool) -> DistinctForm {
+        DistinctForm::of(" <=> ")
+    }
+
+    fn pattern(&self) -> PatternForm {
+        PatternForm::Like { collate: self.collate }
+    }
+
+    fn list(&self, item: SqlType, guarded: bool) -> ListForm {
+        let plain = " IN (SELECT j.v FROM JSON_TABLE(";
+        let (open, close) = match item {
+            SqlType::Text if guarded => {
+                (self.text_list, ", '$[*]' COLUMNS (v VARCHAR(500) PATH '$')) j)")
+            }
+            SqlType::Text => (self.text_list, ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)"),
+            SqlType::Bytes => (
+                " IN (SELECT UNHEX(j.v) FROM JSON_TABLE(",
+                ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)",
+            ),
+            SqlType::Uuid => (self.uuid_list, ", '$[*]' COLUMNS (v CHAR(36) PATH '$')) j)"),
+            SqlType::Boolean => (plain, ", '$[*]' COLUMNS (v BOOLEAN PATH '$')) j)"),
+            SqlType::Real | SqlType::Double => (plain, ", '$[*]' COLUMNS (v DOUBLE PATH '$')) j)"),
+            SqlType::Date => (plain, ", '$[*]' COLUMNS (v DATE PATH '$')) j)"),
+            SqlType::Time => (plain, ", '$[*]' COLUMNS (v TIME(6) PATH '$')) j)"),
+            SqlType::DateTime | SqlType::Timestamp => {
+                (plain, ", '$[*]' COLUMNS (v DATETIME(6) PATH '$')) j)")
+            }
+            SqlType::Decimal => (plain, ", '$[*]' COLUMNS (v DECIMAL(65,30) PATH '$')) j)"),
+            _ => (plain, ", '$[*]' COLUMNS (v BIGINT PATH '$')) j)"),
+        };
+        let longest_text = if guarded { LONGEST_GUARDED_TEXT } else { usize::MAX };
+        let encoding = ListEncoding::Json { zone_mark: false, longest_text };
+        let left = match item {
+            SqlType::Text if guarded => self.collated,
+            _ => Collated::AS_IT_IS,
+        };
+        ListForm { left, open, open_negated: None, close, encoding }
+    }
+
+    // NULLs count as smaller than every value (MariaDB, "ORDER BY"; MySQL, "Working with NULL Values").
+    fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {
+        match (descending, nulls_first) {
+            (false, false) => NullOrder { first: Some(" IS NULL"), then: "" },
+            (false, true) => NullOrder { first: None, then: "" },
+            (true, false) => NullOrder { first: None, then: " DESC" },
+            (true, true) => NullOrder { first: Some(" IS NULL DESC"), then: " DESC" },
+        }
+    }
+
+    fn most_inserted(&self) -> [usize; 2] {
+        [65_535, 100]
+    }
+
+    fn sets_in_turn(&self) -> bool {
+        self.sets_in_turn
+    }
+
+    fn upsert(&self) -> Option<UpsertForm> {
+        Some(UpsertForm {
+            opening: " ON DUPLICATE KEY",
+            names_columns: false,
+            update: " UPDATE ",
+            nothing: None,
+            has_condition: false,
+            // MariaDB and MySQL manuals, "INSERT ... ON DUPLICATE KEY UPDATE".
+            counts_updates_twice: true,
+            tells_inserted: None,
+            new: ["VALUES(", ")"],
+        })
+    }
+
+    fn default_row(&self) -> &'static str {
+        " () VALUES ()"
+    }
+
+    fn returning(&self, write: ReturningOf) -> Option<ReturningForm> {
+        let returns = self.returns_written && write != ReturningOf::Update;
+        returns.then_some(ReturningForm::AtEnd(" RETURNING "))
+    }
+
+    fn explain(&self, analyze: bool) -> Option<&'static str> {
+        Some(self.explain[usize::from(analyze)])
+    }
+
+    fn has_filter(&self) -> bool {
+        false
+    }
+
+    fn has_infinity(&self) -> bool {
+        false
+    }
+}

@@ -1,0 +1,108 @@
+//! PostgreSQL: the engine nearest to the standard. Its text is equal by code point but ordered by locale.
+
+use super::{
+    Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
+    Placeholder, UpsertForm,
+};
+use crate::model::{Function, SqlType};
+
+#[derive(Debug)]
+pub(super) struct Postgres;
+
+impl Grammar for Postgres {
+    fn name(&self) -> &'static str {
+        "PostgreSQL"
+    }
+
+    fn system_name(&self) -> &'static str {
+        "postgresql"
+    }
+
+    fn session_value(&self) -> Option<&'static str> {
+        Some("SELECT set_config($1, $2, true)")
+    }
+
+    fn placeholder(&self) -> Placeholder {
+        Placeholder::Numbered("$")
+    }
+
+    fn limit(&self) -> LimitForm {
+        LimitForm::LimitOffset { no_limit: "" }
+    }
+
+    fn text_equality(&self) -> [Collated; 2] {
+        [Collated::AS_IT_IS; 2]
+    }
+
+    fn text_order(&self) -> Collated {
+        Collated::after(r#" COLLATE "C""#)
+    }
+
+    fn text_identity(&self) -> Collated {
+        Collated::AS_IT_IS
+    }
+
+    fn form(&self, function: &Function) -> Option<&'static str> {
+        function.postgres
+    }
+
+    fn distinct(&self) -> DistinctForm {
+        DistinctForm::of(" IS DISTINCT FROM ")
+    }
+
+    // No index serves IS NOT DISTINCT FROM. Where NULL and false are the same, `=` does.
+    fn not_distinct(&self, guarded: bool) -> DistinctForm {
+        match guarded {
+            true => DistinctForm::of(" IS NOT DISTINCT FROM "),
+            false => DistinctForm { open: "(", operator: " = ", or_both_null: true, close: ")" },
+        }
+    }
+
+    fn pattern(&self) -> PatternForm {
+        PatternForm::Like { collate: "" }
+    }
+
+    fn list(&self, _item: SqlType, _guarded: bool) -> ListForm {
+        ListForm {
+            left: Collated::AS_IT_IS,
+            open: " = ANY(",
+            open_negated: Some(" <> ALL("),
+            close: ")",
+            encoding: ListEncoding::Array,
+        }
+    }
+
+    // NULLs count as greater than every value (PostgreSQL manual, "Sorting Rows").
+    fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {
+        let then = match (descending, nulls_first) {
+            (false, false) => "",
+            (false, true) => " NULLS FIRST",
+            (true, false) => " DESC NULLS LAST",
+            (true, true) => " DESC",
+        };
+        NullOrder { first: None, then }
+    }
+
+    // No transaction has replaced a row that was just inserted. The system column is in the manual
+    // ("System Columns"), this use of it is not.
+    fn upsert(&self) -> Option<UpsertForm> {
+        let tells_inserted = Some(" RETURNING xmax = 0");
+        Some(UpsertForm { tells_inserted, ..UpsertForm::ON_CONFLICT })
+    }
+
+    fn most_inserted(&self) -> [usize; 2] {
+        [65_535, 1_000]
+    }
+
+    fn copies(&self) -> bool {
+        true
+    }
+
+    fn locks_named_tables(&self) -> bool {
+        true
+    }
+
+    fn explain(&self, analyze: bool) -> Option<&'static str> {
+        Some(if analyze { "EXPLAIN ANALYZE " } else { "EXPLAIN " })
+    }
+}

@@ -1,0 +1,94 @@
+//! SQLite: text has no types behind it, so dates, UUIDs and lists are text, and LIKE ignores case.
+
+use super::{
+    Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
+};
+use crate::model::{Function, SqlType};
+use crate::tree::Lock;
+
+#[derive(Debug)]
+pub(super) struct Sqlite;
+
+impl Grammar for Sqlite {
+    fn name(&self) -> &'static str {
+        "SQLite"
+    }
+
+    fn system_name(&self) -> &'static str {
+        "sqlite"
+    }
+
+    fn limit(&self) -> LimitForm {
+        LimitForm::LimitOffset { no_limit: "LIMIT -1" }
+    }
+
+    fn is_of_server(&self) -> bool {
+        false
+    }
+
+    fn text_equality(&self) -> [Collated; 2] {
+        [self.text_order(), Collated::AS_IT_IS]
+    }
+
+    fn text_order(&self) -> Collated {
+        Collated::after(" COLLATE BINARY")
+    }
+
+    fn form(&self, function: &Function) -> Option<&'static str> {
+        function.sqlite
+    }
+
+    fn distinct(&self) -> DistinctForm {
+        DistinctForm::of(" IS NOT ")
+    }
+
+    fn not_distinct(&self, _guarded: bool) -> DistinctForm {
+        DistinctForm::of(" IS ")
+    }
+
+    // LIKE ignores the case of ASCII letters, and the pragma that changes it would change the
+    // user's own SQL too (SQLite, "Built-in Scalar SQL Functions", like).
+    fn pattern(&self) -> PatternForm {
+        PatternForm::Glob
+    }
+
+    fn list(&self, item: SqlType, _guarded: bool) -> ListForm {
+        let open = match item {
+            SqlType::Bytes => " IN (SELECT unhex(value) FROM json_each(",
+            _ => " IN (SELECT value FROM json_each(",
+        };
+        let encoding = ListEncoding::Json { zone_mark: true, longest_text: usize::MAX };
+        ListForm { left: self.text_order(), open, open_negated: None, close: "))", encoding }
+    }
+
+    fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {
+        let then = match (descending, nulls_first) {
+            (false, false) => " NULLS LAST",
+            (false, true) => " NULLS FIRST",
+            (true, false) => " DESC NULLS LAST",
+            (true, true) => " DESC NULLS FIRST",
+        };
+        NullOrder { first: None, then }
+    }
+
+    fn most_inserted(&self) -> [usize; 2] {
+        [32_766, 200]
+    }
+
+    fn lock(&self, _lock: Lock) -> Option<[&'static str; 2]> {
+        None
+    }
+
+    fn explain(&self, analyze: bool) -> Option<&'static str> {
+        (!analyze).then_some("EXPLAIN QUERY PLAN ")
+    }
+
+    // A decimal is kept as text, in which 1.5 and 1.50 differ and 10 comes before 9.
+    fn can_compare(&self, sql_type: SqlType) -> bool {
+        !matches!(sql_type, SqlType::Json | SqlType::Decimal)
+    }
+
+    fn can_compute(&self, sql_type: SqlType) -> bool {
+        sql_type != SqlType::Decimal
+    }
+}

@@ -1,0 +1,604 @@
+//! Functions and operators: the text of each in every dialect. A new one is a new entry here.
+//!
+//! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, and `{{`, `}}` for braces; in
+//! aggregates `{~}` for the order of what they take, and `{*}` for which rows count and the window. A
+//! dialect without a form refuses the function. The forms are those under which all engines give
+//! the same answer; each was run on SQLite, PostgreSQL and MariaDB.
+
+/// A function or operator of SQL, or a fragment of SQL that a program wrote by hand.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy)]
+pub struct Function {
+    /// What messages call it.
+    what: &'static str,
+    /// What to do on a dialect that has no form for it.
+    way_out: &'static str,
+    pub(crate) sqlite: Option<&'static str>,
+    pub(crate) postgres: Option<&'static str>,
+    pub(crate) mariadb: Option<&'static str>,
+    pub(crate) mysql: Option<&'static str>,
+    verbatim: bool,
+    computes: bool,
+    by_code_point: bool,
+    is_condition: bool,
+    takes_conditions: bool,
+}
+
+/// Each is one of its kind.
+impl PartialEq for Function {
+    fn eq(&self, other: &Function) -> bool {
+        std::ptr::eq(self, other)
+    }
+}
+
+impl Function {
+    const fn named(what: &'static str) -> Function {
+        Function {
+            what,
+            way_out: "read the values and compute in Rust",
+            sqlite: None,
+            postgres: None,
+            mariadb: None,
+            mysql: None,
+            verbatim: false,
+            computes: true,
+            by_code_point: false,
+            is_condition: false,
+            takes_conditions: false,
+        }
+    }
+
+    /// Text of the program itself, which the macro has checked.
+    pub const fn verbatim() -> Function {
+        let mut function = Function::named("a hand-written fragment");
+        function.way_out = "write a variant for it, beside those that are there";
+        function.verbatim = true;
+        function.computes = false;
+        function
+    }
+
+    pub const fn all(self, form: &'static str) -> Function {
+        self.sqlite(form).postgres(form).mysql(form)
+    }
+
+    pub const fn sqlite(mut self, form: &'static str) -> Function {
+        self.sqlite = Some(form);
+        self
+    }
+
+    pub const fn postgres(mut self, form: &'static str) -> Function {
+        self.postgres = Some(form);
+        self
+    }
+
+    /// The form on MySQL, and on MariaDB unless that has one of its own.
+    pub const fn mysql(mut self, form: &'static str) -> Function {
+        self.mysql = Some(form);
+        self.mariadb = Some(form);
+        self
+    }
+
+    pub const fn mariadb(mut self, form: &'static str) -> Function {
+        self.mariadb = Some(form);
+        self
+    }
+
+    const fn or_else(mut self, way_out: &'static str) -> Function {
+        self.way_out = way_out;
+        self
+    }
+
+    /// It hands values on as they are, so that it takes those of any type.
+    const fn any_type(mut self) -> Function {
+        self.computes = false;
+        self
+    }
+
+    /// What it gives is a condition, which not every dialect takes for a value.
+    const fn condition(mut self) -> Function {
+        self.is_condition = true;
+        self
+    }
+
+    /// It is a condition of conditions.
+    const fn of_conditions(mut self) -> Function {
+        self.takes_conditions = true;
+        self.condition()
+    }
+
+    /// Its text is compared by code point without being told to.
+    const fn by_code_point(mut self) -> Function {
+        self.by_code_point = true;
+        self
+    }
+
+    pub(crate) fn what(&self) -> &'static str {
+        self.what
+    }
+
+    pub(crate) fn way_out(&self) -> &'static str {
+        self.way_out
+    }
+
+    pub(crate) fn is_verbatim(&self) -> bool {
+        self.verbatim
+    }
+
+    /// Whether the engine has to understand the values that it is given.
+    pub(crate) fn computes(&self) -> bool {
+        self.computes
+    }
+
+    pub(crate) fn is_condition(&self) -> bool {
+        self.is_condition
+    }
+
+    pub(crate) fn takes_conditions(&self) -> bool {
+        self.takes_conditions
+    }
+
+    pub(crate) fn is_by_code_point(&self) -> bool {
+        self.by_code_point
+    }
+}
+
+type F = Function;
+
+// Conditions and NULL.
+
+pub(crate) static ALWAYS: F = F::named("TRUE").all("TRUE").condition();
+pub(crate) static NEVER: F = F::named("FALSE").all("FALSE").condition();
+pub(crate) static IS_TRUE: F = F::named("IS TRUE").all("{0} IS TRUE").of_conditions();
+pub(crate) static IS_FALSE: F = F::named("IS FALSE").all("{0} IS FALSE").of_conditions();
+pub(crate) static IS_NOT_TRUE: F = F::named("IS NOT TRUE")
+    .all("{0} IS NOT TRUE")
+    .of_conditions();
+pub(crate) static COALESCE: [F; 4] = [
+    F::named("COALESCE").all("COALESCE({0}, {1})").any_type(),
+    F::named("COALESCE")
+        .all("COALESCE({0}, {1}, {2})")
+        .any_type(),
+    F::named("COALESCE")
+        .all("COALESCE({0}, {1}, {2}, {3})")
+        .any_type(),
+    F::named("COALESCE")
+        .all("COALESCE({0}, {1}, {2}, {3}, {4})")
+        .any_type(),
+];
+pub(crate) static NULL_IF: F = F::named("NULLIF").all("NULLIF({0}, {1})");
+
+// Numbers. Division by zero is NULL. PostgreSQL computes narrow numbers narrowly, so they are widened first.
+
+pub(crate) static ADD: F = F::named("+").all("{0} + {1}");
+pub(crate) static SUBTRACT: F = F::named("-").all("{0} - {1}");
+pub(crate) static MULTIPLY: F = F::named("*").all("{0} * {1}");
+pub(crate) static DIVIDE: F = F::named("/")
+    .all("{0} / {1}")
+    .postgres("{0} / NULLIF({1}, 0)");
+pub(crate) static DIVIDE_WHOLE: F = F::named("/")
+    .sqlite("{0} / {1}")
+    .postgres("{0} / NULLIF({1}, 0)")
+    .mysql("{0} DIV {1}");
+pub(crate) static REMAINDER: F = F::named("%")
+    .all("{0} % {1}")
+    .postgres("{0} % NULLIF({1}, 0)");
+/// By a number that is never 0.
+pub(crate) static DIVIDE_NON_ZERO: F = F::named("/").all("{0} / {1}").mysql("{0} DIV {1}");
+pub(crate) static REMAINDER_NON_ZERO: F = F::named("%").all("{0} % {1}");
+pub(crate) static NEGATE: F = F::named("unary minus").all("-{0}");
+pub(crate) static WIDEN_WHOLE: F = F::named("a wider integer").all("{0}").postgres("{0}::int8");
+pub(crate) static WIDEN_FLOAT: F = F::named("a wider float").all("{0}").postgres("{0}::float8");
+pub(crate) static ABS: F = F::named("abs").all("abs({0})");
+pub(crate) static FLOOR: F = F::named("floor")
+    .all("floor({0})")
+    .sqlite("nepheline_floor({0})");
+pub(crate) static CEIL: F = F::named("ceil")
+    .all("ceil({0})")
+    .sqlite("nepheline_ceil({0})");
+pub(crate) static ROUND: F = F::named("round")
+    .postgres("round({0}, {1}::int4)")
+    .mysql("round({0}, {1})");
+pub(crate) static ROUND_FLOAT: F = F::named("rounding a float").or_else(
+    "a float has no exact half, so engines round it differently: read it and round in Rust, or take `(x + 0.5).floor()`",
+);
+pub(crate) static POWER: F = F::named("power")
+    .all(
+        "CASE WHEN {0} < 0 AND {1} <> floor({1}) OR {0} = 0 AND {1} < 0 THEN NULL ELSE power({0}, {1}) END",
+    )
+    .sqlite("nepheline_power({0}, {1})");
+pub(crate) static LEAST: F = F::named("least")
+    .sqlite("min({0}, {1})")
+    .postgres("LEAST({0}, {1})")
+    .mysql("LEAST({0}, {1})");
+pub(crate) static GREATEST: F = F::named("greatest")
+    .sqlite("max({0}, {1})")
+    .postgres("GREATEST({0}, {1})")
+    .mysql("GREATEST({0}, {1})");
+// PostgreSQL's own leave NULL out (manual, "GREATEST and LEAST"), the others' are NULL then.
+pub(crate) static LEAST_OR_NULL: F =
+    LEAST.postgres("CASE WHEN {0} IS NULL OR {1} IS NULL THEN NULL ELSE LEAST({0}, {1}) END");
+pub(crate) static GREATEST_OR_NULL: F =
+    GREATEST.postgres("CASE WHEN {0} IS NULL OR {1} IS NULL THEN NULL ELSE GREATEST({0}, {1}) END");
+
+// Totals. Those of integers are decimals on the servers: read as integers they are checked.
+
+pub(crate) static SUM: F = F::named("sum").all("sum({0}){*}");
+pub(crate) static SUM_WHOLE: F = F::named("sum")
+    .all("sum({0}){*}")
+    .postgres("sum({0}){*}::int8");
+pub(crate) static AVG: F = F::named("avg")
+    .all("avg({0}){*}")
+    .postgres("avg({0}){*}::float8")
+    .mysql("avg({0} + 0e0){*}");
+pub(crate) static MIN: F = F::named("min").all("min({0}){*}");
+pub(crate) static MAX: F = F::named("max").all("max({0}){*}");
+pub(crate) static COUNT_ROWS: F = F::named("count").all("count(*){*}");
+pub(crate) static COUNT: F = F::named("count").all("count({0}){*}").any_type();
+pub(crate) static ALL_TRUE: F = F::named("all_true")
+    .all("min({0}){*}")
+    .postgres("bool_and({0}){*}");
+pub(crate) static ANY_TRUE: F = F::named("any_true")
+    .all("max({0}){*}")
+    .postgres("bool_or({0}){*}");
+// The separator of the servers without `string_agg` is no place for a bind.
+pub(crate) static JOINED: F = F::named("text of a group, joined")
+    .sqlite("group_concat({0}, {1}{~}){*}")
+    .postgres("string_agg({0}, {1}{~}){*}")
+    .mysql("SUBSTR(GROUP_CONCAT(CONCAT({1}, {0}){~} SEPARATOR ''), CHAR_LENGTH({1}) + 1)");
+// An empty group is an empty list everywhere, though the engines do not agree on that.
+pub(crate) static COLLECTED_TEXT: F = F::named("collecting")
+    .sqlite("json_group_array({0}{~}){*}")
+    .postgres("COALESCE(jsonb_agg({0}{~}){*}, '[]')")
+    .mysql("CONCAT('[', COALESCE(CAST(GROUP_CONCAT(JSON_QUOTE({0}){~} SEPARATOR ',') AS CHAR), ''), ']')");
+pub(crate) static COLLECTED_WHOLE: F =
+    COLLECTED_TEXT.mysql("CONCAT('[', COALESCE(GROUP_CONCAT({0}{~} SEPARATOR ','), ''), ']')");
+
+// Windows.
+
+pub(crate) static ROW_NUMBER: F = F::named("row_number").all("row_number(){*}");
+pub(crate) static RANK: F = F::named("rank").all("rank(){*}");
+pub(crate) static DENSE_RANK: F = F::named("dense_rank").all("dense_rank(){*}");
+pub(crate) static NTILE: F = F::named("ntile").all("ntile({0}){*}");
+pub(crate) static LAG: F = F::named("lag").all("lag({0}, {1}){*}").any_type();
+pub(crate) static LEAD: F = F::named("lead").all("lead({0}, {1}){*}").any_type();
+pub(crate) static FIRST_VALUE: F = F::named("first_value")
+    .all("first_value({0}){*}")
+    .any_type();
+pub(crate) static LAST_VALUE: F = F::named("last_value").all("last_value({0}){*}").any_type();
+
+// Text.
+
+/// To be compared or ordered by code point.
+pub(crate) static IN_CODE_POINT_ORDER: F = F::named("COLLATE")
+    .sqlite("{0} COLLATE BINARY")
+    .postgres("{0} COLLATE \"C\"")
+    .mysql("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_bin")
+    .mariadb("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_nopad_bin")
+    .by_code_point();
+/// Where functions themselves compare by collation.
+pub(crate) static BY_CODE_POINT: F = F::named("COLLATE")
+    .all("{0}")
+    .mysql("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_bin")
+    .mariadb("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_nopad_bin");
+/// Lower case, letter for letter. The collations named here are those with the most letters; the one
+/// of code points knows only old ones. The Greek letter sigma has two lower-case forms, of which one
+/// engine picks by what stands around it.
+pub(crate) static LOWER: F = F::named("lower case")
+    .sqlite("nepheline_fold({0})")
+    .postgres("translate(lower({0} COLLATE \"und-x-icu\") COLLATE \"C\", 'ς', 'σ')")
+    .mysql("REPLACE(LOWER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_as_ci) COLLATE utf8mb4_0900_bin, 'ς', 'σ')")
+    .mariadb("REPLACE(LOWER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_unicode_520_nopad_ci) COLLATE utf8mb4_nopad_bin, 'ς', 'σ')")
+    .by_code_point();
+/// Upper case, letter for letter: where an engine makes two letters of one, the one stays.
+pub(crate) static UPPER: F = F::named("upper case")
+    .sqlite("nepheline_upper({0})")
+    .postgres(
+        "COALESCE((SELECT string_agg(CASE WHEN length(upper(c COLLATE \"und-x-icu\")) = 1 \
+         THEN upper(c COLLATE \"und-x-icu\") ELSE c END, '' ORDER BY i) \
+         FROM unnest(string_to_array({0}, NULL)) WITH ORDINALITY AS letters(c, i)), {0}) COLLATE \"C\"",
+    )
+    .mysql("UPPER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_as_ci) COLLATE utf8mb4_0900_bin")
+    .mariadb("UPPER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_unicode_520_nopad_ci) COLLATE utf8mb4_nopad_bin")
+    .by_code_point();
+pub(crate) static LENGTH: F = F::named("length")
+    .sqlite("length({0})")
+    .postgres("length({0})::int8")
+    .mysql("CHAR_LENGTH({0})");
+pub(crate) static TRIM: F = F::named("trim").all("trim({0})");
+pub(crate) static SUBSTRING: F = F::named("substring")
+    .all("substr({0}, {1}, {2})")
+    .postgres("substr({0}, {1}::int4, {2}::int4)");
+pub(crate) static REPLACE: F = F::named("replace").all("replace({0}, {1}, {2})");
+pub(crate) static CONCAT: F = F::named("concatenation")
+    .all("{0} || {1}")
+    .mysql("CONCAT({0}, {1})");
+pub(crate) static POSITION: F = F::named("position")
+    .sqlite("instr({0}, {1})")
+    .postgres("strpos({0}, {1})::int8")
+    .mysql("LOCATE({1}, {0})");
+pub(crate) static CONTAINS: F = F::named("contains")
+    .sqlite("instr({0}, {1}) > 0")
+    .postgres("strpos({0}, {1}) > 0")
+    .mysql("LOCATE({1}, {0}) > 0");
+// For an argument that is computed: a pattern would have to be built of it.
+pub(crate) static STARTS_WITH: F = F::named("starts_with")
+    .sqlite("substr({0}, 1, length({1})) = {1} COLLATE BINARY")
+    .postgres("starts_with({0}, {1})")
+    .mysql("LEFT({0}, CHAR_LENGTH({1})) = {1}");
+pub(crate) static ENDS_WITH: F = F::named("ends_with")
+    .sqlite("({1} = '' OR substr({0}, -length({1})) = {1} COLLATE BINARY)")
+    .postgres("right({0}, length({1})) = {1}")
+    .mysql("RIGHT({0}, CHAR_LENGTH({1})) = {1}");
+
+// Dates and times. What an engine without such types keeps is text in ISO 8601; its own functions
+// round what has six digits, so the fraction is cut off first.
+
+/// A point in time as the date and time that it is in UTC, and back.
+pub(crate) static UTC: F = F::named("UTC")
+    .all("{0}")
+    .postgres("{0} AT TIME ZONE 'UTC'");
+
+pub(crate) static YEAR: F = F::named("year")
+    .sqlite("CAST(substr({0}, 1, 4) AS INTEGER)")
+    .postgres("extract(year FROM {0})::int4")
+    .mysql("YEAR({0})");
+pub(crate) static QUARTER: F = F::named("quarter")
+    .sqlite("(substr({0}, 6, 2) + 2) / 3")
+    .postgres("extract(quarter FROM {0})::int4")
+    .mysql("QUARTER({0})");
+pub(crate) static MONTH: F = F::named("month")
+    .sqlite("CAST(substr({0}, 6, 2) AS INTEGER)")
+    .postgres("extract(month FROM {0})::int4")
+    .mysql("MONTH({0})");
+pub(crate) static DAY: F = F::named("day")
+    .sqlite("CAST(substr({0}, 9, 2) AS INTEGER)")
+    .postgres("extract(day FROM {0})::int4")
+    .mysql("DAYOFMONTH({0})");
+pub(crate) static DAY_OF_YEAR: F = F::named("day of the year")
+    .sqlite("CAST(strftime('%j', substr({0}, 1, 10)) AS INTEGER)")
+    .postgres("extract(doy FROM {0})::int4")
+    .mysql("DAYOFYEAR({0})");
+pub(crate) static WEEKDAY: F = F::named("weekday")
+    .sqlite("(strftime('%w', substr({0}, 1, 10)) + 6) % 7 + 1")
+    .postgres("extract(isodow FROM {0})::int4")
+    .mysql("WEEKDAY({0}) + 1");
+pub(crate) static ISO_WEEK: F = F::named("ISO week")
+    .sqlite("(strftime('%j', substr({0}, 1, 10), '-3 days', 'weekday 4') - 1) / 7 + 1")
+    .postgres("extract(week FROM {0})::int4")
+    .mysql("WEEK({0}, 3)");
+pub(crate) static ISO_YEAR: F = F::named("ISO year")
+    .sqlite("CAST(strftime('%Y', substr({0}, 1, 10), '-3 days', 'weekday 4') AS INTEGER)")
+    .postgres("extract(isoyear FROM {0})::int4")
+    .mysql("YEARWEEK({0}, 3) DIV 100");
+pub(crate) static HOUR: F = F::named("hour")
+    .sqlite("CAST(substr({0}, 12, 2) AS INTEGER)")
+    .postgres("extract(hour FROM {0})::int4")
+    .mysql("HOUR({0})");
+pub(crate) static MINUTE: F = F::named("minute")
+    .sqlite("CAST(substr({0}, 15, 2) AS INTEGER)")
+    .postgres("extract(minute FROM {0})::int4")
+    .mysql("MINUTE({0})");
+// Without trunc PostgreSQL rounds 59.5 to 60.
+pub(crate) static SECOND: F = F::named("second")
+    .sqlite("CAST(substr({0}, 18, 2) AS INTEGER)")
+    .postgres("trunc(extract(second FROM {0}))::int4")
+    .mysql("SECOND({0})");
+pub(crate) static MICROSECOND: F = F::named("microsecond")
+    .sqlite("CAST(substr({0}, 21, 6) AS INTEGER)")
+    .postgres("extract(microseconds FROM {0})::int4 % 1000000")
+    .mysql("MICROSECOND({0})");
+pub(crate) static HOUR_OF_TIME: F = HOUR.sqlite("CAST(substr({0}, 1, 2) AS INTEGER)");
+pub(crate) static MINUTE_OF_TIME: F = MINUTE.sqlite("CAST(substr({0}, 4, 2) AS INTEGER)");
+pub(crate) static SECOND_OF_TIME: F = SECOND.sqlite("CAST(substr({0}, 7, 2) AS INTEGER)");
+pub(crate) static MICROSECOND_OF_TIME: F =
+    MICROSECOND.sqlite("CAST(substr({0}, 10, 6) AS INTEGER)");
+
+pub(crate) static DATE_PLUS_DAYS: F = F::named("adding days")
+    .sqlite("date({0}, {1} || ' days')")
+    .postgres("{0} + {1}::int4")
+    .mysql("{0} + INTERVAL {1} DAY");
+pub(crate) static PLUS_DAYS: F = F::named("adding days")
+    .sqlite("date(substr({0}, 1, 10), {1} || ' days') || substr({0}, 11)")
+    .postgres("{0} + make_interval(days => {1}::int4)")
+    .mysql("{0} + INTERVAL {1} DAY");
+// SQLite makes March 2 of January 31 and a month: of the day in the next month and its last day, the earlier.
+pub(crate) static DATE_PLUS_MONTHS: F = F::named("adding months")
+    .sqlite(
+        "min(date(substr({0}, 1, 7) || '-01', {1} || ' months', '+' || (substr({0}, 9, 2) - 1) || ' days'), \
+         date(substr({0}, 1, 7) || '-01', ({1} + 1) || ' months', '-1 day'))",
+    )
+    .postgres("({0} + make_interval(months => {1}::int4))::date")
+    .mysql("{0} + INTERVAL {1} MONTH");
+pub(crate) static PLUS_MONTHS: F = F::named("adding months")
+    .sqlite(
+        "min(date(substr({0}, 1, 7) || '-01', {1} || ' months', '+' || (substr({0}, 9, 2) - 1) || ' days'), \
+         date(substr({0}, 1, 7) || '-01', ({1} + 1) || ' months', '-1 day')) || substr({0}, 11)",
+    )
+    .postgres("{0} + make_interval(months => {1}::int4)")
+    .mysql("{0} + INTERVAL {1} MONTH");
+pub(crate) static PLUS_SECONDS: F = F::named("adding seconds")
+    .sqlite(
+        "strftime('%Y-%m-%dT%H:%M:%S', substr({0}, 1, 19), {1} || ' seconds') || substr({0}, 20)",
+    )
+    .postgres("{0} + make_interval(secs => {1}::float8)")
+    .mysql("{0} + INTERVAL {1} SECOND");
+pub(crate) static DATE_DIFFERENCE: F = F::named("days between")
+    .sqlite("CAST(julianday({0}) - julianday({1}) AS INTEGER)")
+    .postgres("({0} - {1})::int8")
+    .mysql("DATEDIFF({0}, {1})");
+pub(crate) static DAYS_BETWEEN: F = F::named("days between")
+    .sqlite("CAST(julianday(substr({0}, 1, 10)) - julianday(substr({1}, 1, 10)) AS INTEGER)")
+    .postgres("({0}::date - {1}::date)::int8")
+    .mysql("DATEDIFF({0}, {1})");
+pub(crate) static MICROSECONDS_BETWEEN: F = F::named("microseconds between")
+    .sqlite(
+        "(unixepoch(substr({0}, 1, 19)) - unixepoch(substr({1}, 1, 19))) * 1000000 \
+         + substr({0}, 21, 6) - substr({1}, 21, 6)",
+    )
+    .postgres("(extract(epoch FROM {0} - {1}) * 1000000)::int8")
+    .mysql("TIMESTAMPDIFF(MICROSECOND, {1}, {0})");
+
+/// Cutting a date off after a unit, and a date and time with a zone or without.
+#[derive(Debug)]
+pub(crate) struct Truncation {
+    pub(crate) date: Function,
+    pub(crate) date_time: Function,
+    pub(crate) timestamp: Function,
+}
+
+/// Of the units that dates have: the date in SQLite, the unit's name in PostgreSQL, and the date in MySQL.
+macro_rules! date_truncation {
+    ($unit:literal, $sqlite:literal, $mysql:literal) => {
+        Truncation {
+            date: F::named(concat!("truncation to the ", $unit))
+                .sqlite($sqlite)
+                .postgres(concat!("date_trunc('", $unit, "', {0}::timestamp)::date"))
+                .mysql(concat!("CAST(", $mysql, " AS DATE)")),
+            date_time: F::named(concat!("truncation to the ", $unit))
+                .sqlite(concat!($sqlite, " || 'T00:00:00.000000'"))
+                .postgres(concat!("date_trunc('", $unit, "', {0})"))
+                .mysql(concat!("CAST(", $mysql, " AS DATETIME(6))")),
+            timestamp: F::named(concat!("truncation to the ", $unit))
+                .sqlite(concat!($sqlite, " || 'T00:00:00.000000Z'"))
+                .postgres(concat!("date_trunc('", $unit, "', {0}, 'UTC')"))
+                .mysql(concat!("CAST(", $mysql, " AS DATETIME(6))")),
+        }
+    };
+}
+
+/// Of the units within a day, of which a date has none: how much of the text stays in SQLite with
+/// what follows it, the unit's name in PostgreSQL, and the format in MySQL.
+macro_rules! time_truncation {
+    ($unit:literal, $kept:literal, $rest:literal, $format:literal) => {
+        Truncation {
+            date: F::named(concat!("truncation to the ", $unit)).all("{0}"),
+            date_time: F::named(concat!("truncation to the ", $unit))
+                .sqlite(concat!("substr({0}, 1, ", $kept, ") || '", $rest, "'"))
+                .postgres(concat!("date_trunc('", $unit, "', {0})"))
+                .mysql(concat!("CAST(DATE_FORMAT({0}, '", $format, "') AS DATETIME(6))")),
+            timestamp: F::named(concat!("truncation to the ", $unit))
+                .sqlite(concat!("substr({0}, 1, ", $kept, ") || '", $rest, "Z'"))
+                .postgres(concat!("date_trunc('", $unit, "', {0}, 'UTC')"))
+                .mysql(concat!("CAST(DATE_FORMAT({0}, '", $format, "') AS DATETIME(6))")),
+        }
+    };
+}
+
+pub(crate) static TO_YEAR: Truncation =
+    date_truncation!("year", "substr({0}, 1, 4) || '-01-01'", "DATE_FORMAT({0}, '%Y-01-01')");
+pub(crate) static TO_QUARTER: Truncation = date_truncation!(
+    "quarter",
+    "substr({0}, 1, 5) || substr('01040710', (substr({0}, 6, 2) + 2) / 3 * 2 - 1, 2) || '-01'",
+    "DATE_FORMAT({0}, '%Y-01-01') + INTERVAL QUARTER({0}) - 1 QUARTER"
+);
+pub(crate) static TO_MONTH: Truncation =
+    date_truncation!("month", "substr({0}, 1, 7) || '-01'", "DATE_FORMAT({0}, '%Y-%m-01')");
+pub(crate) static TO_WEEK: Truncation = date_truncation!(
+    "week",
+    "date(substr({0}, 1, 10), '-6 days', 'weekday 1')",
+    "DATE({0}) - INTERVAL WEEKDAY({0}) DAY"
+);
+pub(crate) static TO_DAY: Truncation = date_truncation!("day", "substr({0}, 1, 10)", "DATE({0})");
+pub(crate) static TO_HOUR: Truncation =
+    time_truncation!("hour", "13", ":00:00.000000", "%Y-%m-%d %H:00:00");
+pub(crate) static TO_MINUTE: Truncation =
+    time_truncation!("minute", "16", ":00.000000", "%Y-%m-%d %H:%i:00");
+pub(crate) static TO_SECOND: Truncation =
+    time_truncation!("second", "19", ".000000", "%Y-%m-%d %H:%i:%s");
+
+// From one type to another.
+
+pub(crate) static SAME: F = F::named("the same value as another type")
+    .all("{0}")
+    .any_type();
+pub(crate) static WHOLE_TO_FLOAT: F = F::named("integer to float")
+    .sqlite("CAST({0} AS REAL)")
+    .postgres("{0}::float8")
+    .mysql("{0} + 0e0");
+// Beyond the range the nearest there is, as on the other engines and in Rust.
+pub(crate) static FLOAT_TO_WHOLE: F = F::named("float to integer")
+    .sqlite("CAST({0} AS INTEGER)")
+    .postgres(
+        "CASE WHEN {0} >= 9223372036854775807 THEN 9223372036854775807 \
+         WHEN {0} <= -9223372036854775808 THEN -9223372036854775808 ELSE trunc({0})::int8 END",
+    )
+    .mysql("CAST(TRUNCATE({0}, 0) AS SIGNED)");
+pub(crate) static BOOLEAN_TO_WHOLE: F = F::named("boolean to integer")
+    .sqlite("{0}")
+    .postgres("{0}::int4")
+    .mysql("{0} + 0");
+pub(crate) static WHOLE_TO_TEXT: F = F::named("integer to text")
+    .sqlite("CAST({0} AS TEXT)")
+    .postgres("{0}::text")
+    .mysql("CAST({0} AS CHAR)");
+pub(crate) static WHOLE_TO_DECIMAL: F = F::named("integer to decimal")
+    .postgres("{0}::numeric")
+    .mysql("CAST({0} AS DECIMAL(20, 0))")
+    .or_else("cast to a float, or compute with decimals in Rust");
+pub(crate) static DECIMAL_TO_FLOAT: F = F::named("decimal to float")
+    .sqlite("CAST({0} AS REAL)")
+    .postgres("{0}::float8")
+    .mysql("{0} + 0e0");
+pub(crate) static UUID_TO_TEXT: F = F::named("UUID to text")
+    .sqlite("{0}")
+    .postgres("{0}::text")
+    .mysql("BIN_TO_UUID({0})")
+    .mariadb("CAST({0} AS CHAR(36))");
+pub(crate) static DATE_TO_TEXT: F = F::named("date to text")
+    .sqlite("{0}")
+    .postgres("to_char({0}, 'YYYY-MM-DD')")
+    .mysql("DATE_FORMAT({0}, '%Y-%m-%d')");
+pub(crate) static DATE_TO_DATE_TIME: F = F::named("date to date and time")
+    .sqlite("{0} || 'T00:00:00.000000'")
+    .postgres("{0}::timestamp")
+    .mysql("CAST({0} AS DATETIME(6))");
+pub(crate) static DATE_TO_TIMESTAMP: F = F::named("date to timestamp")
+    .sqlite("{0} || 'T00:00:00.000000Z'")
+    .postgres("{0}::timestamp AT TIME ZONE 'UTC'")
+    .mysql("CAST({0} AS DATETIME(6))");
+pub(crate) static DATE_TIME_TO_DATE: F = F::named("date and time to date")
+    .sqlite("substr({0}, 1, 10)")
+    .postgres("{0}::date")
+    .mysql("DATE({0})");
+pub(crate) static DATE_TIME_TO_TIME: F = F::named("date and time to time")
+    .sqlite("substr({0}, 12, 15)")
+    .postgres("{0}::time")
+    .mysql("TIME({0})");
+pub(crate) static DATE_TIME_TO_TIMESTAMP: F = F::named("date and time to timestamp")
+    .sqlite("{0} || 'Z'")
+    .postgres("{0} AT TIME ZONE 'UTC'")
+    .mysql("{0}");
+pub(crate) static TIMESTAMP_TO_DATE_TIME: F = F::named("timestamp to date and time")
+    .sqlite("substr({0}, 1, 26)")
+    .postgres("{0} AT TIME ZONE 'UTC'")
+    .mysql("{0}");
+pub(crate) static NO_CAST: F = F::named("this cast")
+    .or_else("engines disagree about it, or have none: read the value and convert it in Rust");
+
+// JSON (RFC 8259). A key is a bind; each step gives JSON, and the last one asks for a type.
+
+pub(crate) static JSON_KEY: F = F::named("a key of JSON")
+    .sqlite("{0} -> ('$.\"' || {1} || '\"')")
+    .postgres("{0} -> {1}")
+    .mysql("JSON_EXTRACT({0}, CONCAT('$.\"', {1}, '\"'))");
+// The servers take what is no array for an array of one.
+pub(crate) static JSON_ITEM: F = F::named("an item of JSON")
+    .sqlite("{0} -> ('$[' || {1} || ']')")
+    .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'array' THEN {0} -> {1}::int4 END")
+    .mysql("CASE JSON_TYPE({0}) WHEN 'ARRAY' THEN JSON_EXTRACT({0}, CONCAT('$[', {1}, ']')) END");
+pub(crate) static JSON_TEXT: F = F::named("text of JSON")
+    .sqlite("CASE json_type({0}) WHEN 'text' THEN {0} ->> '$' END")
+    .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'string' THEN {0} #>> '{{}}' END")
+    .mysql("CASE JSON_TYPE({0}) WHEN 'STRING' THEN JSON_UNQUOTE({0}) END");
+pub(crate) static JSON_WHOLE: F = F::named("an integer of JSON")
+    .sqlite("CASE json_type({0}) WHEN 'integer' THEN {0} ->> '$' END")
+    .postgres("CASE WHEN jsonb_typeof({0}::jsonb) = 'number' AND {0} #>> '{{}}' NOT LIKE '%.%' THEN ({0} #>> '{{}}')::int8 END")
+    .mysql("CASE JSON_TYPE({0}) WHEN 'INTEGER' THEN CAST(JSON_UNQUOTE({0}) AS SIGNED) END");
+pub(crate) static JSON_FLOAT: F = F::named("a number of JSON")
+    .sqlite("CASE WHEN json_type({0}) IN ('integer', 'real') THEN CAST({0} ->> '$' AS REAL) END")
+    .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'number' THEN ({0} #>> '{{}}')::float8 END")
+    .mysql("CASE WHEN JSON_TYPE({0}) IN ('INTEGER', 'UNSIGNED INTEGER', 'DECIMAL', 'DOUBLE') THEN JSON_UNQUOTE({0}) + 0e0 END");
+pub(crate) static JSON_BOOLEAN: F = F::named("a truth value of JSON")
+    .sqlite("CASE json_type({0}) WHEN 'true' THEN TRUE WHEN 'false' THEN FALSE END")
+    .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'boolean' THEN ({0} #>> '{{}}')::boolean END")
+    .mysql("CASE JSON_TYPE({0}) WHEN 'BOOLEAN' THEN JSON_CONTAINS({0}, 'true') END");

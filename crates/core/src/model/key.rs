@@ -1,0 +1,137 @@
+//! Keys: the values by which rows are told apart or belong to others, as they were read, and as they are bound again.
+
+use jiff::Timestamp;
+use jiff::civil::{Date, DateTime, Time};
+use rust_decimal::Decimal;
+use smallvec::SmallVec;
+use uuid::Uuid;
+
+use super::error::Error;
+use super::row::{Cell, Cells, RowShape};
+use super::storable::{BindValue, SqlType, Storable};
+use super::table::ColumnInfo;
+
+/// The values of key columns. A row with NULL among them belongs to nothing.
+#[doc(hidden)]
+pub type Key = SmallVec<[KeyPart; 1]>;
+
+/// A row, and those of its cells by which others are found for it.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct KeyedRow<R> {
+    pub row: R,
+    pub keys: Key,
+}
+
+impl<R: RowShape> RowShape for KeyedRow<R> {
+    const WIDTH: usize = R::WIDTH;
+
+    #[inline]
+    fn read<C: Cells>(cells: &mut C) -> Result<Self, Error> {
+        let row = R::read(cells)?;
+        let mut keys = Key::new();
+        for number in 0..cells.key_cells().len() {
+            let Some(&cell) = cells.key_cells().get(number) else { break };
+            cells.go_to(cell);
+            keys.push(KeyPart::of(cells.next_cell())?);
+        }
+        Ok(KeyedRow { row, keys })
+    }
+}
+
+/// A value of a key column as it arrived.
+#[doc(hidden)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum KeyPart {
+    Null,
+    Bool(bool),
+    Int(i64),
+    /// The bits of a float, so that it is equal to itself whatever it is.
+    Float(u64),
+    Text(Box<str>),
+    Bytes(Box<[u8]>),
+    Date(Date),
+    DateTime(DateTime),
+    DateTimeOrUtc(DateTime),
+    Time(Time),
+    Timestamp(Timestamp),
+    Uuid(Uuid),
+    Decimal(Decimal),
+}
+
+impl KeyPart {
+    #[inline]
+    fn of(cell: Cell<'_>) -> Result<KeyPart, Error> {
+        Ok(match cell {
+            Cell::Null => KeyPart::Null,
+            Cell::Bool(value) => KeyPart::Bool(value),
+            Cell::Int(value) => KeyPart::Int(value),
+            Cell::Float(value) => KeyPart::Float(value.to_bits()),
+            Cell::Text(text) => KeyPart::Text(text.into()),
+            Cell::Bytes(bytes) => KeyPart::Bytes(bytes.into()),
+            Cell::Date(value) => KeyPart::Date(value),
+            Cell::DateTime(value) => KeyPart::DateTime(value),
+            Cell::DateTimeOrUtc(value) => KeyPart::DateTimeOrUtc(value),
+            Cell::Timestamp(value) => KeyPart::Timestamp(value),
+            Cell::Uuid(value) => KeyPart::Uuid(value),
+            Cell::Decimal(value) => KeyPart::Decimal(value),
+            Cell::Time(value) => KeyPart::Time(value),
+            other => {
+                return Err(Error::mismatch_in_result("a value that rows are related by", other));
+            }
+        })
+    }
+
+    fn as_cell(&self) -> Cell<'_> {
+        match self {
+            KeyPart::Null => Cell::Null,
+            KeyPart::Bool(value) => Cell::Bool(*value),
+            KeyPart::Int(value) => Cell::Int(*value),
+            KeyPart::Float(bits) => Cell::Float(f64::from_bits(*bits)),
+            KeyPart::Time(value) => Cell::Time(*value),
+            KeyPart::Text(text) => Cell::Text(text),
+            KeyPart::Bytes(bytes) => Cell::Bytes(bytes),
+            KeyPart::Date(value) => Cell::Date(*value),
+            KeyPart::DateTime(value) => Cell::DateTime(*value),
+            KeyPart::DateTimeOrUtc(value) => Cell::DateTimeOrUtc(*value),
+            KeyPart::Timestamp(value) => Cell::Timestamp(*value),
+            KeyPart::Uuid(value) => Cell::Uuid(*value),
+            KeyPart::Decimal(value) => Cell::Decimal(*value),
+        }
+    }
+
+    /// The value of a column, as one of this type is compared with it.
+    pub(crate) fn bound_as(
+        &self,
+        sql_type: SqlType,
+        column: &'static ColumnInfo,
+    ) -> Result<BindValue, Error> {
+        self.to_bind(sql_type)
+            .ok_or_else(|| Error::mismatch(column, "a key", self.as_cell()))
+    }
+
+    /// The value as a column of this type is compared with it.
+    pub fn to_bind(&self, sql_type: SqlType) -> Option<BindValue> {
+        fn as_stored<T: Storable>(cell: Cell<'_>) -> Option<BindValue> {
+            T::from_cell(cell).ok().map(|value| value.to_bind())
+        }
+        let cell = self.as_cell();
+        if matches!(cell, Cell::Null) {
+            return Some(BindValue::Null(sql_type));
+        }
+        match sql_type {
+            SqlType::Boolean => as_stored::<bool>(cell),
+            SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => as_stored::<i64>(cell),
+            SqlType::Real | SqlType::Double => as_stored::<f64>(cell),
+            SqlType::Time => as_stored::<Time>(cell),
+            SqlType::Text => as_stored::<String>(cell),
+            SqlType::Bytes => as_stored::<Vec<u8>>(cell),
+            SqlType::Date => as_stored::<Date>(cell),
+            SqlType::DateTime => as_stored::<DateTime>(cell),
+            SqlType::Timestamp => as_stored::<Timestamp>(cell),
+            SqlType::Uuid => as_stored::<Uuid>(cell),
+            SqlType::Decimal => as_stored::<Decimal>(cell),
+            _ => None,
+        }
+    }
+}

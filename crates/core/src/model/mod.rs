@@ -1,0 +1,23 @@
+//! What everything else is made of: tables, columns, types, values, cells of rows, functions, errors. It knows nothing of
+//! queries.
+
+pub(crate) mod carried;
+pub(crate) mod error;
+pub(crate) mod function;
+pub(crate) mod key;
+mod origin;
+pub(crate) mod row;
+pub(crate) mod storable;
+pub(crate) mod table;
+
+pub use carried::{Carried, Clock, MissingValue, fill_of};
+pub use error::{Error, ErrorKind};
+pub use function::Function;
+pub use key::{Key, KeyPart, KeyedRow};
+pub use origin::Origin;
+pub use row::{Cell, Cells, RowShape};
+pub use storable::{
+    BindValue, Collected, ColumnType, InJson, LentBind, List, MaybeNull, Mismatch, NeverNull,
+    Nullable, Nullness, SqlType, Storable,
+};
+pub use table::{ColumnInfo, ColumnRole, Made, PolicyInfo, Reference, TableInfo};

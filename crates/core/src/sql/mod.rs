@@ -1,0 +1,17 @@
+//! From a planned tree to SQL: one writer for all dialects, which asks each how a thing is written.
+
+mod binds;
+mod form;
+mod identifiers;
+mod list;
+mod names;
+mod operation;
+mod pattern;
+mod shown;
+mod statement;
+mod writer;
+
+pub(crate) use binds::Binds;
+pub use operation::Operation;
+pub use shown::{ByClause, Sql};
+pub use statement::{Copying, Statement};

@@ -1,0 +1,345 @@
+//! A statement ready for a driver: its text, its binds, and what is known of it.
+
+use std::panic::Location;
+
+use smallvec::SmallVec;
+
+use super::binds::Binds;
+use super::operation::Operation;
+use super::shown::{Mark, Sql};
+use super::writer::{self, Writer};
+use crate::dialect::Grammar;
+use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, LentBind, Origin, TableInfo};
+use crate::plan::write::{Changing, NewRows, OnConflict, Target};
+use crate::plan::{Planned, Wanted};
+use crate::tree::PolicyUse;
+
+/// A compiled query, ready for a driver. What it binds is lent by the query where nothing had to change.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Statement<'q> {
+    pub(super) grammar: &'static dyn Grammar,
+    pub(super) text: String,
+    pub(super) binds: Binds<'q>,
+    pub(super) marks: Vec<Mark>,
+    pub(super) origin: Origin,
+    pub(super) most_rows: usize,
+    /// The numbers of the cells that tell to which other rows a row belongs.
+    pub(super) key_cells: SmallVec<[usize; 2]>,
+    pub(super) operation: Operation,
+    /// The tables that it reads or writes, each once.
+    pub(super) tables: Tables,
+    /// True if its text is of this one time, so that a driver need not keep what it prepares.
+    pub(super) once: bool,
+    pub(super) alters_session: bool,
+    /// How it copies rows, if it does.
+    pub(super) copying: Option<Copying>,
+}
+
+/// What a driver needs to copy rows.
+#[doc(hidden)]
+#[derive(Debug, Clone)]
+pub struct Copying {
+    /// Of how many values a row is.
+    pub columns: usize,
+    /// The table, as it is written in statements.
+    pub table: Box<str>,
+    /// A query whose columns are of the types of these values.
+    pub types: Box<str>,
+}
+
+/// Room for what most statements are of, so that it needs no allocation.
+pub(crate) type Tables = SmallVec<[&'static str; 2]>;
+
+impl<'q> Statement<'q> {
+    /// Writes a query that is read; `with_marks` to see where each clause begins and who asked for it.
+    pub(crate) fn of_read(
+        planned: &Planned<'q>,
+        grammar: &'static dyn Grammar,
+        wanted: Wanted,
+        with_marks: bool,
+    ) -> Result<Statement<'q>, Error> {
+        match planned.lent() {
+            Some(plan) => Writer::new(plan, grammar, with_marks).write(wanted),
+            None => {
+                let writer = Writer::new(planned.plan(), grammar, with_marks);
+                Ok(writer.write(wanted)?.into_owned_binds())
+            }
+        }
+    }
+
+    /// Writes a statement of a write that changes rows.
+    pub(crate) fn of_change(
+        changing: Changing,
+        grammar: &'static dyn Grammar,
+    ) -> Result<Statement<'q>, Error> {
+        match changing {
+            Changing::Change { target, returning } => {
+                let writer = Writer::new(target.plan(), grammar, false);
+                Ok(writer.write_change(&target, returning)?.into_owned_binds())
+            }
+            Changing::Find(planned) => {
+                let mut statement = Statement::of_read(&planned, grammar, Wanted::Rows, false)?;
+                let values = planned.plan().select().values.as_ref();
+                statement.key_cells = (0..values.map_or(0, |values| values.what.len())).collect();
+                Ok(statement.into_owned_binds())
+            }
+            Changing::ReadBack(planned) => {
+                let statement = Statement::of_read(&planned, grammar, Wanted::Rows, false)?;
+                Ok(statement.into_owned_binds())
+            }
+        }
+    }
+
+    /// An update or a delete, for people.
+    pub(crate) fn shown_change(
+        target: Target,
+        grammar: &'static dyn Grammar,
+    ) -> Result<Sql, Error> {
+        let writer = Writer::new(target.plan(), grammar, true);
+        let sql = writer.write_change(&target, false)?.into_sql(Vec::new());
+        Ok(sql.with_policies(target.into_met()))
+    }
+
+    pub(crate) fn to_insert(
+        new: NewRows<'_>,
+        binds: Binds<'q>,
+        grammar: &'static dyn Grammar,
+        at: Origin,
+    ) -> Result<Statement<'q>, Error> {
+        writer::insert(new, binds, grammar, at)
+    }
+
+    pub(crate) fn to_copy(
+        new: &NewRows<'_>,
+        binds: Binds<'q>,
+        grammar: &'static dyn Grammar,
+        at: Origin,
+    ) -> Result<Statement<'q>, Error> {
+        writer::copy(new, binds, grammar, at)
+    }
+
+    /// How it copies rows, if it does.
+    pub fn copying(&self) -> Option<&Copying> {
+        self.copying.as_ref()
+    }
+
+    /// The insert, with what becomes of rows that are there already.
+    pub(crate) fn on_conflict(self, conflict: &OnConflict) -> Result<Statement<'q>, Error> {
+        writer::on_conflict(self, conflict)
+    }
+
+    /// An insert of the rows that this reads.
+    pub(crate) fn inserted_into<'o>(
+        mut self,
+        table: &'static TableInfo,
+        columns: &[&'static ColumnInfo],
+        returning: bool,
+    ) -> Result<Statement<'o>, Error> {
+        writer::insert_before(&mut self, table, columns, returning);
+        Ok(self.into_owned_binds())
+    }
+
+    /// The insert, its rows given back if they are wanted.
+    pub(crate) fn returning(
+        mut self,
+        table: &'static TableInfo,
+        wanted: bool,
+    ) -> Result<Statement<'q>, Error> {
+        if wanted {
+            writer::return_inserted(&mut self, table)?;
+        }
+        Ok(self)
+    }
+
+    /// The upsert, which tells of each row whether it was inserted, where the engine does.
+    pub(crate) fn telling_inserted(mut self) -> Statement<'q> {
+        let form = self.grammar.upsert();
+        let tells_inserted = form.and_then(|form| form.tells_inserted);
+        self.text.push_str(tells_inserted.unwrap_or_default());
+        self
+    }
+
+    /// The statement for people, and the policies that it met.
+    pub(crate) fn into_sql(self, met: Vec<PolicyUse>) -> Sql {
+        let binds = self.binds.into_values();
+        Sql::new(self.grammar, self.text, binds, self.marks, met)
+    }
+
+    /// Text of our own, or of a test: never of a user's value.
+    #[track_caller]
+    pub fn of_text(
+        grammar: &'static dyn Grammar,
+        text: impl Into<String>,
+        binds: Vec<BindValue>,
+    ) -> Self {
+        Statement {
+            grammar,
+            text: text.into(),
+            binds: Binds::of_values(binds),
+            marks: Vec::new(),
+            origin: Origin::of(Location::caller()),
+            most_rows: usize::MAX,
+            key_cells: SmallVec::new(),
+            operation: Operation::Text,
+            tables: Tables::new(),
+            once: false,
+            alters_session: true,
+            copying: None,
+        }
+    }
+
+    /// The same as a statement that does something else than it seems to.
+    #[must_use]
+    pub fn doing(mut self, operation: Operation) -> Self {
+        self.operation = operation;
+        self.alters_session = false;
+        self
+    }
+
+    /// The same as an insert, which keeps what it knows of its text.
+    pub(super) fn doing_insert(mut self) -> Self {
+        self.operation = Operation::Insert;
+        self
+    }
+
+    /// The statement that asks the engine for its plan of this one; with `analyze` it also runs it
+    /// and measures.
+    pub fn explained(mut self, analyze: bool) -> Result<Statement<'q>, Error> {
+        let Some(verb) = self.grammar.explain(analyze) else {
+            let way_out = "ask for the plan without running it";
+            return Err(Error::unsupported("measuring a plan", self.grammar.name(), way_out));
+        };
+        self.text.insert_str(0, verb);
+        self.most_rows = usize::MAX;
+        Ok(self)
+    }
+
+    /// The same with a comment at its end, of this one time. It is the caller's to see that the text cannot
+    /// end the comment.
+    pub fn comment(&mut self, text: &str) {
+        self.text.push_str(" /*");
+        self.text.push_str(text);
+        self.text.push_str("*/");
+        self.once = true;
+    }
+
+    /// The same, whose text will not be seen again.
+    pub(crate) fn once(mut self) -> Self {
+        self.once = true;
+        self
+    }
+
+    /// Returns whether its text will not be seen again, so that what is prepared for it need not be kept.
+    pub fn is_of_once(&self) -> bool {
+        self.once
+    }
+
+    /// Returns whether hand-written text of it may change settings of the session, which outlast it.
+    pub fn may_alter_session(&self) -> bool {
+        self.alters_session
+    }
+
+    /// The same statement without what it borrowed.
+    pub fn into_owned_binds<'o>(self) -> Statement<'o> {
+        let Statement {
+            grammar,
+            text,
+            binds,
+            marks,
+            origin,
+            most_rows,
+            key_cells,
+            operation,
+            tables,
+            once,
+            alters_session,
+            copying,
+        } = self;
+        Statement {
+            grammar,
+            text,
+            binds: binds.into_owned(),
+            marks,
+            origin,
+            most_rows,
+            key_cells,
+            operation,
+            tables,
+            once,
+            alters_session,
+            copying,
+        }
+    }
+
+    /// The same statement with its binds copied, for a driver that works on another thread.
+    pub fn to_owned_binds(&self) -> Statement<'static> {
+        Statement {
+            grammar: self.grammar,
+            text: self.text.clone(),
+            binds: Binds::of_values(self.binds.iter().map(|bind| bind.to_value()).collect()),
+            marks: self.marks.clone(),
+            origin: self.origin,
+            most_rows: self.most_rows,
+            key_cells: self.key_cells.clone(),
+            operation: self.operation,
+            tables: self.tables.clone(),
+            once: self.once,
+            alters_session: self.alters_session,
+            copying: self.copying.clone(),
+        }
+    }
+
+    /// Adds to an error what was being run, and who asked for it.
+    #[cold]
+    pub fn context(&self, err: Error) -> Error {
+        match err.kind() {
+            ErrorKind::Mismatch | ErrorKind::RefusedValue | ErrorKind::PoolExhausted => err,
+            _ => err.in_sql(&self.text),
+        }
+        .asked_at(self.origin)
+    }
+
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    pub fn binds(&self) -> impl ExactSizeIterator<Item = LentBind<'_>> {
+        self.binds.iter()
+    }
+
+    /// Gives each bind to `take`, in their order.
+    #[inline]
+    pub fn each_bind<'b>(&'b self, mut take: impl FnMut(LentBind<'b>)) {
+        self.binds.each(&mut take);
+    }
+
+    /// How many rows need to be fetched at most; a driver does not ask for one beyond.
+    pub fn most_rows(&self) -> usize {
+        self.most_rows
+    }
+
+    /// The numbers of the cells that tell to which other rows a row belongs, in the order of the keys.
+    pub fn key_cells(&self) -> &[usize] {
+        &self.key_cells
+    }
+
+    /// Returns whether a server runs it, which sees comments; else the program does itself.
+    pub fn is_of_server(&self) -> bool {
+        self.grammar.is_of_server()
+    }
+
+    pub fn operation(&self) -> Operation {
+        self.operation
+    }
+
+    /// The tables that it reads or writes, each once, the one that it is of first.
+    pub fn tables(&self) -> &[&'static str] {
+        &self.tables
+    }
+
+    /// Where the query was begun.
+    pub fn origin(&self) -> Origin {
+        self.origin
+    }
+}

@@ -1,0 +1,341 @@
+//! INSERT, UPDATE and DELETE.
+
+use std::borrow::Cow;
+
+use smallvec::SmallVec;
+
+use super::{Writer, push_placeholder};
+use crate::dialect::{Grammar, Placeholder, Quotes, ReturningForm, ReturningOf, UpsertForm};
+use crate::model::{ColumnInfo, Error, Origin, TableInfo};
+use crate::plan::write::{NewRows, OnConflict, Target};
+use crate::sql::binds::Binds;
+use crate::sql::identifiers::{push_identifier, push_names, push_table};
+use crate::sql::operation::Operation;
+use crate::sql::shown::Mark;
+use crate::sql::statement::{Copying, Statement};
+use crate::tree::{Path, Source};
+
+impl<'q> Writer<'q> {
+    /// UPDATE or DELETE of the rows of its query.
+    pub(in crate::sql) fn write_change(
+        mut self,
+        target: &'q Target,
+        returning: bool,
+    ) -> Result<Statement<'q>, Error> {
+        // A WITH stands before a query only, on some engines.
+        self.inlines = true;
+        match self.write_target(target, returning) {
+            Ok(()) => Ok(Statement {
+                operation: if target.deletes() { Operation::Delete } else { Operation::Update },
+                ..self.into_statement()
+            }),
+            Err(err) => Err(err.asked_at(self.asked_at)),
+        }
+    }
+
+    fn write_target(&mut self, target: &'q Target, returning: bool) -> Result<(), Error> {
+        let select = self.select;
+        self.mark(select.asked_at);
+        self.enter(select, false)?;
+        let source = Source { id: select.source, path: Path::HERE };
+        let write = if target.deletes() { ReturningOf::Delete } else { ReturningOf::Update };
+        let form = match self.grammar.returning(write) {
+            _ if !returning => None,
+            Some(form) => Some(form),
+            None => {
+                let (what, way_out) =
+                    (GIVING_CHANGED, "write, and read the rows in the same transaction");
+                return Err(Error::unsupported(what, self.grammar.name(), way_out));
+            }
+        };
+        if target.deletes() {
+            self.push("DELETE FROM ");
+            self.write_table(source);
+        } else {
+            self.push("UPDATE ");
+            self.write_table(source);
+            if self.grammar.sets_in_turn() {
+                check_order(target, false, self.grammar)?;
+            }
+            self.push(" SET ");
+            self.joined(target.sets(), ", ", |this, set| {
+                this.push_name(set.column.name());
+                this.push(" = ");
+                this.guarded(|this| this.write_value(&set.value))
+            })?;
+        }
+        push_returning_before(&mut self.text, form, select.table, self.quotes);
+        self.write_filters(select)?;
+        push_returning_after(&mut self.text, form, select.table, self.quotes);
+        Ok(())
+    }
+}
+
+const GIVING_CHANGED: &str = "giving back changed rows";
+
+/// COPY of rows whose values are `binds`, and the query by which the driver learns which types they are of.
+pub(in crate::sql) fn copy<'q>(
+    new: &NewRows<'_>,
+    binds: Binds<'q>,
+    grammar: &'static dyn Grammar,
+    at: Origin,
+) -> Result<Statement<'q>, Error> {
+    let quotes = grammar.quotes();
+    check_binds(&binds, grammar, at)?;
+    let (mut table, mut columns) = (String::new(), String::with_capacity(16 * new.columns.len()));
+    push_table(&mut table, new.table, quotes);
+    push_names(&mut columns, new.columns.iter().copied(), quotes);
+    let text = format!("COPY {table} ({columns}) FROM STDIN (FORMAT binary)");
+    let types = format!("SELECT {columns} FROM {table}").into();
+    let mut statement = inserting(new.table, text, binds, grammar, at);
+    statement.copying = Some(Copying { columns: new.columns.len(), table: table.into(), types });
+    Ok(statement)
+}
+
+fn check_binds(binds: &Binds<'_>, grammar: &'static dyn Grammar, at: Origin) -> Result<(), Error> {
+    if binds.are_ordinary() {
+        return Ok(());
+    }
+    let refused = binds.iter().find_map(|bind| {
+        let value = bind.to_value();
+        let reason = grammar.refusal(&value)?;
+        Some(Error::refused_value(&value, reason).asked_at(at))
+    });
+    refused.map_or(Ok(()), Err)
+}
+
+fn inserting<'q>(
+    table: &'static TableInfo,
+    text: String,
+    binds: Binds<'q>,
+    grammar: &'static dyn Grammar,
+    at: Origin,
+) -> Statement<'q> {
+    Statement {
+        grammar,
+        text,
+        binds,
+        marks: vec![Mark { at: 0, origin: at, relations: SmallVec::new() }],
+        origin: at,
+        most_rows: usize::MAX,
+        key_cells: SmallVec::new(),
+        operation: Operation::Insert,
+        tables: smallvec::smallvec![table.name()],
+        once: false,
+        alters_session: false,
+        copying: None,
+    }
+}
+
+/// INSERT of rows whose values are `binds`, one row after the other.
+pub(in crate::sql) fn insert<'q>(
+    new: NewRows<'_>,
+    binds: Binds<'q>,
+    grammar: &'static dyn Grammar,
+    at: Origin,
+) -> Result<Statement<'q>, Error> {
+    let quotes = grammar.quotes();
+    check_binds(&binds, grammar, at)?;
+    let NewRows { table, columns, rows, returning } = new;
+    let mut text = String::with_capacity(64 + columns.len() * (16 + 6 * rows));
+    text.push_str("INSERT INTO ");
+    push_table(&mut text, table, quotes);
+    if !columns.is_empty() {
+        text.push_str(" (");
+        push_names(&mut text, columns.iter().copied(), quotes);
+        text.push(')');
+    }
+    let form = grammar.returning(ReturningOf::Insert).filter(|_| returning);
+    push_returning_before(&mut text, form, table, quotes);
+    text.push_str(if columns.is_empty() { grammar.default_row() } else { " VALUES " });
+    push_rows(&mut text, columns.len(), rows, grammar.placeholder());
+    Ok(inserting(table, text, binds, grammar, at))
+}
+
+/// The placeholders of so many rows.
+fn push_rows(text: &mut String, columns: usize, rows: usize, placeholder: Placeholder) {
+    if columns == 0 {
+        return;
+    }
+    let start = text.len();
+    let mut number = 0;
+    for row in 0..rows {
+        // The rows are alike where their places have no numbers.
+        if let (1, Placeholder::QuestionMark) = (row, placeholder) {
+            let first = text.get(start..).unwrap_or_default().to_owned();
+            for _ in 1..rows {
+                text.push_str(", ");
+                text.push_str(&first);
+            }
+            return;
+        }
+        text.push_str(if row > 0 { ", (" } else { "(" });
+        for place in 0..columns {
+            text.push_str(if place > 0 { ", " } else { "" });
+            number += 1;
+            push_placeholder(text, placeholder, number);
+        }
+        text.push(')');
+    }
+}
+
+/// Refuses an assignment that an engine would compute from values set just before.
+fn check_order(target: &Target, with_filters: bool, grammar: &dyn Grammar) -> Result<(), Error> {
+    match target.read_after_set(with_filters) {
+        None => Ok(()),
+        Some(column) => {
+            let what = format!("to set `{}` before something reads it", column.name());
+            Err(Error::unsupported(&what, grammar.name(), "set it last"))
+        }
+    }
+}
+
+/// Has the rows of an insert given back as they are stored, where that stands at the end of one.
+pub(in crate::sql) fn return_inserted(
+    statement: &mut Statement<'_>,
+    table: &'static TableInfo,
+) -> Result<(), Error> {
+    let grammar = statement.grammar;
+    let Some(form) = grammar.returning(ReturningOf::Insert) else {
+        let way_out = "write the row, and read it by its key";
+        let err = Error::unsupported("giving back inserted rows", grammar.name(), way_out);
+        return Err(err.asked_at(statement.origin));
+    };
+    push_returning_after(&mut statement.text, Some(form), table, grammar.quotes());
+    Ok(())
+}
+
+/// Makes of a statement that reads one that inserts what it reads.
+pub(in crate::sql) fn insert_before(
+    statement: &mut Statement<'_>,
+    table: &'static TableInfo,
+    columns: &[&'static ColumnInfo],
+    returning: bool,
+) {
+    let (grammar, mut opening) = (statement.grammar, "INSERT INTO ".to_owned());
+    let quotes = grammar.quotes();
+    push_table(&mut opening, table, quotes);
+    opening.push_str(" (");
+    push_names(&mut opening, columns.iter().copied(), quotes);
+    opening.push(')');
+    let form = grammar.returning(ReturningOf::Insert).filter(|_| returning);
+    push_returning_before(&mut opening, form, table, quotes);
+    opening.push(' ');
+    statement.text.insert_str(0, &opening);
+    statement.operation = Operation::Insert;
+    statement.tables.retain(|read| *read != table.name());
+    statement.tables.insert(0, table.name());
+}
+
+/// What becomes of rows that are there already.
+pub(in crate::sql) fn on_conflict<'q>(
+    mut inserted: Statement<'q>,
+    conflict: &OnConflict,
+) -> Result<Statement<'q>, Error> {
+    let grammar = inserted.grammar;
+    let quotes = grammar.quotes();
+    let Some(form) = grammar.upsert() else {
+        let way_out = "look for the row first, in a transaction";
+        let err = Error::unsupported("inserting or updating rows", grammar.name(), way_out);
+        return Err(err.asked_at(inserted.origin));
+    };
+    inserted.text.push_str(form.opening);
+    if form.names_columns {
+        inserted.text.push_str(" (");
+        push_names(&mut inserted.text, conflict.known_by.iter().copied(), quotes);
+        inserted.text.push(')');
+    }
+    let Some(target) = &conflict.target else {
+        match form.nothing {
+            Some(nothing) => inserted.text.push_str(nothing),
+            // To what it is.
+            None => {
+                inserted.text.push_str(form.update);
+                let first = conflict.known_by.iter().take(1).copied();
+                push_names(&mut inserted.text, first.clone(), quotes);
+                inserted.text.push_str(" = ");
+                push_names(&mut inserted.text, first, quotes);
+            }
+        }
+        return Ok(inserted);
+    };
+    if !form.has_condition {
+        check_order(target, true, grammar).map_err(|err| err.asked_at(inserted.origin))?;
+    }
+    let Statement { text, binds, marks, origin, tables, .. } = inserted;
+    let mut writer = Writer::new(target.plan(), grammar, false);
+    writer.inlines = true;
+    writer.text = text;
+    writer.binds = binds.into_values().into_iter().map(Cow::Owned).collect();
+    writer.tables = tables;
+    let written = writer.write_conflict(target, conflict.new, form);
+    written.map_err(|err| err.asked_at(origin))?;
+    let statement = Statement { marks, origin, ..writer.into_statement() };
+    Ok(statement.doing_insert().into_owned_binds())
+}
+
+impl<'q> Writer<'q> {
+    fn write_conflict(
+        &mut self,
+        target: &'q Target,
+        new: Source,
+        form: UpsertForm,
+    ) -> Result<(), Error> {
+        let select = self.select;
+        self.enter(select, false)?;
+        self.names.stand_new(new, select.table);
+        self.push(form.update);
+        let guarded = !form.has_condition && !select.filters.is_empty();
+        self.joined(target.sets(), ", ", |this, set| {
+            this.push_name(set.column.name());
+            this.push(" = ");
+            if !guarded {
+                return this.guarded(|this| this.write_value(&set.value));
+            }
+            // Without a condition of its own, each column stays what it is where the row is hidden.
+            this.push("CASE WHEN ");
+            this.guarded(|this| {
+                this.joined(&select.filters, " AND ", |this, filter| this.write_inner(&filter.what))
+            })?;
+            this.push(" THEN ");
+            this.guarded(|this| this.write_value(&set.value))?;
+            this.push(" ELSE ");
+            this.push_name(set.column.name());
+            this.push(" END");
+            Ok(())
+        })?;
+        match guarded {
+            true => Ok(()),
+            false => self.write_filters(select),
+        }
+    }
+}
+
+/// The columns of rows that are given back, where they stand before the rows.
+fn push_returning_before(
+    text: &mut String,
+    form: Option<ReturningForm>,
+    table: &TableInfo,
+    quotes: Quotes,
+) {
+    let Some(ReturningForm::BeforeRows { opening, column }) = form else { return };
+    text.push_str(opening);
+    for (i, info) in table.columns().iter().enumerate() {
+        text.push_str(if i > 0 { ", " } else { "" });
+        text.push_str(column);
+        push_identifier(text, info.name(), quotes);
+    }
+}
+
+/// The same where they stand at the end.
+fn push_returning_after(
+    text: &mut String,
+    form: Option<ReturningForm>,
+    table: &TableInfo,
+    quotes: Quotes,
+) {
+    if let Some(ReturningForm::AtEnd(opening)) = form {
+        text.push_str(opening);
+        push_names(text, table.columns().iter(), quotes);
+    }
+}

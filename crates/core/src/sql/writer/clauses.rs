@@ -1,0 +1,585 @@
+//! Queries: their clauses in the order of SQL.
+
+use std::borrow::Cow;
+use std::ops::RangeFrom;
+
+use super::{Writer, push_number};
+use crate::dialect::{Collated, LimitForm, TruthForm};
+use crate::model::{BindValue, Error, Origin, TableInfo};
+use crate::plan::Wanted;
+use crate::sql::identifiers::{push_identifier, push_select_list};
+use crate::tree::{Asked, Body, Lock, Node, OrderTerm, Path, RawColumn, Select, Source};
+
+/// SQLite refuses a thousand terms in a row because it reads them as a thousand nested pairs. In
+/// brackets of this many, a level more for each power of it, any number passes on every engine.
+const TERMS_IN_A_ROW: usize = 300;
+
+impl<'q> Writer<'q> {
+    pub(super) fn write_wanted(&mut self, wanted: Wanted) -> Result<(), Error> {
+        let select = self.select;
+        self.mark(select.asked_at);
+        let in_rows = !matches!(wanted, Wanted::Count | Wanted::Presence);
+        self.enter(select, in_rows)?;
+        match wanted {
+            Wanted::Rows => self.write_query(select, Naming::None, None),
+            // A key matches one row at most, and without LIMIT the text is that of any read by key.
+            Wanted::AtMost(rows) => {
+                let rows = i64::from(rows);
+                let cap = (!select.at_most_one).then_some(Cap { after: None, rows });
+                self.write_query(select, Naming::None, cap)
+            }
+            Wanted::Page { after, rows } => {
+                let [after, rows] = [after, rows].map(|n| i64::try_from(n).unwrap_or(i64::MAX));
+                self.write_query(select, Naming::None, Some(Cap { after: Some(after), rows }))
+            }
+            Wanted::Count if select.special.is_none() && !select.is_limited() => {
+                self.push("SELECT count(*)");
+                self.write_from(select)
+            }
+            Wanted::Count => {
+                self.push("SELECT count(*) FROM (");
+                self.write_any_rows(select, " AS c0")?;
+                self.push(") AS q");
+                Ok(())
+            }
+            Wanted::Presence => match self.grammar.truth() {
+                TruthForm::Value => {
+                    self.push("SELECT EXISTS (");
+                    self.write_any_rows(select, "")?;
+                    self.push(")");
+                    Ok(())
+                }
+                // Without a type of truth values, how many of one row there are.
+                TruthForm::Number { .. } => {
+                    self.push("SELECT count(*) FROM (");
+                    self.write_any_rows(select, " AS c0")?;
+                    self.write_limit_of(
+                        Some((Cow::Owned(BindValue::Int(1)), self.asked_at)),
+                        None,
+                    )?;
+                    self.push(") AS q");
+                    Ok(())
+                }
+            },
+        }
+    }
+
+    /// The rows of a query, whatever is in them.
+    pub(super) fn write_any_rows(&mut self, select: &'q Select, named: &str) -> Result<(), Error> {
+        if select.special.is_some() {
+            return self.write_query(select, Naming::Places, None);
+        }
+        self.push("SELECT 1");
+        self.push(named);
+        self.write_from(select)?;
+        self.write_limit(select, None)
+    }
+
+    /// A whole query for its rows.
+    pub(super) fn write_query(
+        &mut self,
+        select: &'q Select,
+        naming: Naming,
+        cap: Option<Cap>,
+    ) -> Result<(), Error> {
+        if let Some(relation) = select.relation {
+            self.mark_relation(relation);
+        }
+        let naming = match (naming, select.named) {
+            (Naming::None, Some(fields)) => Naming::Fields(fields),
+            (naming, _) => naming,
+        };
+        let mut distinct = false;
+        if let Some(special) = &select.special {
+            if special.distinct.is_some() && (special.grouped || special.of_each.is_some()) {
+                return Err(Error::unfit_parts(DISTINCT_TWICE));
+            }
+            if let Some(lock) = &select.lock {
+                return Err(Error::unfit_parts(LOCKED_OTHERS).asked_at(lock.at));
+            }
+            match &special.of_each {
+                Some(each) if !special.grouped => {
+                    return self.write_first_of_each(select, each, naming, cap);
+                }
+                Some(_) => return Err(Error::unfit_parts(GROUPS_OF_EACH)),
+                None if special.grouped => return self.write_groups(select, special, naming, cap),
+                None => distinct = special.distinct.is_some(),
+            }
+        }
+        self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
+        self.write_list(select, naming, distinct)?;
+        self.write_from(select)?;
+        if distinct {
+            self.write_orders_of_listed(select)?;
+        } else {
+            self.write_orders(select)?;
+        }
+        self.write_limit(select, cap)?;
+        match &select.lock {
+            Some(Asked { what, at }) => self.write_lock(select, *what, *at),
+            None => Ok(()),
+        }
+    }
+
+    fn write_lock(&mut self, select: &'q Select, lock: Lock, at: Origin) -> Result<(), Error> {
+        let Some(text) = self.grammar.lock(lock) else {
+            let way_out = "a transaction there locks the whole database already";
+            return Err(
+                Error::unsupported("locking rows", self.grammar.name(), way_out).asked_at(at)
+            );
+        };
+        if !matches!(select.body, Body::Table) {
+            return Err(Error::unfit_parts(LOCKED_OTHERS).asked_at(at));
+        }
+        let [opening, closing] = text;
+        self.clause(opening, at);
+        if self.grammar.locks_named_tables() {
+            self.push(" OF ");
+            let root = self
+                .names
+                .find(Source { id: select.source, path: Path::HERE });
+            let name = root.map(|root| root.alias.as_deref().unwrap_or(root.table.name()));
+            let name = name.unwrap_or_default().to_owned();
+            self.push_name(&name);
+        }
+        self.push(closing);
+        Ok(())
+    }
+
+    /// What is read of each row.
+    pub(super) fn write_list(
+        &mut self,
+        select: &'q Select,
+        naming: Naming,
+        by_code_point: bool,
+    ) -> Result<(), Error> {
+        let mut places = 0..;
+        match &select.values {
+            None if matches!(naming, Naming::None) && !by_code_point => {
+                self.write_whole_rows(select);
+                places.start = match select.keys.is_empty() {
+                    true => 1,
+                    false => self.whole_rows(select).len(),
+                };
+            }
+            None => {
+                for column in self.whole_rows(select) {
+                    self.named(naming, &mut places, |this| {
+                        let collated = match by_code_point && column.needs_collation() {
+                            true => this.grammar.text_order(),
+                            false => Collated::AS_IT_IS,
+                        };
+                        this.write_within(collated, |this| this.write_column(&column))
+                    })?;
+                }
+            }
+            Some(Asked { what, at }) => {
+                self.asked_at = *at;
+                for value in what {
+                    self.named(naming, &mut places, |this| {
+                        this.guarded(|this| match by_code_point {
+                            true => this.write_ordered(value),
+                            false => this.write_value(value),
+                        })
+                    })?;
+                }
+            }
+        }
+        let naming = if matches!(naming, Naming::Places) { naming } else { Naming::None };
+        for (key, cell) in select.keys.iter().zip(self.key_cells(select)) {
+            if cell >= places.start {
+                self.named(naming, &mut places, |this| this.guarded(|this| this.write_node(key)))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The number of each key's cell: that of a value which it is, or a further one.
+    pub(super) fn key_cells(&self, select: &'q Select) -> impl Iterator<Item = usize> + use<'q> {
+        let listed = match (&select.values, select.keys.is_empty()) {
+            (_, true) => Vec::new(),
+            (Some(values), _) => values.what.to_vec(),
+            (None, _) => self
+                .whole_rows(select)
+                .into_iter()
+                .map(Node::Column)
+                .collect(),
+        };
+        let mut further = listed.len()..;
+        select.keys.iter().filter_map(move |key| {
+            let value = listed.iter().position(|value| value == key);
+            value.or_else(|| further.next())
+        })
+    }
+
+    /// A value of a list, with its name there.
+    pub(super) fn named(
+        &mut self,
+        naming: Naming,
+        places: &mut RangeFrom<usize>,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let place = places.next().unwrap_or_default();
+        if place > 0 {
+            self.push(", ");
+        }
+        write(self)?;
+        match naming {
+            Naming::None => {}
+            Naming::Places => {
+                self.push(" AS c");
+                push_number(&mut self.text, place);
+            }
+            Naming::Fields(fields) => {
+                if let Some(column) = fields.columns().get(place) {
+                    self.push(" AS ");
+                    self.push_name(column.name());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// How many values a list has.
+    pub(super) fn width(&self, select: &'q Select) -> usize {
+        let values = select.values.as_ref().map(|values| values.what.len());
+        let values = values.unwrap_or_else(|| self.whole_rows(select).len());
+        self.key_cells(select)
+            .fold(values, |width, cell| width.max(cell + 1))
+    }
+
+    /// The orders of rows that are given once: only what is read of them is known then, so that each
+    /// is written by its place.
+    fn write_orders_of_listed(&mut self, select: &'q Select) -> Result<(), Error> {
+        let whole: Vec<Node> = self
+            .whole_rows(select)
+            .into_iter()
+            .map(Node::Column)
+            .collect();
+        let listed = select
+            .values
+            .as_ref()
+            .map_or(&*whole, |values| &*values.what);
+        self.write_orders_by(select, |this, order| {
+            let Some(place) = listed.iter().position(|value| *value == order.by) else {
+                return Err(Error::unfit_parts(ORDERED_BY_ANOTHER));
+            };
+            this.write_order_at(order, place)
+        })
+    }
+
+    /// An order by what stands at a place of the list.
+    pub(super) fn write_order_at(
+        &mut self,
+        order: &'q OrderTerm,
+        place: usize,
+    ) -> Result<(), Error> {
+        self.write_order_as(
+            order,
+            |this| this.write_operand(&order.by),
+            |this| {
+                push_number(&mut this.text, place + 1);
+                Ok(())
+            },
+        )
+    }
+
+    /// All columns of the tables whose rows are meant.
+    pub(super) fn whole_rows(&self, select: &Select) -> Vec<RawColumn> {
+        let tables = select.rows.iter().filter_map(|source| {
+            let visible = self.names.find(*source)?;
+            Some((*source, visible.table))
+        });
+        let columns = tables.flat_map(|(source, table)| {
+            let columns = table.columns().iter();
+            columns.map(move |info| RawColumn { source, info })
+        });
+        columns.collect()
+    }
+
+    /// Goes into a query: from here on its tables have names.
+    pub(super) fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
+        let beyond = |source: &Source| source.path != Path::HERE;
+        let follows = select.rows.iter().any(beyond) || select.follows();
+        let followed = if follows { select.followed(in_rows) } else { Vec::new() };
+        self.names.enter(select, followed)
+    }
+
+    /// All columns of the tables whose rows are meant.
+    pub(super) fn write_whole_rows(&mut self, select: &Select) {
+        for (i, source) in select.rows.iter().enumerate() {
+            if i > 0 {
+                self.text.push_str(", ");
+            }
+            let Some(visible) = self.names.find(*source) else { continue };
+            match &visible.alias {
+                None => push_select_list(&mut self.text, visible.table, self.quotes),
+                Some(alias) => {
+                    for (i, column) in visible.table.columns().iter().enumerate() {
+                        if i > 0 {
+                            self.text.push_str(", ");
+                        }
+                        push_identifier(&mut self.text, alias, self.quotes);
+                        self.text.push('.');
+                        push_identifier(&mut self.text, column.name(), self.quotes);
+                    }
+                }
+            }
+        }
+    }
+
+    pub(super) fn write_filters(&mut self, select: &'q Select) -> Result<(), Error> {
+        let terms: usize = self
+            .conditions(select)
+            .map(|filter| filter.what.terms().len())
+            .sum();
+        if terms > TERMS_IN_A_ROW {
+            return self.write_many_filters(select);
+        }
+        let mut opening = " WHERE ";
+        for Asked { what, at } in self.conditions(select) {
+            self.clause(opening, *at);
+            opening = " AND ";
+            let alone = terms == 1;
+            self.write_terms(what.terms(), " AND ", alone)?;
+        }
+        Ok(())
+    }
+
+    /// So many that they need brackets, which no longer follow the calls of `filter`.
+    #[cold]
+    pub(super) fn write_many_filters(&mut self, select: &'q Select) -> Result<(), Error> {
+        if let Some(first) = self.conditions(select).next() {
+            self.clause(" WHERE ", first.at);
+        }
+        let terms: Vec<&Node> = self
+            .conditions(select)
+            .flat_map(|filter| filter.what.terms())
+            .collect();
+        self.write_brackets(&terms, " AND ")
+    }
+
+    pub(super) fn write_brackets(
+        &mut self,
+        terms: &[&'q Node],
+        between: &str,
+    ) -> Result<(), Error> {
+        if terms.len() <= TERMS_IN_A_ROW {
+            return self.joined(terms.iter().copied(), between, Self::write_inner);
+        }
+        let mut size = TERMS_IN_A_ROW;
+        while terms.len().div_ceil(size) > TERMS_IN_A_ROW {
+            size *= TERMS_IN_A_ROW;
+        }
+        self.joined(terms.chunks(size), between, |this, bracket| {
+            this.push("(");
+            this.write_brackets(bracket, between)?;
+            this.push(")");
+            Ok(())
+        })
+    }
+
+    pub(super) fn write_terms(
+        &mut self,
+        terms: &'q [Node],
+        between: &'static str,
+        alone: bool,
+    ) -> Result<(), Error> {
+        if terms.len() > TERMS_IN_A_ROW {
+            let terms: Vec<&Node> = terms.iter().collect();
+            return self.write_brackets(&terms, between);
+        }
+        let write = if alone { Self::write_condition } else { Self::write_inner };
+        self.joined(terms, between, write)
+    }
+
+    pub(super) fn joined<T>(
+        &mut self,
+        items: impl IntoIterator<Item = T>,
+        between: &str,
+        write: impl Fn(&mut Self, T) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        for (i, item) in items.into_iter().enumerate() {
+            if i > 0 {
+                self.push(between);
+            }
+            write(self, item)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_orders(&mut self, select: &'q Select) -> Result<(), Error> {
+        self.write_orders_by(select, Self::write_order)
+    }
+
+    pub(super) fn write_orders_by(
+        &mut self,
+        select: &'q Select,
+        write: impl Fn(&mut Self, &'q OrderTerm) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let mut opening = " ORDER BY ";
+        let mut asked_at = None;
+        for Asked { what, at } in &select.orders {
+            // The parts of one tuple are one clause.
+            match asked_at == Some(*at) {
+                true => self.push(opening),
+                false => self.clause(opening, *at),
+            }
+            asked_at = Some(*at);
+            opening = ", ";
+            write(self, what)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_order(&mut self, order: &'q OrderTerm) -> Result<(), Error> {
+        self.write_order_as(
+            order,
+            |this| this.write_operand(&order.by),
+            |this| this.write_ordered(&order.by),
+        )
+    }
+
+    /// An order with its NULLs where they are wanted: its expression as an operand, and to be ordered.
+    pub(super) fn write_order_as(
+        &mut self,
+        order: &OrderTerm,
+        operand: impl FnOnce(&mut Self) -> Result<(), Error>,
+        ordered: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        self.check_comparable(order.by.sql_type(), "ordering by")?;
+        let form = order
+            .nullable
+            .then(|| self.grammar.null_order(order.descending, order.nulls_first));
+        if let Some(first) = form.and_then(|form| form.first) {
+            operand(self)?;
+            self.push(first);
+            self.push(", ");
+        }
+        ordered(self)?;
+        match form {
+            Some(form) => self.push(form.then),
+            None if order.descending => self.push(" DESC"),
+            None => {}
+        }
+        Ok(())
+    }
+
+    /// An expression that is about to be ordered or found greater than another.
+    pub(super) fn write_ordered(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node.needs_collation() {
+            true => self.write_collated(node, self.grammar.text_order(), Self::write_operand),
+            false => self.write_value(node),
+        }
+    }
+
+    /// How many rows, after how many: as the query says, and as `cap` says of what is read of it.
+    pub(super) fn write_limit(
+        &mut self,
+        select: &'q Select,
+        cap: Option<Cap>,
+    ) -> Result<(), Error> {
+        let at = select.asked_at;
+        let bound = |rows| Cow::Owned(BindValue::Int(rows));
+        let limit = match (&select.limit, cap) {
+            (Some(Asked { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
+                let left = own.saturating_sub(after.unwrap_or(0)).max(0);
+                Some((bound(rows.min(left)), *at))
+            }
+            (Some(Asked { what, at }), _) => Some((Cow::Borrowed(what), *at)),
+            (None, Some(Cap { rows, .. })) => Some((bound(rows), at)),
+            (None, None) => None,
+        };
+        let offset = match (&select.offset, cap.and_then(|cap| cap.after)) {
+            (None, None) => None,
+            (None, Some(after)) => Some((bound(after), at)),
+            (Some(Asked { what: BindValue::Int(own), at }), Some(after)) => {
+                Some((bound(own.saturating_add(after)), *at))
+            }
+            (Some(Asked { what, at }), _) => Some((Cow::Borrowed(what), *at)),
+        };
+        self.write_limit_of(limit, offset)
+    }
+
+    pub(super) fn write_limit_of(
+        &mut self,
+        limit: Option<(Cow<'q, BindValue>, Origin)>,
+        offset: Option<(Cow<'q, BindValue>, Origin)>,
+    ) -> Result<(), Error> {
+        match self.grammar.limit() {
+            LimitForm::LimitOffset { no_limit } => {
+                let alone = limit.is_none();
+                if let Some((rows, at)) = limit {
+                    self.clause(" LIMIT ", at);
+                    self.push_bind(rows)?;
+                }
+                if let Some((rows, at)) = offset {
+                    self.clause(" ", at);
+                    if alone && !no_limit.is_empty() {
+                        self.push(no_limit);
+                        self.push(" ");
+                    }
+                    self.push("OFFSET ");
+                    self.push_bind(rows)?;
+                }
+            }
+            LimitForm::OffsetFetch => {
+                if let Some((rows, at)) = offset {
+                    self.clause(" OFFSET ", at);
+                    self.push_bind(rows)?;
+                    self.push(" ROWS");
+                }
+                if let Some((rows, at)) = limit {
+                    self.clause(" FETCH NEXT ", at);
+                    self.push_bind(rows)?;
+                    self.push(" ROWS ONLY");
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl<'q> Writer<'q> {
+    /// One row after so many, whose number is bound.
+    pub(super) fn write_one_after(&mut self, rows: &'q BindValue) -> Result<(), Error> {
+        match self.grammar.limit() {
+            LimitForm::LimitOffset { .. } => {
+                self.push(" LIMIT 1 OFFSET ");
+                self.push_bind(Cow::Borrowed(rows))
+            }
+            LimitForm::OffsetFetch => {
+                self.push(" OFFSET ");
+                self.push_bind(Cow::Borrowed(rows))?;
+                self.push(" ROWS FETCH NEXT 1 ROWS ONLY");
+                Ok(())
+            }
+        }
+    }
+}
+
+/// A limit that whoever reads a query adds to it, and how many rows come before.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Cap {
+    after: Option<i64>,
+    rows: i64,
+}
+
+/// What the values of a list are called.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Naming {
+    /// As they are.
+    None,
+    /// `c0`, `c1` and so on.
+    Places,
+    /// As the fields of a struct.
+    Fields(&'static TableInfo),
+}
+
+const LOCKED_OTHERS: &str = "only rows of a table can be locked, not groups, distinct rows, so many of \
+     each, or those of another query";
+const DISTINCT_TWICE: &str = "groups of rows are given once already, and of some of each it is not \
+     clear which; ask for distinct rows of `from(query)`";
+const GROUPS_OF_EACH: &str = "`limit_each` is for rows before they are grouped; ask `from(query)` for \
+     so many of each group";
+const ORDERED_BY_ANOTHER: &str = "rows that are given once can only be ordered by what is selected";

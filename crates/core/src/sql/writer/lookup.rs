@@ -1,0 +1,187 @@
+//! What a value is looked up in: a list of values, which is one bind, or a query.
+
+use std::borrow::Cow;
+
+use super::Writer;
+use super::subqueries::Selected;
+use crate::dialect::{Collated, ListEncoding, TruthForm};
+use crate::model::{BindValue, Error, List};
+use crate::sql::list;
+use crate::tree::{AskedOf, InQuery, Node, OneOf, Subquery};
+
+impl<'q> Writer<'q> {
+    /// `x IN (SELECT ..)`, without the NULLs among what is selected, which would make the answer
+    /// for every other value unknown.
+    pub(super) fn write_in_query(&mut self, in_query: &'q InQuery) -> Result<(), Error> {
+        match in_query.negated {
+            false => self.write_in_rows(in_query, " IN ("),
+            true if self.may_be_null(&in_query.operand) => {
+                self.write_not_true(|this| this.write_in_rows(in_query, " IN ("))
+            }
+            true => self.write_in_rows(in_query, " NOT IN ("),
+        }
+    }
+
+    fn write_in_rows(
+        &mut self,
+        in_query: &'q InQuery,
+        operator: &'static str,
+    ) -> Result<(), Error> {
+        let InQuery { operand, select, may_be_null, .. } = in_query;
+        self.check_comparable(operand.sql_type(), "looking up")?;
+        let chosen = select
+            .values
+            .as_ref()
+            .and_then(|values| values.what.first());
+        let needed = operand.needs_collation() || chosen.is_some_and(Node::needs_collation);
+        let [of_left, of_right] =
+            if needed { self.grammar.text_lookup() } else { [Collated::AS_IT_IS; 2] };
+        self.write_collated(operand, of_left, Self::write_operand)?;
+        self.push(operator);
+        // Some engines refuse LIMIT in this place, but not one level deeper.
+        match select.is_limited() {
+            true => {
+                self.push("SELECT q.c0 FROM (");
+                let selected =
+                    Selected::Values { collated: of_right, named: " AS c0", without_null: false };
+                self.write_subquery(select, selected)?;
+                self.push(") AS q");
+                if *may_be_null {
+                    self.push(" WHERE q.c0 IS NOT NULL");
+                }
+            }
+            false => {
+                let selected =
+                    Selected::Values { collated: of_right, named: "", without_null: *may_be_null };
+                self.write_subquery(select, selected)?;
+            }
+        }
+        self.push(")");
+        Ok(())
+    }
+
+    /// Whether a value may be NULL, as far as that is known at once.
+    fn may_be_null(&self, node: &Node) -> bool {
+        match node {
+            Node::Column(column) => {
+                let visible = self.names.find(column.source);
+                column.info.is_nullable() || visible.is_none_or(|visible| visible.optional)
+            }
+            Node::Bind(value) => matches!(value, BindValue::Null(_)),
+            _ => true,
+        }
+    }
+
+    /// What is asked of a query as a whole.
+    pub(super) fn write_asked_of(&mut self, subquery: &'q Subquery) -> Result<(), Error> {
+        let Subquery { select, asked } = subquery;
+        let (opening, selected, closing) = match asked {
+            AskedOf::Exists => ("EXISTS (", Selected::Text("1"), ")"),
+            AskedOf::NotExists => ("NOT EXISTS (", Selected::Text("1"), ")"),
+            // One row beyond those many is all that an engine has to find.
+            AskedOf::MoreThan(_) => ("(", Selected::Text("1"), ") IS NOT NULL"),
+            AskedOf::AtMost(_) => ("(", Selected::Text("1"), ") IS NULL"),
+            AskedOf::Count if select.is_limited() => {
+                ("(SELECT count(*) FROM (", Selected::Text("1 AS c0"), ") AS q)")
+            }
+            AskedOf::Count => ("(", Selected::Text("count(*)"), ")"),
+            AskedOf::Value => (
+                "(",
+                Selected::Values { collated: Collated::AS_IT_IS, named: "", without_null: false },
+                ")",
+            ),
+        };
+        self.push(opening);
+        self.write_subquery(select, selected)?;
+        if let AskedOf::MoreThan(rows) | AskedOf::AtMost(rows) = asked {
+            self.write_one_after(rows)?;
+        }
+        self.push(closing);
+        Ok(())
+    }
+
+    /// `x IN list`, so that the rows kept are those that a reader of the list expects: where the
+    /// items may be NULL, NULL is looked up apart; where the value may be, what is not in the list is
+    /// `IS NOT TRUE`, since NOT IN would lose the rows with NULL.
+    pub(super) fn write_one_of(&mut self, one_of: &'q OneOf) -> Result<(), Error> {
+        let OneOf { operand, list, with_null, negated } = one_of;
+        let guarded = self.guarded || *negated || with_null.is_some();
+        match (with_null, *negated) {
+            (None, false) => self.write_in_list(operand, list, guarded, false),
+            (None, true) if !self.may_be_null(operand) => {
+                self.write_in_list(operand, list, guarded, true)
+            }
+            (None, true) => {
+                self.write_not_true(|this| this.write_in_list(operand, list, guarded, false))
+            }
+            (Some(with_null), true) => {
+                self.write_not_true(|this| this.write_in_list_or_null(operand, list, with_null))
+            }
+            (Some(with_null), false) => {
+                self.push("(");
+                self.write_in_list_or_null(operand, list, with_null)?;
+                self.push(")");
+                Ok(())
+            }
+        }
+    }
+
+    fn write_in_list_or_null(
+        &mut self,
+        operand: &'q Node,
+        list: &'q BindValue,
+        with_null: &'q BindValue,
+    ) -> Result<(), Error> {
+        self.write_in_list(operand, list, true, false)?;
+        self.push(" OR (");
+        self.write_operand(operand)?;
+        self.push(" IS NULL AND ");
+        self.push_bind(Cow::Borrowed(with_null))?;
+        if let TruthForm::Number { is_true, .. } = self.grammar.truth() {
+            self.push(is_true);
+        }
+        self.push(")");
+        Ok(())
+    }
+
+    fn write_in_list(
+        &mut self,
+        operand: &'q Node,
+        values: &'q BindValue,
+        guarded: bool,
+        negated: bool,
+    ) -> Result<(), Error> {
+        self.check_comparable(operand.sql_type(), "looking up")?;
+        let form = self.grammar.list(operand.sql_type(), guarded);
+        let left = if operand.needs_collation() { form.left } else { Collated::AS_IT_IS };
+        self.write_collated(operand, left, Self::write_operand)?;
+        match (negated, form.open_negated) {
+            (false, _) => self.push(form.open),
+            (true, Some(open)) => self.push(open),
+            (true, None) => {
+                self.push(" NOT");
+                self.push(form.open);
+            }
+        }
+        match (values, form.encoding) {
+            (BindValue::List(items), ListEncoding::Json { zone_mark, longest_text }) => {
+                self.push_json_list(items, values, zone_mark, longest_text)?;
+            }
+            _ => self.push_bind(Cow::Borrowed(values))?,
+        }
+        self.push(form.close);
+        Ok(())
+    }
+
+    pub(super) fn push_json_list(
+        &mut self,
+        items: &List,
+        values: &BindValue,
+        zone_mark: bool,
+        longest_text: usize,
+    ) -> Result<(), Error> {
+        self.check_bind(values)?;
+        let json = list::to_json(items, zone_mark, longest_text)?;
+        self.push_bind(Cow::Owned(BindValue::Text(json.into())))
+    }
+}

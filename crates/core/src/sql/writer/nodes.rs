@@ -1,0 +1,458 @@
+//! Values and conditions, and where they need brackets.
+
+use std::borrow::Cow;
+
+use super::Writer;
+use crate::dialect::{Collated, DistinctForm, PatternForm, TruthForm};
+use crate::model::{BindValue, Error, SqlType, function};
+use crate::sql::form::{self, Part};
+use crate::sql::identifiers::{push_column, push_identifier};
+use crate::sql::pattern::glob_of;
+use crate::tree::{Call, Case, Comparison, Like, Node, ROUND, RawColumn};
+
+/// The form of the standard.
+const NOT_TRUE: &str = "{0} IS NOT TRUE";
+
+/// The one function of PostgreSQL by which an expression changes a setting ("System Administration Functions").
+const CHANGES_SETTING: &str = "set_config";
+
+impl<'q> Writer<'q> {
+    /// A condition that stands beside others: in brackets if it joins conditions itself.
+    pub(super) fn write_inner(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node {
+            _ if self.has_no_truth && !node.is_condition() => self.write_condition(node),
+            Node::All(..) | Node::Any(..) => self.write_bracketed(node),
+            // What the program wrote may join conditions too.
+            Node::Trusted(trusted) if !trusted.closed => self.write_bracketed(node),
+            Node::Call(_, call) if call.function.is_verbatim() => self.write_bracketed(node),
+            Node::Aggregate(_, of) if of.call.function.is_verbatim() => self.write_bracketed(node),
+            _ => self.write_node(node),
+        }
+    }
+
+    /// A condition, where the dialect may have to make one of a truth value.
+    pub(super) fn write_condition(&mut self, node: &'q Node) -> Result<(), Error> {
+        match self.grammar.truth() {
+            TruthForm::Number { is_true, .. } if self.has_no_truth && !node.is_condition() => {
+                self.write_then(node, is_true)
+            }
+            _ => self.write_node(node),
+        }
+    }
+
+    /// A condition that an operator binds.
+    fn write_condition_operand(&mut self, node: &'q Node) -> Result<(), Error> {
+        match self.has_no_truth {
+            false => self.write_operand(node),
+            true => {
+                self.push("(");
+                self.write_condition(node)?;
+                self.push(")");
+                Ok(())
+            }
+        }
+    }
+
+    /// Writes that a condition is false or NULL.
+    pub(super) fn write_not_true(
+        &mut self,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let form = self
+            .grammar
+            .form(&function::IS_NOT_TRUE)
+            .unwrap_or(NOT_TRUE);
+        let mut write = Some(write);
+        self.write_form(form, |this, _, _| {
+            let Some(write) = write.take() else { return Ok(()) };
+            this.push("(");
+            write(this)?;
+            this.push(")");
+            Ok(())
+        })
+    }
+
+    /// A value, where the dialect may have to make one of a condition.
+    pub(super) fn write_value(&mut self, node: &'q Node) -> Result<(), Error> {
+        if !self.has_no_truth || !node.is_condition() {
+            return self.write_node(node);
+        }
+        let TruthForm::Number { of_condition: [when, unless, end], .. } = self.grammar.truth()
+        else {
+            return self.write_node(node);
+        };
+        self.push(when);
+        self.guarded(|this| this.write_node(node))?;
+        self.push(unless);
+        self.guarded(|this| this.write_node(node))?;
+        self.push(end);
+        Ok(())
+    }
+
+    pub(super) fn write_bracketed(&mut self, node: &'q Node) -> Result<(), Error> {
+        self.push("(");
+        self.write_node(node)?;
+        self.push(")");
+        Ok(())
+    }
+
+    pub(super) fn write_node(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node {
+            Node::Column(column) => self.write_column(column),
+            Node::Bind(value) => self.write_bind(value, self.grammar.bind_alone(value.sql_type())),
+            Node::Compare(comparison, _, sides) => self.write_compare(*comparison, sides),
+            Node::All(_, terms) => self.write_terms(terms, " AND ", false),
+            Node::Any(_, terms) => self.guarded(|this| this.write_terms(terms, " OR ", false)),
+            Node::Not(_, inner) => {
+                self.push("NOT (");
+                self.guarded(|this| this.write_condition(inner))?;
+                self.push(")");
+                Ok(())
+            }
+            Node::IsNull(_, operand) => self.write_then(operand, " IS NULL"),
+            Node::IsNotNull(_, operand) => self.write_then(operand, " IS NOT NULL"),
+            Node::OneOf(_, one_of) => self.write_one_of(one_of),
+            Node::InQuery(_, in_query) => self.write_in_query(in_query),
+            Node::Subquery(_, subquery) => self.write_asked_of(subquery),
+            Node::Like(_, like) => self.write_like(like),
+            Node::Between(_, parts) => self.write_between(parts),
+            Node::Call(_, call) => self.write_call(call),
+            Node::Case(_, case) => self.guarded(|this| this.write_case(case)),
+            Node::Aggregate(_, aggregate) => self.write_aggregate(aggregate, None),
+            Node::Window(_, window) => self.write_aggregate(&window.of, Some(window)),
+            Node::Key(..) if self.is_of_all(node) => {
+                self.push("NULL");
+                Ok(())
+            }
+            Node::Key(_, key) => match self.write_from_inside(node) {
+                true => Ok(()),
+                false => self.write_node(&key.of),
+            },
+            Node::Trusted(trusted) => {
+                self.push(&trusted.text);
+                self.alters_session |= trusted.text.contains(CHANGES_SETTING);
+                Ok(())
+            }
+            Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
+            Node::Unfit(reason) => Err(Error::unfit_parts(reason)),
+            Node::TooDeep => Err(Error::too_deep()),
+        }
+    }
+
+    pub(super) fn guarded(
+        &mut self,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let outside = std::mem::replace(&mut self.guarded, true);
+        let written = write(self);
+        self.guarded = outside;
+        written
+    }
+
+    /// A node that an operator binds: in brackets unless it is a name, a bind or a call.
+    pub(super) fn write_operand(&mut self, node: &'q Node) -> Result<(), Error> {
+        match self.is_closed(node) {
+            true => self.write_node(node),
+            false if self.has_no_truth && node.is_condition() => self.write_value(node),
+            false => self.guarded(|this| this.write_bracketed(node)),
+        }
+    }
+
+    /// Whether the text of a node hangs together without brackets.
+    pub(super) fn is_closed(&self, node: &Node) -> bool {
+        match node {
+            Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,
+            Node::Trusted(trusted) => trusted.closed,
+            Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
+            Node::Aggregate(_, aggregate) => self.is_closed_call(&aggregate.call),
+            Node::Window(_, window) => self.is_closed_call(&window.of.call),
+            Node::Key(_, key) => {
+                self.inside.is_some() || self.is_of_all(node) || self.is_closed(&key.of)
+            }
+            Node::Call(_, call) => self.is_closed_call(call),
+            _ => false,
+        }
+    }
+
+    fn is_closed_call(&self, call: &Call) -> bool {
+        if call.function.is_verbatim() {
+            return false;
+        }
+        match (self.grammar.form(call.function), &*call.arguments) {
+            (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
+            (Some(form), _) => form::is_closed(form),
+            (None, _) => true,
+        }
+    }
+
+    pub(super) fn write_then(&mut self, node: &'q Node, ending: &str) -> Result<(), Error> {
+        self.write_operand(node)?;
+        self.push(ending);
+        Ok(())
+    }
+
+    pub(super) fn write_column(&mut self, column: &RawColumn) -> Result<(), Error> {
+        let Some(visible) = self.names.find(column.source) else {
+            return Err(match column.source.path.is_too_long() {
+                true => Error::too_many_references(),
+                false => Error::foreign_column(column.info),
+            });
+        };
+        match &visible.alias {
+            _ if visible.is_new => {
+                let [before, after] = self.grammar.upsert().map_or(["", ""], |form| form.new);
+                self.text.push_str(before);
+                push_identifier(&mut self.text, column.info.name(), self.quotes);
+                self.text.push_str(after);
+            }
+            None if !std::ptr::eq(column.info, &ROUND) => {
+                push_column(&mut self.text, column.info, self.quotes);
+            }
+            alias => {
+                let name = alias.as_deref().unwrap_or(visible.table.name());
+                push_identifier(&mut self.text, name, self.quotes);
+                self.text.push('.');
+                push_identifier(&mut self.text, column.info.name(), self.quotes);
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_compare(
+        &mut self,
+        comparison: Comparison,
+        sides: &'q [Node; 2],
+    ) -> Result<(), Error> {
+        self.check_comparable(sides[0].sql_type(), "comparing")?;
+        let operator = match comparison {
+            Comparison::Equal => " = ",
+            Comparison::NotEqual => " <> ",
+            Comparison::Less => " < ",
+            Comparison::LessOrEqual => " <= ",
+            Comparison::Greater => " > ",
+            Comparison::GreaterOrEqual => " >= ",
+            Comparison::Distinct => return self.write_distinct(sides, self.grammar.distinct()),
+            Comparison::NotDistinct => {
+                let form = self.grammar.not_distinct(self.guarded);
+                return self.write_distinct(sides, form);
+            }
+        };
+        let needed = sides.iter().any(Node::needs_collation);
+        let collations = match comparison {
+            _ if !needed => [Collated::AS_IT_IS; 2],
+            Comparison::Equal | Comparison::NotEqual => self.grammar.text_equality(),
+            _ => [self.grammar.text_order(), Collated::AS_IT_IS],
+        };
+        self.write_sides(sides, collations, operator)
+    }
+
+    /// Two operands with an operator between, each with its collation.
+    pub(super) fn write_sides(
+        &mut self,
+        [left, right]: &'q [Node; 2],
+        [of_left, of_right]: [Collated; 2],
+        operator: &'static str,
+    ) -> Result<(), Error> {
+        self.write_collated(left, of_left, Self::write_compared)?;
+        self.push(operator);
+        self.write_collated(right, of_right, Self::write_compared)
+    }
+
+    /// A text with its collation.
+    pub(super) fn write_collated(
+        &mut self,
+        node: &'q Node,
+        collated: Collated,
+        write: impl FnOnce(&mut Self, &'q Node) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        match node {
+            Node::Bind(_) => {
+                write(self, node)?;
+                self.push(collated.after_bind);
+                Ok(())
+            }
+            _ => self.write_within(collated, |this| write(this, node)),
+        }
+    }
+
+    /// Something other than a bind with its collation.
+    pub(super) fn write_within(
+        &mut self,
+        collated: Collated,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        self.push(collated.open);
+        write(self)?;
+        self.push(collated.close);
+        Ok(())
+    }
+
+    /// An operand of a comparison, whose other side tells the engine the type of a bind.
+    pub(super) fn write_compared(&mut self, node: &'q Node) -> Result<(), Error> {
+        match node {
+            Node::Bind(value) => self.write_bind(value, self.grammar.bind_beside(value.sql_type())),
+            node => self.write_operand(node),
+        }
+    }
+
+    pub(super) fn write_bind(
+        &mut self,
+        value: &'q BindValue,
+        [before, after]: [&'static str; 2],
+    ) -> Result<(), Error> {
+        self.push(before);
+        self.push_bind(Cow::Borrowed(value))?;
+        self.push(after);
+        Ok(())
+    }
+
+    pub(super) fn write_distinct(
+        &mut self,
+        sides: &'q [Node; 2],
+        form: DistinctForm,
+    ) -> Result<(), Error> {
+        self.push(form.open);
+        let needed = sides.iter().any(Node::needs_collation);
+        let collations =
+            if needed { self.grammar.text_equality() } else { [Collated::AS_IT_IS; 2] };
+        self.write_sides(sides, collations, form.operator)?;
+        if form.or_both_null {
+            let [left, right] = sides;
+            self.push(" OR (");
+            self.write_then(left, " IS NULL AND ")?;
+            self.write_then(right, " IS NULL)")?;
+        }
+        self.push(form.close);
+        Ok(())
+    }
+
+    pub(super) fn write_between(&mut self, parts: &'q [Node; 3]) -> Result<(), Error> {
+        let [operand, low, high] = parts;
+        self.check_comparable(operand.sql_type(), "comparing")?;
+        let needed = parts.iter().any(Node::needs_collation);
+        let collated = if needed { self.grammar.text_order() } else { Collated::AS_IT_IS };
+        self.write_collated(operand, collated, Self::write_compared)?;
+        self.push(" BETWEEN ");
+        self.write_compared(low)?;
+        self.push(" AND ");
+        self.write_compared(high)
+    }
+
+    /// The text of a call, if the dialect has one and can compute with what it is given.
+    pub(super) fn form_of(&self, call: &Call) -> Result<&'static str, Error> {
+        let function = call.function;
+        let Some(form) = self.grammar.form(function) else {
+            let err = Error::unsupported(function.what(), self.grammar.name(), function.way_out());
+            return Err(match call.asked_at {
+                Some(origin) => err.asked_at(origin),
+                None => err,
+            });
+        };
+        if function.computes() {
+            let mut types = call.arguments.iter().map(Node::sql_type);
+            if let Some(sql_type) = types.find(|sql_type| !self.grammar.can_compute(*sql_type)) {
+                return Err(self.uncomputable(sql_type));
+            }
+        }
+        Ok(form)
+    }
+
+    pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
+        let form = self.form_of(call)?;
+        if call.asked_at.is_some() {
+            self.alters_session |= form.contains(CHANGES_SETTING);
+        }
+        // What is written alone between brackets, or in place of the whole, needs no brackets of its own.
+        self.guarded(|this| {
+            this.write_form(form, |this, argument, alone| match call.arguments.get(argument) {
+                Some(node) if call.function.takes_conditions() => match alone {
+                    true => this.write_condition(node),
+                    false => this.write_condition_operand(node),
+                },
+                Some(node) if alone => this.write_value(node),
+                Some(node) => this.write_operand(node),
+                None => Ok(()),
+            })
+        })
+    }
+
+    pub(super) fn write_form(
+        &mut self,
+        form: &'static str,
+        mut argument: impl FnMut(&mut Self, usize, bool) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        for part in form::parts(form) {
+            match part {
+                Part::Text(text) => self.push(text),
+                Part::Argument { number, alone } => argument(self, number, alone)?,
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn write_case(&mut self, case: &'q Case) -> Result<(), Error> {
+        self.push("CASE");
+        for [condition, value] in &case.branches {
+            self.push(" WHEN ");
+            self.write_condition(condition)?;
+            self.push(" THEN ");
+            self.write_value(value)?;
+        }
+        if let Some(otherwise) = &case.otherwise {
+            self.push(" ELSE ");
+            self.write_value(otherwise)?;
+        }
+        self.push(" END");
+        Ok(())
+    }
+
+    pub(super) fn write_like(&mut self, like: &'q Like) -> Result<(), Error> {
+        self.write_operand(&like.operand)?;
+        if like.negated {
+            self.push(" NOT");
+        }
+        match (self.grammar.pattern(), &like.pattern) {
+            (PatternForm::Glob, BindValue::Text(pattern)) => {
+                let glob = BindValue::Text(glob_of(pattern).into());
+                self.push(" GLOB ");
+                self.write_pattern(Cow::Owned(glob), like.any_case)
+            }
+            (PatternForm::Glob, pattern) => {
+                self.push(" GLOB ");
+                self.write_pattern(Cow::Borrowed(pattern), like.any_case)
+            }
+            (PatternForm::Like { collate }, pattern) => {
+                self.push(" LIKE ");
+                self.write_pattern(Cow::Borrowed(pattern), like.any_case)?;
+                if !like.any_case {
+                    self.push(collate);
+                }
+                self.push(" ESCAPE '!'");
+                Ok(())
+            }
+        }
+    }
+
+    /// A pattern, in lower case where case is ignored.
+    pub(super) fn write_pattern(
+        &mut self,
+        pattern: Cow<'q, BindValue>,
+        any_case: bool,
+    ) -> Result<(), Error> {
+        match self.grammar.form(&function::LOWER) {
+            Some(form) if any_case => {
+                self.write_form(form, |this, _, _| this.push_bind(pattern.clone()))
+            }
+            _ => self.push_bind(pattern),
+        }
+    }
+
+    #[cold]
+    pub(super) fn uncomputable(&self, sql_type: SqlType) -> Error {
+        Error::unsupported(
+            &format!("computing with values of type {sql_type}"),
+            self.grammar.name(),
+            "read the values and compute in Rust, or keep them in a column of another type",
+        )
+    }
+}

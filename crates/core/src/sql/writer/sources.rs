@@ -1,0 +1,295 @@
+//! FROM: the tables of a query, what is joined to them, and queries in the place of a table.
+
+use super::clauses::Naming;
+use super::{Writer, push_number};
+use crate::dialect::Collated;
+use crate::model::{ColumnInfo, Error, Origin, SqlType, TableInfo, function};
+use crate::sql::identifiers::{push_identifier, push_table};
+use crate::tree::{
+    Asked, Body, Join, JoinKind, Named, Node, Path, ROUND, Select, SetOperator, Source,
+};
+
+impl<'q> Writer<'q> {
+    /// FROM and WHERE: which rows there are, whatever is wanted of them.
+    pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
+        self.clause(" FROM ", select.asked_at);
+        let source = Source { id: select.source, path: Path::HERE };
+        self.write_source(source, &select.body)?;
+        let mut joins = select.joins.iter();
+        for index in self.names.innermost() {
+            match self
+                .names
+                .get(index)
+                .is_some_and(|visible| visible.followed.is_some())
+            {
+                true => self.write_followed(index, select)?,
+                false => {
+                    if let Some(join) = joins.next() {
+                        self.write_join(join)?;
+                    }
+                }
+            }
+        }
+        self.write_filters(select)
+    }
+
+    /// A table, or the query that stands in the place of one.
+    fn write_source(&mut self, source: Source, body: &'q Body) -> Result<(), Error> {
+        let fields = match (body, self.names.find(source)) {
+            (Body::Table, _) | (_, None) => {
+                self.write_table(source);
+                return Ok(());
+            }
+            (Body::Again, Some(visible)) => {
+                let name = visible
+                    .alias
+                    .as_deref()
+                    .unwrap_or(visible.table.name())
+                    .to_owned();
+                self.push_name(ROUND.table());
+                self.push(" AS ");
+                self.push_name(&name);
+                return Ok(());
+            }
+            (Body::Named(named), Some(visible)) if !self.inlines => {
+                let name = visible
+                    .alias
+                    .as_deref()
+                    .unwrap_or(visible.table.name())
+                    .to_owned();
+                self.write_use_of(named);
+                self.push(" AS ");
+                self.push_name(&name);
+                return Ok(());
+            }
+            (_, Some(visible)) => visible.table,
+        };
+        // What is written for the query around has nothing to do with it.
+        let inside = self.inside.take();
+        let outer_guard = std::mem::replace(&mut self.guarded, false);
+        let (asked_at, hidden) = (self.asked_at, self.names.hide());
+        self.depth += 1;
+        self.push("(");
+        match body {
+            Body::Table | Body::Again => {}
+            Body::Named(named) => self.write_derived(&named.select, fields)?,
+            Body::Query(select) => self.write_derived(select, fields)?,
+            Body::Recursion(recursion) => {
+                let Some(opening) = self.grammar.recursion() else {
+                    let way_out = "read each round in Rust, by the rows of the one before";
+                    let what = "a query of its own rows";
+                    return Err(Error::unsupported(what, self.grammar.name(), way_out));
+                };
+                self.push(opening);
+                self.push_name(ROUND.table());
+                self.push(" (");
+                for column in fields.columns() {
+                    self.push_name(column.name());
+                    self.push(", ");
+                }
+                self.push_name(ROUND.name());
+                self.push(") AS (");
+                self.write_derived(&recursion.start, fields)?;
+                self.open_operand(SetOperator::UnionAll)?;
+                self.write_derived(&recursion.step, fields)?;
+                self.push(") SELECT * FROM ");
+                self.push_name(ROUND.table());
+            }
+            Body::Sets(sets) => {
+                let first = [(None, &sets.first)].into_iter();
+                let others = sets
+                    .others
+                    .iter()
+                    .map(|(operator, select)| (Some(*operator), select));
+                let compared = sets
+                    .others
+                    .iter()
+                    .any(|(operator, _)| *operator != SetOperator::UnionAll);
+                for (number, (operator, select)) in first.chain(others).enumerate() {
+                    if let Some(operator) = operator {
+                        self.open_operand(operator)?;
+                    }
+                    self.push("SELECT ");
+                    self.write_operand_list(fields, compared, number);
+                    self.push(" FROM (");
+                    self.write_derived(select, fields)?;
+                    self.push(") AS q");
+                    push_number(&mut self.text, number);
+                }
+            }
+        }
+        self.push(") AS ");
+        self.depth -= 1;
+        self.names.show(hidden);
+        self.asked_at = asked_at;
+        self.guarded = outer_guard;
+        self.inside = inside;
+        let Some(visible) = self.names.find(source) else { return Ok(()) };
+        let name = visible.alias.as_deref().unwrap_or(visible.table.name());
+        push_identifier(&mut self.text, name, self.quotes);
+        Ok(())
+    }
+
+    /// What stands before an operand of a set.
+    fn open_operand(&mut self, operator: SetOperator) -> Result<(), Error> {
+        let Some(text) = self.grammar.set(operator) else {
+            let what = format!("{operator:?} of queries");
+            let way_out = "read both, and put the rows together in Rust";
+            return Err(Error::unsupported(&what, self.grammar.name(), way_out));
+        };
+        self.push(text);
+        Ok(())
+    }
+
+    /// WITH: the queries that the statement uses in several places.
+    pub(super) fn write_named(&mut self) -> Result<(), Error> {
+        for number in 0..self.named.len() {
+            let Some(named) = self.named.get(number).copied() else { break };
+            self.clause(if number == 0 { "WITH " } else { ", " }, named.select.asked_at);
+            self.defined = number;
+            self.write_name(number);
+            self.push(" AS (");
+            self.depth += 1;
+            self.write_derived(&named.select, named.fields)?;
+            self.depth -= 1;
+            self.push(")");
+        }
+        self.defined = self.named.len();
+        self.push(" ");
+        Ok(())
+    }
+
+    fn write_use_of(&mut self, named: &'q Named) {
+        match self.named.iter().position(|other| other.id == named.id) {
+            Some(number) if number < self.defined => self.write_name(number),
+            _ => {
+                self.misplaced.get_or_insert((self.defined, named));
+            }
+        }
+    }
+
+    fn write_name(&mut self, number: usize) {
+        let name = format!("nepheline_{}", number + 1);
+        self.push_name(&name);
+    }
+
+    /// What an operand of a set gives: all of it, its text by code point where rows are compared.
+    fn write_operand_list(&mut self, fields: &'static TableInfo, compared: bool, number: usize) {
+        let needs_collation =
+            |column: &ColumnInfo| column.sql_type() == SqlType::Text && !column.is_by_code_point();
+        if !compared || !fields.columns().iter().any(needs_collation) {
+            return self.push("*");
+        }
+        for (i, column) in fields.columns().iter().enumerate() {
+            if i > 0 {
+                self.push(", ");
+            }
+            let collates = needs_collation(column);
+            let collated = if collates { self.grammar.text_order() } else { Collated::AS_IT_IS };
+            self.push(collated.open);
+            self.push("q");
+            push_number(&mut self.text, number);
+            self.push(".");
+            self.push_name(column.name());
+            self.push(collated.close);
+            if collates {
+                self.push(" AS ");
+                self.push_name(column.name());
+            }
+        }
+    }
+
+    /// A query whose values are called as the fields are.
+    fn write_derived(
+        &mut self,
+        select: &'q Select,
+        fields: &'static TableInfo,
+    ) -> Result<(), Error> {
+        self.enter(select, true)?;
+        self.write_query(select, Naming::Fields(fields), None)?;
+        self.names.leave();
+        Ok(())
+    }
+
+    pub(super) fn write_table(&mut self, source: Source) {
+        let Some(visible) = self.names.find(source) else { return };
+        push_table(&mut self.text, visible.table, self.quotes);
+        let name = visible.table.name();
+        if !self.tables.contains(&name) {
+            self.tables.push(name);
+        }
+        if let Some(alias) = &visible.alias {
+            self.text.push_str(" AS ");
+            push_identifier(&mut self.text, alias, self.quotes);
+        }
+    }
+
+    /// A table beside the others. Where its conditions follow its own parents, which are joined after
+    /// it, they stand with the filters.
+    fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
+        let on = join.on.iter().filter(|on| !on.what.facts().follows);
+        let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
+        let kind = match (join.optional, on.is_empty()) {
+            (true, _) => JoinKind::Left,
+            (false, false) => JoinKind::Inner,
+            (false, true) => JoinKind::Cross,
+        };
+        self.open_join(kind, join.asked_at)?;
+        self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
+        match on.as_slice() {
+            [] if join.optional => {
+                self.push(" ON ");
+                self.push(self.grammar.form(&function::ALWAYS).unwrap_or("1 = 1"));
+            }
+            [] => {}
+            on => {
+                self.push(" ON ");
+                self.write_brackets(on, " AND ")?;
+            }
+        }
+        Ok(())
+    }
+
+    fn open_join(&mut self, kind: JoinKind, at: Origin) -> Result<(), Error> {
+        let Some(opening) = self.grammar.join(kind) else {
+            let what = format!("{kind:?} joins");
+            let way_out = "read the other rows alongside";
+            return Err(Error::unsupported(&what, self.grammar.name(), way_out).asked_at(at));
+        };
+        self.clause(opening, at);
+        Ok(())
+    }
+
+    /// A parent that is followed.
+    fn write_followed(&mut self, index: usize, select: &'q Select) -> Result<(), Error> {
+        let Some(visible) = self.names.get(index) else { return Ok(()) };
+        let (source, optional) = (visible.source, visible.optional);
+        let (Some(Asked { what: reference, at }), Some((path, _))) =
+            (visible.followed.clone(), source.path.last())
+        else {
+            return Ok(());
+        };
+        let kind = if optional { JoinKind::Left } else { JoinKind::Inner };
+        self.open_join(kind, at)?;
+        let from = self.names.find(Source { path, ..source });
+        if let Some(from) = from.map(|from| from.table.name()) {
+            self.mark_relation([from, reference.name()]);
+        }
+        match select.parents.iter().find(|(place, _)| *place == source) {
+            Some((_, body)) => self.write_source(source, body)?,
+            None => self.write_table(source),
+        }
+        let mut between = " ON ";
+        for [own, target] in reference.pairs_at(Source { path, ..source }, source) {
+            self.push(between);
+            between = " AND ";
+            let needed = own.needs_collation() || target.needs_collation();
+            let [of_target, of_own] =
+                if needed { self.grammar.text_equality() } else { [Collated::AS_IT_IS; 2] };
+            self.write_within(of_target, |this| this.write_column(&target))?;
+            self.push(" = ");
+            self.write_within(of_own, |this| this.write_column(&own))?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,112 @@
+//! Queries inside of queries, which see the columns of those around them.
+
+use super::Writer;
+use super::clauses::Naming;
+use crate::dialect::Collated;
+use crate::model::Error;
+use crate::tree::Select;
+
+impl<'q> Writer<'q> {
+    /// A query inside the query, which sees the columns of those around it.
+    pub(super) fn write_subquery(
+        &mut self,
+        select: &'q Select,
+        selected: Selected,
+    ) -> Result<(), Error> {
+        if let Some(relation) = select.relation {
+            self.mark_relation(relation);
+        }
+        self.depth += 1;
+        let inside = self.inside.take();
+        let outer_origin = self.asked_at;
+        let outer_guard = std::mem::replace(&mut self.guarded, false);
+        let in_rows = !matches!(selected, Selected::Text(_));
+        self.enter(select, in_rows)?;
+        match select.special {
+            None => self.write_plain_subquery(select, selected)?,
+            Some(_) => self.write_shaped_subquery(select, selected)?,
+        }
+        self.names.leave();
+        self.guarded = outer_guard;
+        self.asked_at = outer_origin;
+        self.depth -= 1;
+        self.inside = inside;
+        Ok(())
+    }
+
+    fn write_plain_subquery(
+        &mut self,
+        select: &'q Select,
+        selected: Selected,
+    ) -> Result<(), Error> {
+        let values = select
+            .values
+            .as_ref()
+            .map_or(&[][..], |values| &values.what);
+        self.push("SELECT ");
+        match selected {
+            Selected::Text(text) => self.push(text),
+            Selected::Values { collated, named, .. } => {
+                self.guarded(|this| {
+                    this.joined(values, ", ", |this, value| {
+                        this.write_collated(value, collated, Self::write_value)
+                    })
+                })?;
+                self.push(named);
+            }
+        }
+        self.write_from(select)?;
+        if let (Selected::Values { without_null: true, .. }, [value]) = (selected, values) {
+            let is_first = select.conditions().next().is_none();
+            self.push(if is_first { " WHERE " } else { " AND " });
+            self.write_then(value, " IS NOT NULL")?;
+        }
+        if select.is_limited() && !matches!(selected, Selected::Text(_)) {
+            self.write_orders(select)?;
+        }
+        self.write_limit(select, None)
+    }
+
+    /// A query of groups, of distinct rows and the like: what is asked of it is asked around it.
+    fn write_shaped_subquery(
+        &mut self,
+        select: &'q Select,
+        selected: Selected,
+    ) -> Result<(), Error> {
+        match selected {
+            Selected::Text("1") => self.write_query(select, Naming::Places, None),
+            Selected::Text(text) => {
+                self.push("SELECT ");
+                self.push(text);
+                self.push(" FROM (");
+                self.write_query(select, Naming::Places, None)?;
+                self.push(") AS q");
+                Ok(())
+            }
+            Selected::Values { collated, named, without_null } => {
+                if collated.close.is_empty() && named.is_empty() && !without_null {
+                    return self.write_query(select, Naming::None, None);
+                }
+                self.push("SELECT ");
+                self.push(collated.open);
+                self.push("q.c0");
+                self.push(collated.close);
+                self.push(named);
+                self.push(" FROM (");
+                self.write_query(select, Naming::Places, None)?;
+                self.push(") AS q");
+                self.push(if without_null { " WHERE q.c0 IS NOT NULL" } else { "" });
+                Ok(())
+            }
+        }
+    }
+}
+
+/// What a query inside another selects.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Selected {
+    /// This, whatever its values are.
+    Text(&'static str),
+    /// Its values, with their collation and a name, all of them or only what is not NULL.
+    Values { collated: Collated, named: &'static str, without_null: bool },
+}

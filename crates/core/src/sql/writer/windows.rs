@@ -1,0 +1,143 @@
+//! Windows: functions of the rows around each row, and so many rows of each kind.
+
+use std::borrow::Cow;
+
+use super::clauses::{Cap, Naming};
+use super::{Writer, push_number};
+use crate::dialect::Collated;
+use crate::model::{BindValue, Error};
+use crate::tree::{Frame, Node, OfEach, OrderTerm, Select, Window};
+
+impl<'q> Writer<'q> {
+    pub(super) fn write_over(&mut self, window: &'q Window) -> Result<(), Error> {
+        self.push(" OVER (");
+        let mut between = "";
+        if !window.partition.is_empty() {
+            self.push("PARTITION BY ");
+            self.joined(&window.partition, ", ", Self::write_identity)?;
+            between = " ";
+        }
+        if !window.orders.is_empty() {
+            self.push(between);
+            self.push("ORDER BY ");
+            self.joined(&window.orders, ", ", Self::write_order)?;
+            between = " ";
+        }
+        if let Some(Frame { first, last }) = window.frame {
+            self.push(between);
+            self.push("ROWS BETWEEN ");
+            self.write_bound(first, "UNBOUNDED PRECEDING");
+            self.push(" AND ");
+            self.write_bound(last, "UNBOUNDED FOLLOWING");
+        }
+        self.push(")");
+        Ok(())
+    }
+
+    // The width of a frame is part of the text: some engines refuse a bind there.
+    fn write_bound(&mut self, bound: Option<i32>, unbounded: &str) {
+        let Some(rows) = bound else { return self.push(unbounded) };
+        match rows {
+            0 => self.push("CURRENT ROW"),
+            rows => {
+                push_number(&mut self.text, rows.unsigned_abs() as usize);
+                self.push(if rows < 0 { " PRECEDING" } else { " FOLLOWING" });
+            }
+        }
+    }
+
+    /// An expression by which rows are told apart: text by code point.
+    pub(super) fn write_identity(&mut self, node: &'q Node) -> Result<(), Error> {
+        self.check_comparable(node.sql_type(), "grouping by")?;
+        match node.needs_collation() {
+            true => self.write_collated(node, self.grammar.text_identity(), Self::write_operand),
+            false => self.write_value(node),
+        }
+    }
+
+    /// The rows of which so many are wanted of each kind: numbered in a query inside, because what is
+    /// numbered cannot be filtered beside it.
+    pub(super) fn write_first_of_each(
+        &mut self,
+        select: &'q Select,
+        each: &'q OfEach,
+        naming: Naming,
+        cap: Option<Cap>,
+    ) -> Result<(), Error> {
+        let mut places = 0..;
+        self.push("SELECT ");
+        for place in 0..self.width(select) {
+            self.named(naming, &mut places, |this| {
+                this.push("q.c");
+                push_number(&mut this.text, place);
+                Ok(())
+            })?;
+        }
+        self.push(" FROM (SELECT ");
+        self.write_list(select, Naming::Places, false)?;
+        let outside: &[_] = if each.order_apart { &[] } else { &select.orders };
+        for (number, order) in outside.iter().enumerate() {
+            self.push(", ");
+            self.guarded(|this| this.write_value(&order.what.by))?;
+            self.push(" AS o");
+            push_number(&mut self.text, number);
+        }
+        self.push(", row_number() OVER (PARTITION BY ");
+        self.joined(&each.alike_in, ", ", Self::write_identity)?;
+        self.depth += 1;
+        self.write_orders(select)?;
+        self.depth -= 1;
+        self.push(") AS n");
+        self.write_from(select)?;
+        self.clause(") AS q WHERE q.n ", each.asked_at);
+        let count = |bind: &Option<BindValue>| match bind {
+            Some(BindValue::Int(rows)) => Some(*rows),
+            _ => None,
+        };
+        let offset = count(&each.offset);
+        if let Some(offset) = offset {
+            self.push("> ");
+            self.push_bind(Cow::Owned(BindValue::Int(offset)))?;
+        }
+        if let Some(limit) = count(&each.limit) {
+            self.push(if offset.is_some() { " AND q.n <= " } else { "<= " });
+            let last = limit.saturating_add(offset.unwrap_or(0));
+            self.push_bind(Cow::Owned(BindValue::Int(last)))?;
+        }
+        if each.order_apart {
+            self.push(" ORDER BY q.n");
+        }
+        for (number, order) in outside.iter().enumerate() {
+            let before = number.checked_sub(1).and_then(|before| outside.get(before));
+            // The parts of one tuple are one clause.
+            match before {
+                Some(before) if before.at == order.at => self.push(", "),
+                Some(_) => self.clause(", ", order.at),
+                None => self.clause(" ORDER BY ", order.at),
+            }
+            self.write_order_outside(&order.what, "q.o", number)?;
+        }
+        self.write_limit(select, cap)
+    }
+
+    /// An order by what a query inside computed.
+    pub(super) fn write_order_outside(
+        &mut self,
+        order: &OrderTerm,
+        name: &'static str,
+        number: usize,
+    ) -> Result<(), Error> {
+        let place = move |this: &mut Self| {
+            this.push(name);
+            push_number(&mut this.text, number);
+            Ok(())
+        };
+        self.write_order_as(order, place, |this| {
+            let collated = match order.by.needs_collation() {
+                true => this.grammar.text_order(),
+                false => Collated::AS_IT_IS,
+            };
+            this.write_within(collated, place)
+        })
+    }
+}
