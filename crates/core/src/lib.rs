@@ -56,44 +56,54 @@ mod sql;
 mod tree;
 
 pub use build::expr::{
-    Aggregate, Alternatives, AnyCase, Argument, BaseOf, Bounds, Case, CaseStart, Choices, Column,
-    Condition, Expr, Expression, Follows, FollowsEither, HasDate, HasTime, HoldsAggregates,
-    HoldsColumns, Integer, IntoOrders, JsonExpression, KnownPerGroup, KnownPerRow, Level, ListItem,
-    Mapped, Maybe, MaybeCondition, MaybeOperand, Number, NumberExpression, Operand, Order, Over,
-    Pattern, PerGroup, PerRow, RowColumns, Selectable, ShapedFrom, StandsBeside, TextExpression,
-    TimeExpression, TimeUnit, Verbatim, WindowFunction, all_of, all_true, any_of, any_true, avg,
-    bind, case, coalesce, collected, count, count_distinct, count_of, dense_rank, first_value,
-    joined, lag, lag_or, last_value, lead, lead_or, max, min, ntile, per, rank, rollup, row_number,
-    sum,
+    Aggregate, AnyCase, Case, CaseStart, Column, Condition, Expr, Expression, Integer,
+    JsonExpression, Level, Maybe, Number, NumberExpression, Order, Over, Pattern, PerGroup, PerRow,
+    TextExpression, TimeExpression, TimeUnit, Verbatim, WindowFunction, all_of, all_true, any_of,
+    any_true, avg, bind, case, coalesce, collected, count, count_distinct, count_of, dense_rank,
+    first_value, joined, lag, lag_or, last_value, lead, lead_or, max, min, ntile, per, rank,
+    rollup, row_number, sum,
 };
 pub use build::policy::Policy;
 pub use build::query::{
-    Alongside, Append, Beside, JoinsTo, MappedRows, NamedQuery, Query, Scope, SumOf, Summed,
-    Tables, all_scopes, any_scope, from, named, recursive,
+    Alongside, MappedRows, NamedQuery, Query, Scope, Tables, all_scopes, any_scope, from, named,
+    recursive,
 };
-pub use build::table::{Keyed, RefersTo, Retires, RowStruct, Table};
-pub use build::write::{
-    Delete, Insert, InsertFrom, IntoAssignments, Unsaved, Update, Upsert, Writes,
-};
+pub use build::table::{Keyed, RowStruct, Table};
+pub use build::write::{Delete, Insert, InsertFrom, Unsaved, Update, Upsert, Writes};
 pub use dialect::Dialect;
 pub use model::{
     BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, Error, ErrorKind,
-    InJson, List, MaybeNull, Mismatch, NeverNull, Nullable, Nullness, Origin, RowShape, SqlType,
-    Storable, TableInfo,
+    List, Mismatch, Origin, RowShape, SqlType, Storable, TableInfo,
 };
 pub use sql::{ByClause, Operation, Sql};
 pub use tree::{Assignment, PolicyUse};
+
+/// Traits and types that stand in the bounds of signatures, so that the compiler can say what fits where. Programs seldom
+/// name them, and do not implement them.
+pub mod bounds {
+    pub use crate::build::expr::{
+        Alternatives, Argument, BaseOf, Bounds, Choices, Divided, Follows, FollowsEither, HasDate,
+        HasTime, HoldsAggregates, HoldsColumns, IntoOrders, KnownPerGroup, KnownPerRow, ListItem,
+        Mapped, MaybeCondition, MaybeOperand, Operand, RowColumns, Selectable, ShapedFrom,
+        StandsBeside,
+    };
+    pub use crate::build::query::{Append, Beside, JoinsTo, SumOf, Summed};
+    pub use crate::build::table::{RefersTo, Retires};
+    pub use crate::build::write::IntoAssignments;
+    pub use crate::model::{InJson, MaybeNull, NeverNull, Nullable, Nullness};
+}
 
 /// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
 #[doc(hidden)]
 pub mod internal {
     pub use serde;
 
-    pub use crate::build::expr::{Gives, Selection, argument};
+    pub use crate::build::compile::to_prepare;
+    pub use crate::build::expr::{Gives, Selection, argument, can_fail, parameter};
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{
         AndThen, AtMostSole, Companion, Companions, Each, Found, Keyset, Lookup, Places, Selects,
-        Sole, StandsAlongside,
+        Sole, StandsAlongside, linked, linked_to_row,
     };
     /// The questions that a dialect answers, and what the answers are made of.
     pub mod dialect {
@@ -107,10 +117,10 @@ pub mod internal {
     pub use crate::model::error::Violation;
     pub use crate::model::{
         ColumnRole, Function, Key, KeyPart, KeyedRow, LentBind, Made, MissingValue, PolicyInfo,
-        Reference, fill_of,
+        ReadColumn, Reference, Sent, SentType, fill_of, read_table,
     };
     pub use crate::plan::write::{Part, Parts, Step, Stretch, WantedBack, Written};
     pub use crate::plan::{Asking, Kept, Wanted};
-    pub use crate::sql::{Copying, Statement};
+    pub use crate::sql::{Copying, Statement, Template};
     pub use crate::tree::{PolicyCondition, RawColumn, Source, policy_id};
 }

@@ -335,7 +335,7 @@ impl Linked {
     ) -> TokenStream {
         let (Linked { target, via, .. }, ident) = (self, owner.ident);
         let body = quote! {
-            ::nepheline::Query::<#target>::linked::<#via, #ident>(
+            ::nepheline::internal::linked::<#target, #via, #ident>(
                 ::nepheline::Column::source(&self.#probe),
             )
         };
@@ -344,7 +344,7 @@ impl Linked {
 
     pub(crate) fn row_method(&self, owner: &Owner<'_>, visibility: &Visibility) -> TokenStream {
         let (Linked { target, via, .. }, ident) = (self, owner.ident);
-        let body = quote!(::nepheline::Query::<#target>::linked_to_row::<#via, #ident>(self));
+        let body = quote!(::nepheline::internal::linked_to_row::<#target, #via, #ident>(self));
         self.beginning(owner).of_row(visibility, body)
     }
 }

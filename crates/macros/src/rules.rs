@@ -85,13 +85,13 @@ impl TableItem<'_> {
             let target = &children.target;
             quote_spanned! {target.span()=>
                 const _: fn() = || {
-                    fn retires<T: ::nepheline::Retires>() {}
+                    fn retires<T: ::nepheline::bounds::Retires>() {}
                     retires::<#target>();
                 };
             }
         });
         Some(quote! {
-            impl ::nepheline::Retires for #ident {}
+            impl ::nepheline::bounds::Retires for #ident {}
             #(#checks)*
         })
     }

@@ -151,7 +151,7 @@ impl<'a> ShapeItem<'a> {
                 0 => quote!(#hole: ::nepheline::internal::Gives<#ty>),
                 _ => quote!(#hole: ::nepheline::internal::Gives<
                 #ty,
-                Level: ::nepheline::StandsBeside<<#first as ::nepheline::Selectable>::Level>,
+                Level: ::nepheline::bounds::StandsBeside<<#first as ::nepheline::bounds::Selectable>::Level>,
             >),
             });
         let fields = match nested {
@@ -174,16 +174,16 @@ impl<'a> ShapeItem<'a> {
 
             #(#[allow(dead_code, reason = "not every struct is selected into with `shape!`")] #setters)*
 
-            impl<#(#holes),*> ::nepheline::Selectable for #builder<#(#holes),*>
+            impl<#(#holes),*> ::nepheline::bounds::Selectable for #builder<#(#holes),*>
             where
                 #(#bounds,)*
             {
                 type Row = #ident;
-                type Level = <#first as ::nepheline::Selectable>::Level;
+                type Level = <#first as ::nepheline::bounds::Selectable>::Level;
                 const FIELDS: ::core::option::Option<&'static ::nepheline::TableInfo> = #fields;
 
                 fn select_into(self, selection: &mut ::nepheline::internal::Selection) {
-                    #(::nepheline::Selectable::select_into(self.#names, selection);)*
+                    #(::nepheline::bounds::Selectable::select_into(self.#names, selection);)*
                 }
             }
         }
@@ -201,7 +201,7 @@ impl<'a> ShapeItem<'a> {
         });
         let span = table.span();
         quote_spanned! {span=>
-            impl ::nepheline::ShapedFrom<#table> for #ident {
+            impl ::nepheline::bounds::ShapedFrom<#table> for #ident {
                 fn select_into(
                     columns: <#table as ::nepheline::RowStruct>::Columns,
                     selection: &mut ::nepheline::internal::Selection,

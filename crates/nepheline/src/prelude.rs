@@ -1,10 +1,11 @@
 //! What a module that writes queries needs: `use nepheline::prelude::*;`.
 
+pub use crate::bounds::Argument;
 pub use crate::{
-    Argument, Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression,
-    JsonExpression, Maybe, NumberExpression, Order, Query, RowShape, Scope, Storable, Table,
-    TextExpression, TimeExpression, all_of, all_true, any_of, any_true, avg, bind, case, coalesce,
-    collected, count, count_distinct, count_of, dense_rank, first_value, from, joined, lag, lag_or,
+    Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression, JsonExpression, Maybe,
+    NumberExpression, Order, Query, RowShape, Scope, Storable, Table, TextExpression,
+    TimeExpression, all_of, all_true, any_of, any_true, avg, bind, case, coalesce, collected,
+    count, count_distinct, count_of, dense_rank, first_value, from, joined, lag, lag_or,
     last_value, lead, lead_or, max, min, named, ntile, per, rank, rollup, row_number, shape, sum,
     verbatim,
 };

@@ -11,9 +11,10 @@ mod support;
 use std::cmp::Ordering;
 
 use nepheline::blocking::{Database, Handle};
+use nepheline::bounds::{BaseOf, ListItem, Nullable, Operand};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BaseOf, BindValue, ListItem, Nullable, Operand, PerRow};
+use nepheline::{BindValue, PerRow};
 use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;

@@ -196,11 +196,11 @@ impl UpsertForm {
     };
 }
 
-/// How a nullable expression is ordered: `x{first}, x{then}`, or only the second part.
+/// How a nullable expression is ordered: `{first}x{first}, x{then}`, or only the second part.
 #[derive(Debug, Clone, Copy)]
 pub struct NullOrder {
-    /// The text after the expression where it decides first which rows are NULL.
-    pub first: Option<&'static str>,
+    /// The text around the expression where it is decided first which rows are NULL.
+    pub first: Option<[&'static str; 2]>,
     /// The text after the expression.
     pub then: &'static str,
 }

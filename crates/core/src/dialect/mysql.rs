@@ -178,10 +178,10 @@ impl Grammar for Flavour {
     // NULLs count as smaller than every value (MariaDB, "ORDER BY"; MySQL, "Working with NULL Values").
     fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {
         match (descending, nulls_first) {
-            (false, false) => NullOrder { first: Some(" IS NULL"), then: "" },
+            (false, false) => NullOrder { first: Some(["", " IS NULL"]), then: "" },
             (false, true) => NullOrder { first: None, then: "" },
             (true, false) => NullOrder { first: None, then: " DESC" },
-            (true, true) => NullOrder { first: Some(" IS NULL DESC"), then: " DESC" },
+            (true, true) => NullOrder { first: Some(["", " IS NULL DESC"]), then: " DESC" },
         }
     }
 

@@ -30,6 +30,11 @@ impl Grammar for Postgres {
         LimitForm::LimitOffset { no_limit: "" }
     }
 
+    // In one pass over the rows ("GROUPING SETS, CUBE, and ROLLUP").
+    fn grouping_sets(&self) -> Option<&'static str> {
+        Some("GROUPING SETS ")
+    }
+
     fn text_equality(&self) -> [Collated; 2] {
         [Collated::AS_IT_IS; 2]
     }

@@ -22,6 +22,7 @@ pub struct Function {
     by_code_point: bool,
     is_condition: bool,
     takes_conditions: bool,
+    can_fail: bool,
 }
 
 /// Each is one of its kind.
@@ -45,6 +46,7 @@ impl Function {
             by_code_point: false,
             is_condition: false,
             takes_conditions: false,
+            can_fail: false,
         }
     }
 
@@ -53,6 +55,7 @@ impl Function {
         let mut function = Function::named("a hand-written fragment");
         function.way_out = "write a variant for it, beside those that are there";
         function.verbatim = true;
+        function.can_fail = true;
         function.computes = false;
         function
     }
@@ -94,6 +97,12 @@ impl Function {
         self
     }
 
+    /// Computing it is an error for some values on some engine: they are out of range, or of another form.
+    const fn fallible(mut self) -> Function {
+        self.can_fail = true;
+        self
+    }
+
     /// What it gives is a condition, which not every dialect takes for a value.
     const fn condition(mut self) -> Function {
         self.is_condition = true;
@@ -112,7 +121,7 @@ impl Function {
         self
     }
 
-    pub(crate) fn what(&self) -> &'static str {
+    pub fn what(&self) -> &'static str {
         self.what
     }
 
@@ -131,6 +140,11 @@ impl Function {
 
     pub(crate) fn is_condition(&self) -> bool {
         self.is_condition
+    }
+
+    /// Whether computing it can be an error for some values.
+    pub(crate) fn can_fail(&self) -> bool {
+        self.can_fail
     }
 
     pub(crate) fn takes_conditions(&self) -> bool {
@@ -169,26 +183,33 @@ pub(crate) static NULL_IF: F = F::named("NULLIF").all("NULLIF({0}, {1})");
 
 // Numbers. Division by zero is NULL. PostgreSQL computes narrow numbers narrowly, so they are widened first.
 
-pub(crate) static ADD: F = F::named("+").all("{0} + {1}");
-pub(crate) static SUBTRACT: F = F::named("-").all("{0} - {1}");
-pub(crate) static MULTIPLY: F = F::named("*").all("{0} * {1}");
+pub(crate) static ADD: F = F::named("+").fallible().all("{0} + {1}");
+pub(crate) static SUBTRACT: F = F::named("-").fallible().all("{0} - {1}");
+pub(crate) static MULTIPLY: F = F::named("*").fallible().all("{0} * {1}");
 pub(crate) static DIVIDE: F = F::named("/")
+    .fallible()
     .all("{0} / {1}")
     .postgres("{0} / NULLIF({1}, 0)");
 pub(crate) static DIVIDE_WHOLE: F = F::named("/")
+    .fallible()
     .sqlite("{0} / {1}")
     .postgres("{0} / NULLIF({1}, 0)")
     .mysql("{0} DIV {1}");
 pub(crate) static REMAINDER: F = F::named("%")
+    .fallible()
     .all("{0} % {1}")
     .postgres("{0} % NULLIF({1}, 0)");
 /// By a number that is never 0.
-pub(crate) static DIVIDE_NON_ZERO: F = F::named("/").all("{0} / {1}").mysql("{0} DIV {1}");
-pub(crate) static REMAINDER_NON_ZERO: F = F::named("%").all("{0} % {1}");
-pub(crate) static NEGATE: F = F::named("unary minus").all("-{0}");
+pub(crate) static DIVIDE_NON_ZERO: F = F::named("/")
+    .fallible()
+    .all("{0} / {1}")
+    .mysql("{0} DIV {1}");
+pub(crate) static DIVIDE_FLOAT_NON_ZERO: F = F::named("/").fallible().all("{0} / {1}");
+pub(crate) static REMAINDER_NON_ZERO: F = F::named("%").fallible().all("{0} % {1}");
+pub(crate) static NEGATE: F = F::named("unary minus").fallible().all("-{0}");
 pub(crate) static WIDEN_WHOLE: F = F::named("a wider integer").all("{0}").postgres("{0}::int8");
 pub(crate) static WIDEN_FLOAT: F = F::named("a wider float").all("{0}").postgres("{0}::float8");
-pub(crate) static ABS: F = F::named("abs").all("abs({0})");
+pub(crate) static ABS: F = F::named("abs").fallible().all("abs({0})");
 pub(crate) static FLOOR: F = F::named("floor")
     .all("floor({0})")
     .sqlite("nepheline_floor({0})");
@@ -201,7 +222,7 @@ pub(crate) static ROUND: F = F::named("round")
 pub(crate) static ROUND_FLOAT: F = F::named("rounding a float").or_else(
     "a float has no exact half, so engines round it differently: read it and round in Rust, or take `(x + 0.5).floor()`",
 );
-pub(crate) static POWER: F = F::named("power")
+pub(crate) static POWER: F = F::named("power").fallible()
     .all(
         "CASE WHEN {0} < 0 AND {1} <> floor({1}) OR {0} = 0 AND {1} < 0 THEN NULL ELSE power({0}, {1}) END",
     )
@@ -222,11 +243,13 @@ pub(crate) static GREATEST_OR_NULL: F =
 
 // Totals. Those of integers are decimals on the servers: read as integers they are checked.
 
-pub(crate) static SUM: F = F::named("sum").all("sum({0}){*}");
+pub(crate) static SUM: F = F::named("sum").fallible().all("sum({0}){*}");
 pub(crate) static SUM_WHOLE: F = F::named("sum")
+    .fallible()
     .all("sum({0}){*}")
     .postgres("sum({0}){*}::int8");
 pub(crate) static AVG: F = F::named("avg")
+    .fallible()
     .all("avg({0}){*}")
     .postgres("avg({0}){*}::float8")
     .mysql("avg({0} + 0e0){*}");
@@ -258,7 +281,7 @@ pub(crate) static COLLECTED_WHOLE: F =
 pub(crate) static ROW_NUMBER: F = F::named("row_number").all("row_number(){*}");
 pub(crate) static RANK: F = F::named("rank").all("rank(){*}");
 pub(crate) static DENSE_RANK: F = F::named("dense_rank").all("dense_rank(){*}");
-pub(crate) static NTILE: F = F::named("ntile").all("ntile({0}){*}");
+pub(crate) static NTILE: F = F::named("ntile").fallible().all("ntile({0}){*}");
 pub(crate) static LAG: F = F::named("lag").all("lag({0}, {1}){*}").any_type();
 pub(crate) static LEAD: F = F::named("lead").all("lead({0}, {1}){*}").any_type();
 pub(crate) static FIRST_VALUE: F = F::named("first_value")
@@ -306,6 +329,7 @@ pub(crate) static LENGTH: F = F::named("length")
     .mysql("CHAR_LENGTH({0})");
 pub(crate) static TRIM: F = F::named("trim").all("trim({0})");
 pub(crate) static SUBSTRING: F = F::named("substring")
+    .fallible()
     .all("substr({0}, {1}, {2})")
     .postgres("substr({0}, {1}::int4, {2}::int4)");
 pub(crate) static REPLACE: F = F::named("replace").all("replace({0}, {1}, {2})");
@@ -317,15 +341,18 @@ pub(crate) static POSITION: F = F::named("position")
     .postgres("strpos({0}, {1})::int8")
     .mysql("LOCATE({1}, {0})");
 pub(crate) static CONTAINS: F = F::named("contains")
+    .condition()
     .sqlite("instr({0}, {1}) > 0")
     .postgres("strpos({0}, {1}) > 0")
     .mysql("LOCATE({1}, {0}) > 0");
 // For an argument that is computed: a pattern would have to be built of it.
 pub(crate) static STARTS_WITH: F = F::named("starts_with")
+    .condition()
     .sqlite("substr({0}, 1, length({1})) = {1} COLLATE BINARY")
     .postgres("starts_with({0}, {1})")
     .mysql("LEFT({0}, CHAR_LENGTH({1})) = {1}");
 pub(crate) static ENDS_WITH: F = F::named("ends_with")
+    .condition()
     .sqlite("({1} = '' OR substr({0}, -length({1})) = {1} COLLATE BINARY)")
     .postgres("right({0}, length({1})) = {1}")
     .mysql("RIGHT({0}, CHAR_LENGTH({1})) = {1}");
@@ -394,22 +421,24 @@ pub(crate) static MICROSECOND_OF_TIME: F =
     MICROSECOND.sqlite("CAST(substr({0}, 10, 6) AS INTEGER)");
 
 pub(crate) static DATE_PLUS_DAYS: F = F::named("adding days")
+    .fallible()
     .sqlite("date({0}, {1} || ' days')")
     .postgres("{0} + {1}::int4")
     .mysql("{0} + INTERVAL {1} DAY");
 pub(crate) static PLUS_DAYS: F = F::named("adding days")
+    .fallible()
     .sqlite("date(substr({0}, 1, 10), {1} || ' days') || substr({0}, 11)")
     .postgres("{0} + make_interval(days => {1}::int4)")
     .mysql("{0} + INTERVAL {1} DAY");
 // SQLite makes March 2 of January 31 and a month: of the day in the next month and its last day, the earlier.
-pub(crate) static DATE_PLUS_MONTHS: F = F::named("adding months")
+pub(crate) static DATE_PLUS_MONTHS: F = F::named("adding months").fallible()
     .sqlite(
         "min(date(substr({0}, 1, 7) || '-01', {1} || ' months', '+' || (substr({0}, 9, 2) - 1) || ' days'), \
          date(substr({0}, 1, 7) || '-01', ({1} + 1) || ' months', '-1 day'))",
     )
     .postgres("({0} + make_interval(months => {1}::int4))::date")
     .mysql("{0} + INTERVAL {1} MONTH");
-pub(crate) static PLUS_MONTHS: F = F::named("adding months")
+pub(crate) static PLUS_MONTHS: F = F::named("adding months").fallible()
     .sqlite(
         "min(date(substr({0}, 1, 7) || '-01', {1} || ' months', '+' || (substr({0}, 9, 2) - 1) || ' days'), \
          date(substr({0}, 1, 7) || '-01', ({1} + 1) || ' months', '-1 day')) || substr({0}, 11)",
@@ -417,6 +446,7 @@ pub(crate) static PLUS_MONTHS: F = F::named("adding months")
     .postgres("{0} + make_interval(months => {1}::int4)")
     .mysql("{0} + INTERVAL {1} MONTH");
 pub(crate) static PLUS_SECONDS: F = F::named("adding seconds")
+    .fallible()
     .sqlite(
         "strftime('%Y-%m-%dT%H:%M:%S', substr({0}, 1, 19), {1} || ' seconds') || substr({0}, 20)",
     )
@@ -517,6 +547,7 @@ pub(crate) static WHOLE_TO_FLOAT: F = F::named("integer to float")
     .mysql("{0} + 0e0");
 // Beyond the range the nearest there is, as on the other engines and in Rust.
 pub(crate) static FLOAT_TO_WHOLE: F = F::named("float to integer")
+    .fallible()
     .sqlite("CAST({0} AS INTEGER)")
     .postgres(
         "CASE WHEN {0} >= 9223372036854775807 THEN 9223372036854775807 \
@@ -578,23 +609,26 @@ pub(crate) static NO_CAST: F = F::named("this cast")
 // JSON (RFC 8259). A key is a bind; each step gives JSON, and the last one asks for a type.
 
 pub(crate) static JSON_KEY: F = F::named("a key of JSON")
+    .fallible()
     .sqlite("{0} -> ('$.\"' || {1} || '\"')")
     .postgres("{0} -> {1}")
     .mysql("JSON_EXTRACT({0}, CONCAT('$.\"', {1}, '\"'))");
 // The servers take what is no array for an array of one.
 pub(crate) static JSON_ITEM: F = F::named("an item of JSON")
+    .fallible()
     .sqlite("{0} -> ('$[' || {1} || ']')")
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'array' THEN {0} -> {1}::int4 END")
     .mysql("CASE JSON_TYPE({0}) WHEN 'ARRAY' THEN JSON_EXTRACT({0}, CONCAT('$[', {1}, ']')) END");
 pub(crate) static JSON_TEXT: F = F::named("text of JSON")
+    .fallible()
     .sqlite("CASE json_type({0}) WHEN 'text' THEN {0} ->> '$' END")
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'string' THEN {0} #>> '{{}}' END")
     .mysql("CASE JSON_TYPE({0}) WHEN 'STRING' THEN JSON_UNQUOTE({0}) END");
-pub(crate) static JSON_WHOLE: F = F::named("an integer of JSON")
+pub(crate) static JSON_WHOLE: F = F::named("an integer of JSON").fallible()
     .sqlite("CASE json_type({0}) WHEN 'integer' THEN {0} ->> '$' END")
     .postgres("CASE WHEN jsonb_typeof({0}::jsonb) = 'number' AND {0} #>> '{{}}' NOT LIKE '%.%' THEN ({0} #>> '{{}}')::int8 END")
     .mysql("CASE JSON_TYPE({0}) WHEN 'INTEGER' THEN CAST(JSON_UNQUOTE({0}) AS SIGNED) END");
-pub(crate) static JSON_FLOAT: F = F::named("a number of JSON")
+pub(crate) static JSON_FLOAT: F = F::named("a number of JSON").fallible()
     .sqlite("CASE WHEN json_type({0}) IN ('integer', 'real') THEN CAST({0} ->> '$' AS REAL) END")
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'number' THEN ({0} #>> '{{}}')::float8 END")
     .mysql("CASE WHEN JSON_TYPE({0}) IN ('INTEGER', 'UNSIGNED INTEGER', 'DECIMAL', 'DOUBLE') THEN JSON_UNQUOTE({0}) + 0e0 END");

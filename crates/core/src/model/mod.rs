@@ -6,6 +6,7 @@ pub(crate) mod error;
 pub(crate) mod function;
 pub(crate) mod key;
 mod origin;
+mod read;
 pub(crate) mod row;
 pub(crate) mod storable;
 pub(crate) mod table;
@@ -15,9 +16,10 @@ pub use error::{Error, ErrorKind};
 pub use function::Function;
 pub use key::{Key, KeyPart, KeyedRow};
 pub use origin::Origin;
+pub use read::{ReadColumn, read_table};
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{
     BindValue, Collected, ColumnType, InJson, LentBind, List, MaybeNull, Mismatch, NeverNull,
-    Nullable, Nullness, SqlType, Storable,
+    Nullable, Nullness, Sent, SentType, SqlType, Storable,
 };
 pub use table::{ColumnInfo, ColumnRole, Made, PolicyInfo, Reference, TableInfo};

@@ -195,7 +195,7 @@ pub struct ColumnInfo {
 
 /// What the attributes of a field say about its column.
 #[doc(hidden)]
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 pub struct ColumnRole {
     pub key: bool,
     pub generated: bool,

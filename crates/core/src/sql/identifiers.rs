@@ -3,6 +3,14 @@
 use crate::dialect::Quotes;
 use crate::model::{ColumnInfo, TableInfo};
 
+impl Quotes {
+    /// The text that a descriptor holds ready for these marks. One that was read at run time holds none.
+    fn ready(self, texts: [&'static str; 2]) -> Option<&'static str> {
+        let ready = texts.get(self.ready?).copied();
+        ready.filter(|text| !text.is_empty())
+    }
+}
+
 pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
     text.push(quotes.open);
     for character in name.chars() {
@@ -16,10 +24,7 @@ pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
 
 /// The table as it stands after FROM.
 pub(super) fn push_table(text: &mut String, table: &TableInfo, quotes: Quotes) {
-    if let Some(ready) = quotes
-        .ready
-        .and_then(|place| table.from_clause().get(place).copied())
-    {
+    if let Some(ready) = quotes.ready(table.from_clause()) {
         return text.push_str(ready);
     }
     if let Some(schema) = table.schema() {
@@ -31,10 +36,7 @@ pub(super) fn push_table(text: &mut String, table: &TableInfo, quotes: Quotes) {
 
 /// A column of a table that is called by its own name.
 pub(super) fn push_column(text: &mut String, column: &ColumnInfo, quotes: Quotes) {
-    if let Some(ready) = quotes
-        .ready
-        .and_then(|place| column.qualified().get(place).copied())
-    {
+    if let Some(ready) = quotes.ready(column.qualified()) {
         return text.push_str(ready);
     }
     push_identifier(text, column.table(), quotes);
@@ -44,10 +46,7 @@ pub(super) fn push_column(text: &mut String, column: &ColumnInfo, quotes: Quotes
 
 /// All columns of a table that is called by its own name.
 pub(super) fn push_select_list(text: &mut String, table: &TableInfo, quotes: Quotes) {
-    if let Some(ready) = quotes
-        .ready
-        .and_then(|place| table.select_list().get(place).copied())
-    {
+    if let Some(ready) = quotes.ready(table.select_list()) {
         return text.push_str(ready);
     }
     for (i, column) in table.columns().iter().enumerate() {
@@ -65,5 +64,54 @@ pub(super) fn push_names<'c>(
     for (i, column) in columns.enumerate() {
         text.push_str(if i > 0 { ", " } else { "" });
         push_identifier(text, column.name(), quotes);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{push_identifier, push_select_list, push_table};
+    use crate::dialect::Quotes;
+    use crate::model::{ReadColumn, SqlType, read_table};
+
+    const BRACKETS: Quotes = Quotes { open: '[', close: ']', ready: None };
+
+    #[test]
+    fn the_closing_mark_is_doubled() {
+        for (quotes, quoted) in [
+            (Quotes::DOUBLE, "\"a\"\"[b]`\""),
+            (Quotes::BACKTICK, "`a\"[b]```"),
+            (BRACKETS, "[a\"[b]]`]"),
+        ] {
+            let mut text = String::new();
+            push_identifier(&mut text, "a\"[b]`", quotes);
+            assert_eq!(text, quoted);
+        }
+    }
+
+    #[test]
+    fn a_table_that_was_read_is_quoted_when_it_is_written() {
+        let column = |name: &str| ReadColumn {
+            name: name.to_owned(),
+            sql_type: SqlType::Text,
+            nullable: true,
+            key: false,
+            generated: false,
+            unique: false,
+        };
+        let table = read_table(Some("core"), "dr\"ill", vec![column("id"), column("de`pth")]);
+        for (quotes, from, list) in [
+            (
+                Quotes::DOUBLE,
+                "\"core\".\"dr\"\"ill\"",
+                "\"dr\"\"ill\".\"id\", \"dr\"\"ill\".\"de`pth\"",
+            ),
+            (Quotes::BACKTICK, "`core`.`dr\"ill`", "`dr\"ill`.`id`, `dr\"ill`.`de``pth`"),
+            (BRACKETS, "[core].[dr\"ill]", "[dr\"ill].[id], [dr\"ill].[de`pth]"),
+        ] {
+            let (mut text, mut columns) = (String::new(), String::new());
+            push_table(&mut text, table, quotes);
+            push_select_list(&mut columns, table, quotes);
+            assert_eq!((text.as_str(), columns.as_str()), (from, list));
+        }
     }
 }

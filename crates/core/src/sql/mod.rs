@@ -14,4 +14,5 @@ mod writer;
 pub(crate) use binds::Binds;
 pub use operation::Operation;
 pub use shown::{ByClause, Sql};
-pub use statement::{Copying, Statement};
+pub(crate) use statement::Purpose;
+pub use statement::{Copying, Statement, Template};

@@ -169,3 +169,85 @@ impl Names {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{LONGEST, Names};
+    use crate::model::{Origin, ReadColumn, SqlType, TableInfo, read_table};
+    use crate::tree::{Body, Select};
+
+    fn table(name: &str) -> &'static TableInfo {
+        let column = ReadColumn {
+            name: "id".to_owned(),
+            sql_type: SqlType::BigInt,
+            nullable: false,
+            key: true,
+            generated: true,
+            unique: false,
+        };
+        read_table(None, name, vec![column])
+    }
+
+    fn over(name: &str) -> Select {
+        Select::over(table(name), Body::Table, Origin::of(std::panic::Location::caller()))
+    }
+
+    /// What a query inside others calls its table, from the outermost to the innermost.
+    fn called(tables: &[&str]) -> Vec<String> {
+        let mut names = Names::default();
+        let selects: Vec<Select> = tables.iter().map(|name| over(name)).collect();
+        let called = selects.iter().map(|select| {
+            assert!(names.enter(select, Vec::new()).is_ok());
+            let visible = names.find(select.entry());
+            let name = visible.map(|visible| {
+                visible
+                    .alias
+                    .as_deref()
+                    .unwrap_or(visible.table.name())
+                    .to_owned()
+            });
+            name.unwrap_or_default()
+        });
+        called.collect()
+    }
+
+    #[test]
+    fn a_name_that_is_taken_gets_a_number() {
+        assert_eq!(called(&["lab", "site"]), ["lab", "site"]);
+        assert_eq!(called(&["lab", "lab", "lab"]), ["lab", "lab_2", "lab_3"]);
+        // A table may have the name that an alias would have.
+        assert_eq!(called(&["lab_2", "lab", "lab"]), ["lab_2", "lab", "lab_3"]);
+        // Engines that ignore letter case would take them for one.
+        assert_eq!(called(&["lab", "LAB"]), ["lab", "LAB_2"]);
+    }
+
+    #[test]
+    fn a_long_name_is_cut_where_a_character_ends() {
+        let long = format!("{}ö{}", "a".repeat(LONGEST - 1), "b".repeat(7));
+        let [first, second] = &*called(&[&long, &long]) else { panic!("two names") };
+        assert_eq!((first, second), (&long, &format!("{}_2", "a".repeat(LONGEST - 1))));
+    }
+
+    #[test]
+    fn a_name_is_free_again_when_its_query_is_left() {
+        let mut names = Names::default();
+        let (outer, inner, other) = (over("lab"), over("site"), over("site"));
+        for select in [&outer, &inner] {
+            assert!(names.enter(select, Vec::new()).is_ok());
+        }
+        names.leave();
+        assert!(names.find(inner.entry()).is_none());
+        assert!(names.enter(&other, Vec::new()).is_ok());
+        assert!(
+            names
+                .find(other.entry())
+                .is_some_and(|visible| visible.alias.is_none())
+        );
+    }
+
+    #[test]
+    fn a_table_that_was_read_twice_is_one() {
+        assert!(std::ptr::eq(table("drill_log"), table("drill_log")));
+        assert!(!std::ptr::eq(table("drill_log"), table("drill_plan")));
+    }
+}

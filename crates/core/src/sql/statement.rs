@@ -36,6 +36,51 @@ pub struct Statement<'q> {
     pub(super) copying: Option<Copying>,
 }
 
+/// What a statement is written for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Purpose {
+    /// A driver runs it, and needs no more than the text and the binds.
+    Run,
+    /// People look at it, to see where each clause begins and who asked for it.
+    Show,
+    /// It is run many times, with values for its bind parameters.
+    Prepare,
+}
+
+/// A statement whose bind parameters have no values yet, so that it cannot be run.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Template(pub(crate) Statement<'static>);
+
+impl Template {
+    /// The statement with these values for its parameters, by their numbers.
+    pub fn with_values(&self, values: &[BindValue]) -> Result<Statement<'static>, Error> {
+        let mut statement = self.0.to_owned_binds();
+        let mut binds = statement.binds.into_values();
+        for bind in &mut binds {
+            let BindValue::Parameter(number, sql_type) = *bind else { continue };
+            let value = values.get(usize::from(number));
+            let value = value.filter(|value| value.sql_type().sent() == sql_type.sent());
+            let reason = match value {
+                None => Some("a bind parameter was given no value of its type"),
+                Some(value) => self.0.grammar.refusal(value),
+            };
+            if let Some(reason) = reason {
+                return Err(Error::refused_value(bind, reason).asked_at(self.0.origin));
+            }
+            if let Some(value) = value {
+                *bind = value.clone();
+            }
+        }
+        statement.binds = Binds::of_values(binds);
+        Ok(statement)
+    }
+
+    pub fn text(&self) -> &str {
+        self.0.text()
+    }
+}
+
 /// What a driver needs to copy rows.
 #[doc(hidden)]
 #[derive(Debug, Clone)]
@@ -52,17 +97,17 @@ pub struct Copying {
 pub(crate) type Tables = SmallVec<[&'static str; 2]>;
 
 impl<'q> Statement<'q> {
-    /// Writes a query that is read; `with_marks` to see where each clause begins and who asked for it.
+    /// Writes a query that is read.
     pub(crate) fn of_read(
         planned: &Planned<'q>,
         grammar: &'static dyn Grammar,
         wanted: Wanted,
-        with_marks: bool,
+        purpose: Purpose,
     ) -> Result<Statement<'q>, Error> {
         match planned.lent() {
-            Some(plan) => Writer::new(plan, grammar, with_marks).write(wanted),
+            Some(plan) => Writer::new(plan, grammar, purpose).write(wanted),
             None => {
-                let writer = Writer::new(planned.plan(), grammar, with_marks);
+                let writer = Writer::new(planned.plan(), grammar, purpose);
                 Ok(writer.write(wanted)?.into_owned_binds())
             }
         }
@@ -75,17 +120,18 @@ impl<'q> Statement<'q> {
     ) -> Result<Statement<'q>, Error> {
         match changing {
             Changing::Change { target, returning } => {
-                let writer = Writer::new(target.plan(), grammar, false);
+                let writer = Writer::new(target.plan(), grammar, Purpose::Run);
                 Ok(writer.write_change(&target, returning)?.into_owned_binds())
             }
             Changing::Find(planned) => {
-                let mut statement = Statement::of_read(&planned, grammar, Wanted::Rows, false)?;
+                let mut statement =
+                    Statement::of_read(&planned, grammar, Wanted::Rows, Purpose::Run)?;
                 let values = planned.plan().select().values.as_ref();
                 statement.key_cells = (0..values.map_or(0, |values| values.what.len())).collect();
                 Ok(statement.into_owned_binds())
             }
             Changing::ReadBack(planned) => {
-                let statement = Statement::of_read(&planned, grammar, Wanted::Rows, false)?;
+                let statement = Statement::of_read(&planned, grammar, Wanted::Rows, Purpose::Run)?;
                 Ok(statement.into_owned_binds())
             }
         }
@@ -96,7 +142,7 @@ impl<'q> Statement<'q> {
         target: Target,
         grammar: &'static dyn Grammar,
     ) -> Result<Sql, Error> {
-        let writer = Writer::new(target.plan(), grammar, true);
+        let writer = Writer::new(target.plan(), grammar, Purpose::Show);
         let sql = writer.write_change(&target, false)?.into_sql(Vec::new());
         Ok(sql.with_policies(target.into_met()))
     }

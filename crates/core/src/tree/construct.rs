@@ -182,7 +182,8 @@ impl Node {
     }
 
     pub(crate) fn of_call(call: Call) -> Node {
-        Node::above(together(&call.arguments), |facts| Node::Call(facts, Box::new(call)))
+        let facts = together(&call.arguments).of_function(call.function);
+        Node::above(facts, |facts| Node::Call(facts, Box::new(call)))
     }
 
     /// TRUE or FALSE.
@@ -201,7 +202,7 @@ impl Node {
     }
 
     pub(crate) fn aggregate(aggregate: Aggregate) -> Node {
-        let facts = together(aggregate.nodes());
+        let facts = together(aggregate.nodes()).of_function(aggregate.call.function);
         Node::above(facts, |facts| Node::Aggregate(facts, Box::new(aggregate)))
     }
 
@@ -211,7 +212,8 @@ impl Node {
     }
 
     pub(crate) fn window(window: Window) -> Node {
-        let facts = Facts { windows: true, ..together(window.nodes()) };
+        let facts = together(window.nodes()).of_function(window.of.call.function);
+        let facts = Facts { windows: true, ..facts };
         Node::above(facts, |facts| Node::Window(facts, Box::new(window)))
     }
 

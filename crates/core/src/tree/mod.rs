@@ -98,6 +98,10 @@ pub struct Facts {
     pub(crate) windows: bool,
     /// Whether a query stands in it.
     pub(crate) queries: bool,
+    /// Whether computing it can be an error for some values on some engine.
+    pub(crate) can_fail: bool,
+    /// Whether a bind parameter is in it, whose value is given later.
+    pub(crate) parameters: bool,
 }
 
 impl Facts {
@@ -107,7 +111,14 @@ impl Facts {
             follows: self.follows | other.follows,
             windows: self.windows | other.windows,
             queries: self.queries | other.queries,
+            can_fail: self.can_fail | other.can_fail,
+            parameters: self.parameters | other.parameters,
         }
+    }
+
+    /// Of the arguments of a function together with itself.
+    fn of_function(self, function: &Function) -> Facts {
+        Facts { can_fail: self.can_fail | function.can_fail(), ..self }
     }
 
     /// Of the terms of a list without the list itself.
@@ -262,11 +273,12 @@ impl Node {
             Node::Column(column) => {
                 Facts { follows: column.source.path != Path::HERE, ..Facts::default() }
             }
-            Node::Bind(_)
-            | Node::Trusted(_)
-            | Node::Refused(_)
-            | Node::Unfit(_)
-            | Node::TooDeep => Facts::default(),
+            Node::Bind(value) => {
+                Facts { parameters: matches!(value, BindValue::Parameter(..)), ..Facts::default() }
+            }
+            // The program's own text may do anything, but for one word of ours.
+            Node::Trusted(trusted) => Facts { can_fail: !trusted.closed, ..Facts::default() },
+            Node::Refused(_) | Node::Unfit(_) | Node::TooDeep => Facts::default(),
             Node::Compare(_, facts, _)
             | Node::Between(facts, _)
             | Node::All(facts, _)

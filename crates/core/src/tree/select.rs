@@ -2,6 +2,7 @@
 
 use crate::model::{BindValue, ColumnInfo, ColumnRole, Made, Origin, SqlType, TableInfo};
 use crate::tree::{Path, Source, SourceId, Waived};
+use std::fmt;
 use std::sync::Arc;
 
 use smallvec::SmallVec;
@@ -143,6 +144,27 @@ pub enum SetOperator {
     Intersect,
     /// Rows of the left side alone, each once.
     Except,
+}
+
+impl fmt::Display for SetOperator {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            SetOperator::Union => "UNION",
+            SetOperator::UnionAll => "UNION ALL",
+            SetOperator::Intersect => "INTERSECT",
+            SetOperator::Except => "EXCEPT",
+        })
+    }
+}
+
+impl fmt::Display for JoinKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            JoinKind::Inner => "INNER",
+            JoinKind::Left => "LEFT",
+            JoinKind::Cross => "CROSS",
+        })
+    }
 }
 
 impl Body {

@@ -192,7 +192,7 @@ impl<'a> TableItem<'a> {
             .map(|(reference, number)| {
                 let target = &reference.target;
                 quote! {
-                    impl ::nepheline::RefersTo<#target> for #ident {
+                    impl ::nepheline::bounds::RefersTo<#target> for #ident {
                         const REFERENCE: u8 = #number;
                     }
                 }
@@ -308,7 +308,7 @@ impl<'a> TableItem<'a> {
                 }
             }
 
-            impl ::nepheline::RowColumns for #columns {
+            impl ::nepheline::bounds::RowColumns for #columns {
                 type Row = #ident;
 
                 fn probe(&self) -> ::nepheline::internal::RawColumn {
@@ -316,7 +316,7 @@ impl<'a> TableItem<'a> {
                 }
             }
 
-            impl ::nepheline::Selectable for #columns {
+            impl ::nepheline::bounds::Selectable for #columns {
                 type Row = #ident;
                 type Level = ::nepheline::PerRow;
 
@@ -377,7 +377,7 @@ impl<'a> TableItem<'a> {
         let key: Vec<_> = self.columns.iter().filter(|column| column.key).collect();
         let idents: Vec<_> = key.iter().map(|column| column.ident).collect();
         let types = key.iter().map(|column| column.ty);
-        let operands = quote!(#(impl ::nepheline::Operand<#types>),*);
+        let operands = quote!(#(impl ::nepheline::bounds::Operand<#types>),*);
         let (pattern, operands) = match idents.as_slice() {
             [] => return None,
             [one] => (quote!(#one), operands),
@@ -405,7 +405,7 @@ impl<'a> TableItem<'a> {
             #[doc = #doc]
             #[track_caller]
             #visibility fn #function(
-                #ident: impl ::nepheline::Operand<<#ty as ::nepheline::ColumnType>::Base>,
+                #ident: impl ::nepheline::bounds::Operand<<#ty as ::nepheline::ColumnType>::Base>,
             ) -> ::nepheline::Query<Self> {
                 ::nepheline::Query::over_row(|columns: #columns| {
                     ::nepheline::Expression::eq(columns.#ident, #ident)

@@ -36,15 +36,21 @@ where
 {
     chapter.question(what, line);
     chapter.sql(&query.statements(Dialect::Postgres, &carried()).unwrap());
-    let mut answers = sheds()
-        .iter()
-        .map(|(engine, db)| (engine, carrying(db).read(query).unwrap()));
-    let (_, answer) = answers.next().unwrap();
-    for (engine, other) in answers {
-        assert_eq!(other, answer, "on {}: {what}", engine.name);
+    let mut agreed: Option<Vec<Q::Row>> = None;
+    for (engine, db) in sheds() {
+        match (carrying(db).read(query), &agreed) {
+            (Err(err), _) => chapter.fault(format!("{what} On {}: {err:#}", engine.name)),
+            (Ok(answer), _) if answer.is_empty() => {
+                chapter.fault(format!("{what} On {}: nothing", engine.name));
+            }
+            (Ok(answer), None) => agreed = Some(answer),
+            (Ok(answer), Some(agreed)) if answer == *agreed => {}
+            (Ok(answer), Some(agreed)) => {
+                chapter.fault(format!("{what} On {}: {answer:?}, not {agreed:?}", engine.name));
+            }
+        }
     }
-    assert!(!answer.is_empty(), "{what}");
-    chapter.answer(&answer);
+    chapter.answer(&agreed.unwrap_or_default());
 }
 
 /// Writes on every engine, tells how many rows that is, and undoes it.
@@ -64,7 +70,9 @@ fn wrote(chapter: &mut Chapter, what: &str, line: u32, write: &impl Writes, sql:
         }
     });
     let told: Vec<String> = told.collect();
-    assert!(told.iter().all(|other| *other == told[0]), "{what}: {told:?}");
+    if told.iter().any(|other| *other != told[0]) {
+        chapter.fault(format!("{what} {told:?}"));
+    }
     chapter.append(&format!("```text\n{}\n```\n", told[0]));
 }
 
@@ -72,13 +80,13 @@ macro_rules! wrote {
     ($chapter:expr, $what:literal, $write:expr $(,)?) => {{
         let write = $write;
         let sql = write.sql_carrying(Dialect::Postgres, &crate::carried());
-        crate::wrote(&mut $chapter, $what, line!(), &write, sql.unwrap())
+        crate::wrote($chapter, $what, line!(), &write, sql.unwrap())
     }};
 }
 
 macro_rules! ask {
     ($chapter:expr, $what:literal, $query:expr $(,)?) => {
-        crate::ask(&mut $chapter, $what, line!(), &$query)
+        crate::ask($chapter, $what, line!(), &$query)
     };
 }
 

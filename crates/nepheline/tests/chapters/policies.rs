@@ -45,14 +45,14 @@ the same transaction.
 
     chapter.section("They hold wherever the table appears");
     ask!(
-        chapter,
+        &mut chapter,
         "At the top.",
         Site::rows()
             .order_by(|s| s.id.asc())
             .select(|s| (s.id, s.name, s.agency_id))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "In questions to children, and in totals: what is withdrawn counts nowhere.",
         Borehole::rows()
             .filter(|b| b.specimens().count().ge(10))
@@ -60,14 +60,14 @@ the same transaction.
             .select(|b| (b.name, b.specimens().count(), b.specimens().max(|s| s.base_m)))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "In parents that are followed: a row whose required parent is hidden is hidden.",
         Specimen::rows()
             .select(|s| (per(s.borehole().site().region), count()))
             .order_by(|s| per(s.borehole().site().region).asc())
     );
     ask!(
-        chapter,
+        &mut chapter,
         "In what is read alongside.",
         Site::rows().order_by(|s| s.id.asc()).alongside(|s| s
             .boreholes()
@@ -78,7 +78,7 @@ the same transaction.
 
     chapter.section("Waived one by one");
     ask!(
-        chapter,
+        &mut chapter,
         "Here: for the rows of this query, and nowhere else.",
         Site::rows()
             .waive(not_archived)
@@ -86,7 +86,7 @@ the same transaction.
             .select(|s| (s.name, s.closed_on, s.boreholes().count()))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "Everywhere in this query.",
         Site::rows()
             .waive_everywhere(not_archived)
@@ -94,7 +94,7 @@ the same transaction.
             .select(|s| (s.name, s.closed_on, s.boreholes().count()))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "Of all agencies, for whoever looks after the database; every other policy stays on.",
         Site::rows()
             .waive_everywhere(own_agency)

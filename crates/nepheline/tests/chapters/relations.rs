@@ -32,7 +32,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
 
     chapter.section("Parents, followed");
     ask!(
-        chapter,
+        &mut chapter,
         "A parent's column in a filter. The joins appear because they are used, and each path once.",
         Specimen::rows()
             .filter(|s| s.borehole().site().region.eq("Upper Tarn"))
@@ -41,7 +41,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
             .select(|s| (s.label, s.borehole().name))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "A parent that there may not be is a `Maybe`: what is asked of it is an `Option`.",
         Specimen::rows()
             .filter(|s| s.id.le(20))
@@ -49,7 +49,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
             .select(|s| (s.label, s.analyst().map(|a| a.name)))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "The same table twice: the specimen that one was split from, and where that begins.",
         Specimen::rows()
             .filter(|s| s.parent().is_some_and(|p| p.top_m.ge(300)))
@@ -59,7 +59,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
 
     chapter.section("Children, asked");
     ask!(
-        chapter,
+        &mut chapter,
         "Whether there is a child with something. No row of the parent is there twice.",
         Specimen::rows()
             .filter(|s| s.assays().any(|a| a.element.eq("Nd") & a.ppm.ge(400)))
@@ -67,7 +67,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
             .select(|s| s.label)
     );
     ask!(
-        chapter,
+        &mut chapter,
         "Two levels: sites with a borehole that has a specimen of which nobody wrote an analyst down.",
         Site::rows()
             .filter(|s| s
@@ -78,7 +78,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
             .select(|s| s.name)
     );
     ask!(
-        chapter,
+        &mut chapter,
         "At least so many. The engine may stop at the eighth.",
         Specimen::rows()
             .filter(|s| s.assays().count().ge(8))
@@ -86,7 +86,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
             .select(|s| (s.label, s.assays().count()))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "All of them: no child that fails, and one that is NULL fails.",
         Specimen::rows()
             .filter(|s| s.assays().exists() & s.assays().all_satisfy(|a| a.reported_on.gt(a.due_on)))
@@ -94,7 +94,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
             .select(|s| s.label)
     );
     ask!(
-        chapter,
+        &mut chapter,
         "The last by an order, and the greatest, as values.",
         Borehole::rows()
             .order_by(|b| b.id.asc())
@@ -107,7 +107,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
 
     chapter.section("Rows side by side");
     ask!(
-        chapter,
+        &mut chapter,
         "Along relations, read as a tuple of rows: one statement.",
         Specimen::rows()
             .join(|s| s.borehole())
@@ -116,7 +116,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
             .select(|(s, b)| (s.label, s.base_m, b.depth_m))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "On any condition: two analysts who share a name.",
         Analyst::rows()
             .join(|a| Analyst::rows().filter(|b| b.name.eq(a.name) & b.id.gt(a.id)))
@@ -125,7 +125,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
 
     chapter.section("Children alongside");
     ask!(
-        chapter,
+        &mut chapter,
         "Each borehole with its two deepest specimens: two statements, however many boreholes there are. \
          The list of keys is made of the rows that the first one reads.",
         Borehole::rows()
@@ -139,7 +139,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
                 .select(|s| (s.label, s.top_m)))
     );
     ask!(
-        chapter,
+        &mut chapter,
         "One inside another, and several: three statements.",
         Specimen::rows()
             .filter(|s| s.hazards().exists())

@@ -79,6 +79,56 @@ struct Depth { label: String, top_m: f64 }
 "#,
     );
 
+    shapes(&mut chapter);
+    groups(&mut chapter);
+    windows(&mut chapter);
+    sets(&mut chapter);
+    chapter.append(
+        r#"
+## Pages
+
+```rust
+// A numbered page with totals: two statements. In a serializable transaction they are of one moment.
+let page = db.read_page(&query, Paging::of(20).number(3))?;
+println!("{} of {} pages, {} rows", page.number(), page.all_pages(), page.all_rows());
+
+// A page that goes on after a row: one statement, which costs the same however far that is.
+let stretch = db.read_after(&query, None, 20)?;
+let next = stretch.after().map(|cursor| cursor.to_string());      // text for a URL
+let stretch = db.read_after(&query, Some(&text.parse()?), 20)?;   // refused if it is of another query
+let stretch = db.read_before(&query, Some(&cursor), 20)?;         // and back
+```
+
+A cursor goes with any order: mixed directions, NULLs, expressions; the primary key is added, so that no
+row is skipped or given twice. It belongs to the tables and the order, whatever the query filters and selects, so
+that it stays right when the program gains a column. A plain cursor can be read and forged; a handle that carries
+`CursorKeys` encrypts its cursors and takes no others: `db.carrying(CursorKeys::new(key).accepting(earlier_key))`.
+
+## With or without groups
+
+A grouped query reads other rows, so it has another type. What both share is the query before `select`:
+
+```rust
+let filtered = Specimen::rows().filter(unassigned).filter(|s| request.rock.map(|rock| s.rock.eq(rock)));
+match request.by_region {
+    true => show_regions(db.read(&filtered.select(|s| (per(s.borehole().site().region), count())))?),
+    false => show_specimens(db.read(&filtered.order_by(|s| s.label.asc()))?),
+}
+```
+
+Orders come after that fork: rows are ordered by their columns, groups by keys and totals.
+
+## Locks
+
+`for_update()`, `for_update_skip_locked()` and `for_update_no_wait()` lock the rows that are read until the
+transaction ends, on PostgreSQL, MariaDB and MySQL. SQLite's transactions lock the whole database, so
+there they are refused.
+"#,
+    );
+    chapter.finish("totals.md");
+}
+
+fn shapes(chapter: &mut Chapter) {
     chapter.section("Shapes");
     ask!(
         chapter,
@@ -112,7 +162,9 @@ struct Depth { label: String, top_m: f64 }
             .limit_each(1, |s| s.borehole_id)
             .select(|s| (s.borehole().name, s.label, s.top_m))
     );
+}
 
+fn groups(chapter: &mut Chapter) {
     chapter.section("Groups");
     ask!(
         chapter,
@@ -215,7 +267,9 @@ struct Depth { label: String, top_m: f64 }
                 rocks.order_by(|s| (count().desc(), per(s.rock).asc()))
             })
     );
+}
 
+fn windows(chapter: &mut Chapter) {
     chapter.section("Windows");
     ask!(
         chapter,
@@ -242,7 +296,9 @@ struct Depth { label: String, top_m: f64 }
             .limit_each(3, |s| s.rock)
             .select(|s| (s.rock, s.label, s.taken_on))
     );
+}
 
+fn sets(chapter: &mut Chapter) {
     chapter.section("Sets, and queries as sources");
     ask!(
         chapter,
@@ -292,47 +348,4 @@ struct Depth { label: String, top_m: f64 }
             .order_by(|b| b.depth_m.desc())
             .select(|b| (b.name, b.depth_m))
     );
-    chapter.append(
-        r#"
-## Pages
-
-```rust
-// A numbered page with totals: two statements. In a serializable transaction they are of one moment.
-let page = db.read_page(&query, Paging::of(20).number(3))?;
-println!("{} of {} pages, {} rows", page.number(), page.all_pages(), page.all_rows());
-
-// A page that goes on after a row: one statement, which costs the same however far that is.
-let stretch = db.read_after(&query, None, 20)?;
-let next = stretch.after().map(|cursor| cursor.to_string());      // text for a URL
-let stretch = db.read_after(&query, Some(&text.parse()?), 20)?;   // refused if it is of another query
-let stretch = db.read_before(&query, Some(&cursor), 20)?;         // and back
-```
-
-A cursor goes with any order: mixed directions, NULLs, expressions; the primary key is added, so that no
-row is skipped or given twice. It belongs to the tables and the order, whatever the query filters and selects, so
-that it stays right when the program gains a column. A plain cursor can be read and forged; a handle that carries
-`CursorKeys` encrypts its cursors and takes no others: `db.carrying(CursorKeys::new(key).accepting(earlier_key))`.
-
-## With or without groups
-
-A grouped query reads other rows, so it has another type. What both share is the query before `select`:
-
-```rust
-let filtered = Specimen::rows().filter(unassigned).filter(|s| request.rock.map(|rock| s.rock.eq(rock)));
-match request.by_region {
-    true => show_regions(db.read(&filtered.select(|s| (per(s.borehole().site().region), count())))?),
-    false => show_specimens(db.read(&filtered.order_by(|s| s.label.asc()))?),
-}
-```
-
-Orders come after that fork: rows are ordered by their columns, groups by keys and totals.
-
-## Locks
-
-`for_update()`, `for_update_skip_locked()` and `for_update_no_wait()` lock the rows that are read until the
-transaction ends, on PostgreSQL, MariaDB and MySQL. SQLite's transactions lock the whole database, so
-there they are refused.
-"#,
-    );
-    chapter.finish("totals.md");
 }

@@ -23,7 +23,7 @@ is done on SQLite, PostgreSQL and MariaDB, which have to tell the same, and undo
 
     chapter.section("Inserted, updated, deleted");
     wrote!(
-        chapter,
+        &mut chapter,
         "A new row. `UnsavedSite` has neither the key nor the agency, which is filled from what the handle carries.",
         Site::insert(UnsavedSite {
             name: "Lower Fell".into(),
@@ -32,14 +32,14 @@ is done on SQLite, PostgreSQL and MariaDB, which have to tell the same, and undo
         })
     );
     wrote!(
-        chapter,
+        &mut chapter,
         "Values and expressions, by what a query says. Hidden rows are not touched.",
         Specimen::rows()
             .filter(|s| s.borehole().site().region.eq("Upper Tarn") & s.top_m.lt(20))
             .update(|s| (s.top_m.set(s.top_m + 0.5), s.base_m.set(s.base_m + 0.5)))
     );
     wrote!(
-        chapter,
+        &mut chapter,
         "To a value of another table.",
         Specimen::rows().filter(|s| s.base_m.gt(600)).update(|s| {
             let bottom = Borehole::rows()
@@ -49,12 +49,12 @@ is done on SQLite, PostgreSQL and MariaDB, which have to tell the same, and undo
         })
     );
     wrote!(
-        chapter,
+        &mut chapter,
         "A delete. The table says `retire(withdrawn_at)`, so rows are marked with the time of the handle's clock.",
         Specimen::rows().filter(|s| s.top_m.gt(850)).delete()
     );
     wrote!(
-        chapter,
+        &mut chapter,
         "To restore is an update with the policy waived.",
         Specimen::rows()
             .waive(not_withdrawn)
@@ -62,7 +62,7 @@ is done on SQLite, PostgreSQL and MariaDB, which have to tell the same, and undo
             .update(|s| s.withdrawn_at.set_null())
     );
     wrote!(
-        chapter,
+        &mut chapter,
         "In an order, up to a limit.",
         Specimen::rows()
             .filter(|s| s.assays().count().lt(2))
@@ -73,7 +73,7 @@ is done on SQLite, PostgreSQL and MariaDB, which have to tell the same, and undo
 
     chapter.section("Rows that may be there already");
     wrote!(
-        chapter,
+        &mut chapter,
         "The row that is known by this name is updated, of the values of the stored row and of the new one. \
          `or_keep(|b| b.name)` would leave it as it is.",
         Borehole::insert(UnsavedBorehole {

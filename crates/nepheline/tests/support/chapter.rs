@@ -10,6 +10,8 @@ use nepheline::prelude::*;
 pub(crate) struct Chapter {
     source: &'static str,
     page: String,
+    /// The questions that went wrong, so that one of them does not hide the rest.
+    faults: Vec<String>,
 }
 
 /// How many rows of an answer are shown.
@@ -18,7 +20,7 @@ const ROWS_SHOWN: usize = 3;
 impl Chapter {
     /// `source` is the test's own text.
     pub(crate) fn new(source: &'static str, opening: &str) -> Chapter {
-        Chapter { source, page: opening.trim_start().to_owned() }
+        Chapter { source, page: opening.trim_start().to_owned(), faults: Vec::new() }
     }
 
     pub(crate) fn section(&mut self, heading: &str) {
@@ -72,13 +74,19 @@ impl Chapter {
         self.page.push_str("```\n");
     }
 
+    /// Notes what went wrong with a question.
+    pub(crate) fn fault(&mut self, fault: String) {
+        self.faults.push(fault);
+    }
+
     /// What is said without a question.
     pub(crate) fn append(&mut self, text: &str) {
         self.page.push_str(text);
     }
 
-    /// Compares the page with the one in the repository.
+    /// Compares the page with the one in the repository, unless a question went wrong.
     pub(crate) fn finish(self, name: &str) {
+        assert!(self.faults.is_empty(), "{}", self.faults.join("\n"));
         insta::with_settings!({
             snapshot_path => "../../../../docs",
             prepend_module_to_snapshot => false,

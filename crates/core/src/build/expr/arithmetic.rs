@@ -229,9 +229,46 @@ fn compute_nodes<O, L>(function: &'static Function, left: Node, right: Node) -> 
 
 /// A function of numbers, each of them of 64 bits.
 fn computed<const N: usize>(function: &'static Function, numbers: [Node; N]) -> Node {
+    let (function, numbers) = function.by_known_divisor(numbers);
     let numbers = numbers.map(Node::widened);
     let sql_type = numbers[0].sql_type();
     Node::call(function, sql_type, numbers)
+}
+
+impl Function {
+    /// A division by a value that Rust knows asks no engine whether that is zero: divided by NULL instead, the result is
+    /// NULL all the same, and the text does not depend on the value.
+    fn by_known_divisor<const N: usize>(
+        &'static self,
+        mut numbers: [Node; N],
+    ) -> (&'static Function, [Node; N]) {
+        let known = match numbers.last() {
+            Some(Node::Bind(value)) => self.by_non_zero().map(|function| (function, value)),
+            _ => None,
+        };
+        let Some((function, value)) = known else { return (self, numbers) };
+        let is_zero = match value {
+            BindValue::Int(value) => *value == 0,
+            BindValue::Float(value) => *value == 0.0,
+            BindValue::Decimal(value) => value.is_zero(),
+            _ => return (self, numbers),
+        };
+        if let (true, Some(divisor)) = (is_zero, numbers.last_mut()) {
+            *divisor = Node::Bind(BindValue::Null(divisor.sql_type()));
+        }
+        (function, numbers)
+    }
+
+    /// The same division where the divisor is never 0, if it is one.
+    fn by_non_zero(&'static self) -> Option<&'static Function> {
+        let divisions = [
+            (&function::DIVIDE, &function::DIVIDE_FLOAT_NON_ZERO),
+            (&function::DIVIDE_WHOLE, &function::DIVIDE_NON_ZERO),
+            (&function::REMAINDER, &function::REMAINDER_NON_ZERO),
+        ];
+        let mut divisions = divisions.into_iter();
+        divisions.find_map(|(by, non_zero)| std::ptr::eq(by, self).then_some(non_zero))
+    }
 }
 
 impl Node {
@@ -264,7 +301,7 @@ impl Node {
 /// let tray = NonZeroI64::new(12).unwrap();
 /// let trays: Query<Specimen, i64> = Specimen::rows().select(move |s| s.id / tray);
 /// assert!(middles.sql(Dialect::Postgres)?.text().starts_with(
-///     r#"SELECT ("specimen"."top_m" + "specimen"."base_m") / NULLIF($1, 0) FROM"#
+///     r#"SELECT ("specimen"."top_m" + "specimen"."base_m") / $1 FROM"#
 /// ));
 /// # Ok::<(), Error>(())
 /// ```

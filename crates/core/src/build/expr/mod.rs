@@ -4,6 +4,7 @@ mod aggregate;
 mod arithmetic;
 mod case;
 mod cast;
+mod column;
 mod condition;
 mod json;
 mod level;
@@ -16,6 +17,8 @@ mod time;
 mod verbatim;
 mod window;
 
+use crate::model::{BindValue, ColumnType, Nullable, Nullness, SqlType, Storable, function};
+use crate::tree::{Comparison, Node};
 use std::fmt;
 use std::marker::PhantomData;
 
@@ -23,8 +26,9 @@ pub use aggregate::{
     Aggregate, all_true, any_true, avg, collected, count, count_distinct, count_of, joined, max,
     min, per, rollup, sum,
 };
-pub use arithmetic::{Integer, Number, NumberExpression};
+pub use arithmetic::{Divided, Integer, Number, NumberExpression};
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
+pub use column::Column;
 pub use condition::{Condition, MaybeCondition, all_of, any_of};
 pub use json::JsonExpression;
 pub use level::{
@@ -42,53 +46,16 @@ pub use window::{
     rank, row_number,
 };
 
-use crate::model::{ColumnInfo, ColumnType, Nullable, Nullness, SqlType, Storable, function};
-use crate::tree::{Comparison, Node, RawColumn, Source};
-
-/// A column of a table in a query: a field of the struct that closures are given.
-///
-/// It is a small `Copy` value. What can be done with it is in [`Expression`].
-pub struct Column<T> {
-    raw: RawColumn,
-    holds: PhantomData<fn() -> T>,
+/// Returns whether computing an expression can be an error for some values, on some engine.
+#[doc(hidden)]
+pub fn can_fail<E: Expression>(expression: E) -> bool {
+    expression.into_node().facts().can_fail
 }
 
-impl<T> Column<T> {
-    #[doc(hidden)]
-    #[inline]
-    pub fn new(source: Source, info: &'static ColumnInfo) -> Column<T> {
-        Column { raw: RawColumn { source, info }, holds: PhantomData }
-    }
-
-    /// Where the column's table stands in a query.
-    #[doc(hidden)]
-    pub fn source(&self) -> Source {
-        self.raw.source
-    }
-
-    #[doc(hidden)]
-    pub fn info(self) -> &'static ColumnInfo {
-        self.raw.info
-    }
-
-    #[doc(hidden)]
-    pub fn raw(self) -> RawColumn {
-        self.raw
-    }
-}
-
-impl<T> Clone for Column<T> {
-    fn clone(&self) -> Self {
-        *self
-    }
-}
-
-impl<T> Copy for Column<T> {}
-
-impl<T> fmt::Debug for Column<T> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Column({}.{})", self.raw.info.table(), self.raw.info.name())
-    }
+/// A bind parameter: a value that is given when the statement is run.
+#[doc(hidden)]
+pub fn parameter<T: Storable>(number: u16) -> Expr<T> {
+    Expr::from_node(Node::Bind(BindValue::Parameter(number, T::SQL_TYPE)))
 }
 
 /// A value that is computed in the database, read as a `T`.
@@ -418,7 +385,7 @@ impl<T: ColumnType> Expression for Column<T> {
     type Level = PerRow;
 
     fn into_node(self) -> Node {
-        Node::Column(self.raw)
+        Node::Column(self.raw())
     }
 }
 

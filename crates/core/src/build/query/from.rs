@@ -221,6 +221,32 @@ impl<T, R, L> Query<T, R, L> {
 }
 
 impl Select {
+    /// The set that this is, if another query can be put to it as the next of a chain; else one of it alone. A chain is
+    /// computed from left to right, but some engines compute INTERSECT first.
+    fn into_sets(self, operator: SetOperator) -> Sets {
+        let first = |operator: SetOperator| operator == SetOperator::Intersect;
+        match self.body {
+            Body::Sets(sets)
+                if self.filters.is_empty()
+                    && self.joins.is_empty()
+                    && self.values.is_none()
+                    && self.special.is_none()
+                    && self.lock.is_none()
+                    && self.waived.is_none()
+                    && self.keys.is_empty()
+                    && self.limit.is_none()
+                    && self.offset.is_none()
+                    && sets
+                        .others
+                        .iter()
+                        .all(|(before, _)| first(*before) == first(operator)) =>
+            {
+                *sets
+            }
+            body => Sets { first: Select { body, ..self }, others: Vec::new() },
+        }
+    }
+
     /// Where the rows of the round before stand, if they do exactly once.
     fn rounds_before(&self) -> Option<Source> {
         let own = std::iter::once((self.source, &self.body));
@@ -251,7 +277,7 @@ impl Select {
 /// let all = sites.union(labs).order_by(|n| n.name.asc()).limit(20);
 /// assert_eq!(
 ///     all.sql(Dialect::Sqlite)?.text(),
-///     r#"SELECT "named"."name" FROM (SELECT * FROM (SELECT "site"."name" AS "name" FROM "site") AS q0 UNION SELECT * FROM (SELECT "lab"."name" AS "name" FROM "lab") AS q1) AS "named" ORDER BY "named"."name" LIMIT ?"#,
+///     r#"SELECT "named"."name" FROM (SELECT "site"."name" AS "name" FROM "site" UNION SELECT "lab"."name" AS "name" FROM "lab") AS "named" ORDER BY "named"."name" LIMIT ?"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```
@@ -287,7 +313,8 @@ impl<T: Tables, R: RowStruct, L: Level> Query<T, R, L> {
     #[track_caller]
     fn set<U: Tables, M: Level>(self, operator: SetOperator, other: Query<U, R, M>) -> Query<R> {
         let (first, other) = (self.into_source(), other.into_source());
-        let body = Body::Sets(Box::new(Sets { first, others: vec![(operator, other)] }));
-        Query::over_body(body)
+        let mut sets = first.into_sets(operator);
+        sets.others.push((operator, other));
+        Query::over_body(Body::Sets(Box::new(sets)))
     }
 }

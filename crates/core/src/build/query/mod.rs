@@ -1,6 +1,7 @@
 //! Queries: values that say which rows are wanted, and run only when a handle reads them.
 
 mod alongside;
+mod filter;
 mod from;
 mod join;
 mod keyset;
@@ -18,7 +19,7 @@ pub use alongside::{
 pub use from::{NamedQuery, from, named, recursive};
 pub use join::{Append, JoinsTo, Places, Tables};
 pub use keyset::Keyset;
-pub use related::{SumOf, Summed};
+pub use related::{SumOf, Summed, linked, linked_to_row};
 pub use scope::{Scope, all_scopes, any_scope};
 
 use crate::build::compile;
@@ -27,11 +28,13 @@ use crate::build::expr::{
     PerRow, Selectable, Selection, ShapedFrom,
 };
 use crate::build::table::{RowStruct, Table};
+use crate::build::write::{Delete, IntoAssignments, Update};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, Carried, Error, Origin};
+use crate::plan::write::Change;
 use crate::plan::{Asking, Wanted};
 use crate::sql::Sql;
-use crate::tree::{Asked, Body, Lock, Node, OfEach, Select};
+use crate::tree::{Asked, Body, Lock, OfEach, Select};
 
 /// The rows of `T` that are wanted, each read into an `R`; or, at the level
 /// [`PerGroup`](crate::PerGroup), groups of such rows.
@@ -457,9 +460,6 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     }
 }
 
-const WINDOW_IN_FILTER: &str = "a function of a window stands in a filter, but is known only after \
-     it; filter `from(query)`, or ask for so many of each with `limit_each`";
-
 /// No table has more rows than an `i64` counts, so what is beyond that means the same.
 fn count_bind(rows: u64) -> i64 {
     i64::try_from(rows).unwrap_or(i64::MAX)
@@ -472,42 +472,44 @@ impl<T> Asked<T> {
     }
 }
 
-impl Select {
-    fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
-        let condition = match condition.facts().windows {
-            false => condition,
-            true => Node::Unfit(WINDOW_IN_FILTER),
-        };
-        // What every row passes, such as an empty list of conditions, is no filter.
-        if !condition.is_constant(true) {
-            self.filters
-                .push(Asked { what: condition, at: Origin::of(at) });
-        }
+impl<T: Table> Query<T> {
+    /// Sets columns of these rows. Filters, policies and the rest of the query say which they are.
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) for a query without any condition, unless
+    /// [`every_row`](Update::every_row) is said; for nothing to set; for a column that the database or the
+    /// handle sets; and for groups, sets and the like, which are no rows of a table.
+    #[track_caller]
+    pub fn update<A: IntoAssignments>(self, sets: impl FnOnce(T::Columns) -> A) -> Update<T> {
+        let mut assignments = Vec::new();
+        sets(self.columns()).each(&mut |assignment| assignments.push(assignment));
+        Update::of(Change::of(self.into_select(), Origin::of(Location::caller())), assignments)
     }
 
-    fn key_sought(&self) -> Option<String> {
-        let mut parts = Vec::new();
-        if self.at_most_one {
-            self.filters.first()?.what.describe_equalities(&mut parts);
-        }
-        (!parts.is_empty()).then(|| parts.join(" and "))
+    /// Deletes these rows; where the table is declared to `retire` them, marks them as withdrawn with the
+    /// time of the handle's clock. Rows that have the mark are left as they are.
+    ///
+    /// With `retire(withdrawn_at, with(assays))` the children of that relation are retired with their parents,
+    /// and theirs if their table says so: in one transaction, with the same time, as far as no policy hides
+    /// them. The number of rows that is told is of the table itself.
+    ///
+    /// # Errors
+    ///
+    /// As [`update`](Self::update).
+    #[track_caller]
+    pub fn delete(self) -> Delete<T> {
+        Delete::of(Change::of(self.into_select(), Origin::of(Location::caller())), false)
     }
-}
 
-impl Node {
-    /// "`id` = 7" for each column that is compared with a value here.
-    fn describe_equalities(&self, parts: &mut Vec<String>) {
-        match self {
-            Node::All(_, terms) => terms
-                .iter()
-                .for_each(|term| term.describe_equalities(parts)),
-            Node::Compare(_, _, sides) => {
-                if let [Node::Column(column), Node::Bind(value)] = &**sides {
-                    parts.push(format!("`{}` = {value}", column.info.name()));
-                }
-            }
-            _ => {}
-        }
+    /// Deletes these rows, also of a table that retires them otherwise.
+    ///
+    /// # Errors
+    ///
+    /// As [`update`](Self::update).
+    #[track_caller]
+    pub fn delete_for_good(self) -> Delete<T> {
+        Delete::of(Change::of(self.into_select(), Origin::of(Location::caller())), true)
     }
 }
 

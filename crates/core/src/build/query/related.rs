@@ -47,24 +47,6 @@ impl<T: Table> Query<T> {
         })
     }
 
-    /// The rows that a table between links to the row of `O` that stands in a query.
-    #[track_caller]
-    pub fn linked<L: RefersTo<T> + RefersTo<O>, O: Table>(owner: Source) -> Query<T> {
-        Query::over_link::<L, O>(
-            |[of_link, of_owner]| [Node::Column(of_link), Node::Column(of_owner)],
-            owner,
-        )
-    }
-
-    /// The rows that a table between links to a row in hand.
-    #[track_caller]
-    pub fn linked_to_row<L: RefersTo<T> + RefersTo<O>, O: Table>(row: &O) -> Query<T> {
-        Query::over_link::<L, O>(
-            |[of_link, of_owner]| [Node::Column(of_link), Node::Bind(row.value(of_owner.info))],
-            Source::fresh(),
-        )
-    }
-
     #[track_caller]
     fn over_link<L: RefersTo<T> + RefersTo<O>, O: Table>(
         sides: impl Fn([RawColumn; 2]) -> [Node; 2],
@@ -84,6 +66,26 @@ impl<T: Table> Query<T> {
         select.filter(all_equal(pairs.map(sides)), Location::caller());
         query
     }
+}
+
+/// The rows that a table in between links to those of a table in a query.
+#[doc(hidden)]
+#[track_caller]
+pub fn linked<T: Table, L: RefersTo<T> + RefersTo<O>, O: Table>(owner: Source) -> Query<T> {
+    Query::over_link::<L, O>(
+        |[of_link, of_owner]| [Node::Column(of_link), Node::Column(of_owner)],
+        owner,
+    )
+}
+
+/// The rows that a table in between links to a row in hand.
+#[doc(hidden)]
+#[track_caller]
+pub fn linked_to_row<T: Table, L: RefersTo<T> + RefersTo<O>, O: Table>(row: &O) -> Query<T> {
+    Query::over_link::<L, O>(
+        |[of_link, of_owner]| [Node::Column(of_link), Node::Bind(row.value(of_owner.info))],
+        Source::fresh(),
+    )
 }
 
 fn all_equal(sides: impl Iterator<Item = [Node; 2]>) -> Node {

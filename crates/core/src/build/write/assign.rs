@@ -1,44 +1,6 @@
 //! What columns are set to.
 
-use crate::build::expr::{Column, MaybeOperand, Operand};
-use crate::model::{BindValue, NeverNull, Storable};
-use crate::tree::{Assignment, Node};
-
-impl<T: Storable> Column<T> {
-    /// Sets the column to a value, or to an expression of the row as it was before.
-    ///
-    /// ```
-    /// use nepheline::prelude::*;
-    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, top_m: f64, analyst_id: Option<i64> }
-    /// let lower = Specimen::row(7).update(|s| (s.top_m.set(s.top_m + 0.5), s.analyst_id.set_null()));
-    /// assert_eq!(
-    ///     lower.sql(Dialect::Sqlite)?.text(),
-    ///     r#"UPDATE "specimen" SET "top_m" = "specimen"."top_m" + ?, "analyst_id" = ? WHERE "specimen"."id" = ?"#,
-    /// );
-    /// # Ok::<(), Error>(())
-    /// ```
-    pub fn set(self, value: impl Operand<T, Null = NeverNull>) -> Assignment {
-        Assignment { column: self.raw().info, value: value.into_operand() }
-    }
-}
-
-impl<T: Storable> Column<Option<T>> {
-    /// Sets the column to a value, or to an expression of the row as it was before.
-    pub fn set(self, value: impl Operand<T>) -> Assignment {
-        Assignment { column: self.raw().info, value: value.into_operand() }
-    }
-
-    /// Sets the column to the value that there may be: `None` is NULL.
-    pub fn set_maybe(self, value: impl MaybeOperand<T>) -> Assignment {
-        Assignment { column: self.raw().info, value: value.into_operand() }
-    }
-
-    /// Sets the column to NULL.
-    pub fn set_null(self) -> Assignment {
-        let value = Node::Bind(BindValue::Null(T::SQL_TYPE));
-        Assignment { column: self.raw().info, value }
-    }
-}
+use crate::tree::Assignment;
 
 /// What an update is given: an [`Assignment`], an `Option` of one, a tuple or a `Vec` of them.
 #[diagnostic::on_unimplemented(

@@ -2,10 +2,8 @@
 
 use std::fmt;
 use std::marker::PhantomData;
-use std::panic::Location;
 
 use super::{IntoAssignments, Writes};
-use crate::build::query::Query;
 use crate::build::table::Table;
 use crate::model::{Error, Origin};
 use crate::plan::Asking;
@@ -30,57 +28,8 @@ pub struct Delete<T> {
     rows: PhantomData<fn() -> T>,
 }
 
-impl<T: Table> Query<T> {
-    /// Sets columns of these rows. Filters, policies and the rest of the query say which they are.
-    ///
-    /// # Errors
-    ///
-    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) for a query without any condition, unless
-    /// [`every_row`](Update::every_row) is said; for nothing to set; for a column that the database or the
-    /// handle sets; and for groups, sets and the like, which are no rows of a table.
-    #[track_caller]
-    pub fn update<A: IntoAssignments>(self, sets: impl FnOnce(T::Columns) -> A) -> Update<T> {
-        let mut assignments = Vec::new();
-        sets(self.columns()).each(&mut |assignment| assignments.push(assignment));
-        Update::of(Change::of(self.into_select(), Origin::of(Location::caller())), assignments)
-    }
-
-    /// Deletes these rows; where the table is declared to `retire` them, marks them as withdrawn with the
-    /// time of the handle's clock. Rows that have the mark are left as they are.
-    ///
-    /// With `retire(withdrawn_at, with(assays))` the children of that relation are retired with their parents,
-    /// and theirs if their table says so: in one transaction, with the same time, as far as no policy hides
-    /// them. The number of rows that is told is of the table itself.
-    ///
-    /// # Errors
-    ///
-    /// As [`update`](Self::update).
-    #[track_caller]
-    pub fn delete(self) -> Delete<T> {
-        Delete {
-            change: Change::of(self.into_select(), Origin::of(Location::caller())),
-            for_good: false,
-            rows: PhantomData,
-        }
-    }
-
-    /// Deletes these rows, also of a table that retires them otherwise.
-    ///
-    /// # Errors
-    ///
-    /// As [`update`](Self::update).
-    #[track_caller]
-    pub fn delete_for_good(self) -> Delete<T> {
-        Delete {
-            change: Change::of(self.into_select(), Origin::of(Location::caller())),
-            for_good: true,
-            rows: PhantomData,
-        }
-    }
-}
-
 impl<T: Table> Update<T> {
-    pub(super) fn of(change: Change, sets: Vec<Assignment>) -> Update<T> {
+    pub(crate) fn of(change: Change, sets: Vec<Assignment>) -> Update<T> {
         Update { change, sets, expected: None, rows: PhantomData }
     }
 
@@ -104,6 +53,10 @@ impl<T: Table> Update<T> {
 }
 
 impl<T: Table> Delete<T> {
+    pub(crate) fn of(change: Change, for_good: bool) -> Delete<T> {
+        Delete { change, for_good, rows: PhantomData }
+    }
+
     /// Says that every row is meant, where the query has no condition.
     pub fn every_row(mut self) -> Delete<T> {
         self.change.every_row = true;

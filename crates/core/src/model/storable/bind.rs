@@ -100,6 +100,9 @@ pub enum BindValue {
     Json(Box<str>),
     /// Any number of values of one type, sent as one.
     List(Box<List>),
+    /// A bind parameter with this number, of this type, whose value is given later.
+    #[doc(hidden)]
+    Parameter(u16, SqlType),
 }
 
 /// Values of one type that travel as a single bind. None of them is NULL.
@@ -144,6 +147,7 @@ impl BindValue {
             BindValue::Decimal(_) => SqlType::Decimal,
             BindValue::Json(_) => SqlType::Json,
             BindValue::List(list) => list.item_type,
+            BindValue::Parameter(_, sql_type) => *sql_type,
         }
     }
 
@@ -151,15 +155,7 @@ impl BindValue {
     /// all six digits of the second, so that the order of the texts is the order in time.
     #[doc(hidden)]
     pub fn plain_text(&self) -> Option<String> {
-        Some(match self {
-            BindValue::Date(date) => date.to_string(),
-            BindValue::Time(time) => format!("{time:.6}"),
-            BindValue::DateTime(at) => format!("{at:.6}"),
-            BindValue::Timestamp(at) => format!("{at:.6}"),
-            BindValue::Uuid(uuid) => uuid.to_string(),
-            BindValue::Decimal(decimal) => decimal.to_string(),
-            _ => return None,
-        })
+        self.sent().plain_text()
     }
 
     /// About how many bytes it takes on the way to a server.
@@ -199,6 +195,7 @@ impl BindValue {
                 refused_year(0)
             }
             BindValue::List(list) => list.items.iter().find_map(BindValue::refusal),
+            BindValue::Parameter(..) => Some("a bind parameter was given no value"),
             _ => None,
         }
     }
@@ -235,6 +232,7 @@ impl fmt::Display for BindValue {
             BindValue::Uuid(value) => write!(f, "'{value}'"),
             BindValue::Decimal(value) => write!(f, "{value}"),
             BindValue::List(list) => list.fmt(f),
+            BindValue::Parameter(number, _) => write!(f, "parameter {number}"),
         }
     }
 }

@@ -9,6 +9,7 @@ mod exact;
 mod lent;
 mod nullness;
 mod scalar;
+mod sent;
 mod time;
 
 use std::borrow::Cow;
@@ -18,6 +19,7 @@ pub(crate) use bind::{quote_bytes, quote_text};
 pub use collected::{Collected, InJson};
 pub use lent::LentBind;
 pub use nullness::{MaybeNull, NeverNull, Nullness};
+pub use sent::{Sent, SentType};
 
 use crate::model::Cell;
 

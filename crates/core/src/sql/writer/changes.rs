@@ -12,7 +12,7 @@ use crate::sql::binds::Binds;
 use crate::sql::identifiers::{push_identifier, push_names, push_table};
 use crate::sql::operation::Operation;
 use crate::sql::shown::Mark;
-use crate::sql::statement::{Copying, Statement};
+use crate::sql::statement::{Copying, Purpose, Statement};
 use crate::tree::{Path, Source};
 
 impl<'q> Writer<'q> {
@@ -263,7 +263,7 @@ pub(in crate::sql) fn on_conflict<'q>(
         check_order(target, true, grammar).map_err(|err| err.asked_at(inserted.origin))?;
     }
     let Statement { text, binds, marks, origin, tables, .. } = inserted;
-    let mut writer = Writer::new(target.plan(), grammar, false);
+    let mut writer = Writer::new(target.plan(), grammar, Purpose::Run);
     writer.inlines = true;
     writer.text = text;
     writer.binds = binds.into_values().into_iter().map(Cow::Owned).collect();

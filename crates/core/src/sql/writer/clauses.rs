@@ -109,10 +109,10 @@ impl<'q> Writer<'q> {
         self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
         self.write_list(select, naming, distinct)?;
         self.write_from(select)?;
-        if distinct {
-            self.write_orders_of_listed(select)?;
-        } else {
-            self.write_orders(select)?;
+        match (&select.values, distinct) {
+            (_, true) => self.write_orders_of_listed(select)?,
+            (Some(values), false) => self.write_orders_by_place(select, &values.what)?,
+            (None, false) => self.write_orders(select)?,
         }
         self.write_limit(select, cap)?;
         match &select.lock {
@@ -266,6 +266,34 @@ impl<'q> Writer<'q> {
             };
             this.write_order_at(order, place)
         })
+    }
+
+    /// The orders of rows, each by its place in the list if it repeats what is computed there.
+    fn write_orders_by_place(
+        &mut self,
+        select: &'q Select,
+        listed: &'q [Node],
+    ) -> Result<(), Error> {
+        self.write_orders_by(select, |this, order| {
+            // A column has a name, which says more than its place.
+            let is_computed = !matches!(order.by, Node::Column(_) | Node::Bind(_));
+            let place = listed.iter().position(|value| *value == order.by);
+            match place.filter(|_| is_computed && this.stands_alone(order)) {
+                Some(place) => this.write_order_at(order, place),
+                None => this.write_order(order),
+            }
+        })
+    }
+
+    /// Whether nothing has to follow the expression of an order but its direction.
+    fn stands_alone(&self, order: &OrderTerm) -> bool {
+        if order.by.needs_collation() {
+            return false;
+        }
+        let form = order
+            .nullable
+            .then(|| self.grammar.null_order(order.descending, order.nulls_first));
+        form.is_none_or(|form| form.first.is_none() && matches!(form.then, "" | " DESC"))
     }
 
     /// An order by what stands at a place of the list.
@@ -451,9 +479,10 @@ impl<'q> Writer<'q> {
         let form = order
             .nullable
             .then(|| self.grammar.null_order(order.descending, order.nulls_first));
-        if let Some(first) = form.and_then(|form| form.first) {
+        if let Some([before, after]) = form.and_then(|form| form.first) {
+            self.push(before);
             operand(self)?;
-            self.push(first);
+            self.push(after);
             self.push(", ");
         }
         ordered(self)?;

@@ -104,8 +104,7 @@ impl<'q> Writer<'q> {
         self.write_having(special)
     }
 
-    /// The groups for all values of the keys, and those where the last are added up: one query for
-    /// each, since not every engine has ROLLUP.
+    /// The groups for all values of the keys, and those where the last are added up.
     fn write_rollup(
         &mut self,
         select: &'q Select,
@@ -127,29 +126,9 @@ impl<'q> Writer<'q> {
             })?;
         }
         self.push(" FROM (");
-        for level in (0..=rolled_up.len()).rev() {
-            let outside = std::mem::replace(&mut self.of_all, rolled_up[level..].to_vec());
-            if level < rolled_up.len() {
-                self.clause(" UNION ALL ", values.map_or(select.asked_at, |values| values.at));
-            }
-            self.push("SELECT ");
-            self.write_list(select, Naming::Places, false)?;
-            for (number, order) in select.orders.iter().enumerate() {
-                if place(&order.what).is_none() {
-                    self.push(", ");
-                    self.guarded(|this| this.write_value(&order.what.by))?;
-                    self.push(" AS o");
-                    push_number(&mut self.text, number);
-                }
-            }
-            self.write_from(select)?;
-            self.write_grouping(select, special, keys)?;
-            let groups = keys.len() > self.of_all.len();
-            // Without keys, what makes it one group is an aggregate.
-            if !groups && special.having.is_empty() && !listed.iter().any(Node::holds_aggregates) {
-                self.push(" HAVING count(*) >= 0");
-            }
-            self.of_all = outside;
+        match self.grammar.grouping_sets() {
+            Some(opening) => self.write_grouping_sets(select, special, keys, rolled_up, opening)?,
+            None => self.write_levels(select, special, keys, rolled_up)?,
         }
         self.push(") AS q");
         self.write_orders_by(select, |this, order| {
@@ -164,6 +143,83 @@ impl<'q> Writer<'q> {
             this.write_order_outside(order, name, number)
         })?;
         self.write_limit(select, cap)
+    }
+
+    /// What is read of each group, and what the groups are ordered by besides.
+    fn write_level_list(&mut self, select: &'q Select) -> Result<(), Error> {
+        let values = select.values.as_ref();
+        let listed = values.map_or(&[][..], |values| &*values.what);
+        self.push("SELECT ");
+        self.write_list(select, Naming::Places, false)?;
+        for (number, order) in select.orders.iter().enumerate() {
+            if !listed.contains(&order.what.by) {
+                self.push(", ");
+                self.guarded(|this| this.write_value(&order.what.by))?;
+                self.push(" AS o");
+                push_number(&mut self.text, number);
+            }
+        }
+        Ok(())
+    }
+
+    /// One query for all levels.
+    fn write_grouping_sets(
+        &mut self,
+        select: &'q Select,
+        special: &'q Special,
+        keys: &[&'q Node],
+        rolled_up: &[&'q Node],
+        opening: &'static str,
+    ) -> Result<(), Error> {
+        let values = select.values.as_ref();
+        let listed = values.map_or(&[][..], |values| &*values.what);
+        self.write_level_list(select)?;
+        self.write_from(select)?;
+        self.clause(" GROUP BY ", values.map_or(select.asked_at, |values| values.at));
+        self.push(opening);
+        for level in (0..=rolled_up.len()).rev() {
+            self.push(if level == rolled_up.len() { "((" } else { ", (" });
+            let of_all = rolled_up.get(level..).unwrap_or_default();
+            let grouped = keys.iter().filter(|key| !of_all.contains(key));
+            self.joined(grouped, ", ", |this, key| {
+                match listed.iter().position(|value| value == *key) {
+                    Some(place) => push_number(&mut this.text, place + 1),
+                    None => this.write_value(key)?,
+                }
+                Ok(())
+            })?;
+            self.push(")");
+        }
+        self.push(")");
+        self.write_having(special)
+    }
+
+    /// A query for each level.
+    fn write_levels(
+        &mut self,
+        select: &'q Select,
+        special: &'q Special,
+        keys: &[&'q Node],
+        rolled_up: &[&'q Node],
+    ) -> Result<(), Error> {
+        let values = select.values.as_ref();
+        let listed = values.map_or(&[][..], |values| &*values.what);
+        for level in (0..=rolled_up.len()).rev() {
+            let outside = std::mem::replace(&mut self.of_all, rolled_up[level..].to_vec());
+            if level < rolled_up.len() {
+                self.clause(" UNION ALL ", values.map_or(select.asked_at, |values| values.at));
+            }
+            self.write_level_list(select)?;
+            self.write_from(select)?;
+            self.write_grouping(select, special, keys)?;
+            let groups = keys.len() > self.of_all.len();
+            // Without keys, what makes it one group is an aggregate.
+            if !groups && special.having.is_empty() && !listed.iter().any(Node::holds_aggregates) {
+                self.push(" HAVING count(*) >= 0");
+            }
+            self.of_all = outside;
+        }
+        Ok(())
     }
 
     /// Whether it is a key of which all values together are one group here.

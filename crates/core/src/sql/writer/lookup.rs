@@ -27,7 +27,9 @@ impl<'q> Writer<'q> {
         in_query: &'q InQuery,
         operator: &'static str,
     ) -> Result<(), Error> {
-        let InQuery { operand, select, may_be_null, .. } = in_query;
+        let InQuery { operand, select, may_be_null, negated } = in_query;
+        // Where a row is kept only if it is TRUE, FALSE and NULL are the same.
+        let without_null = *may_be_null && (*negated || self.guarded);
         self.check_comparable(operand.sql_type(), "looking up")?;
         let chosen = select
             .values
@@ -46,13 +48,12 @@ impl<'q> Writer<'q> {
                     Selected::Values { collated: of_right, named: " AS c0", without_null: false };
                 self.write_subquery(select, selected)?;
                 self.push(") AS q");
-                if *may_be_null {
+                if without_null {
                     self.push(" WHERE q.c0 IS NOT NULL");
                 }
             }
             false => {
-                let selected =
-                    Selected::Values { collated: of_right, named: "", without_null: *may_be_null };
+                let selected = Selected::Values { collated: of_right, named: "", without_null };
                 self.write_subquery(select, selected)?;
             }
         }

@@ -24,7 +24,7 @@ use super::identifiers::push_identifier;
 use super::names::Names;
 use super::operation::Operation;
 use super::shown::Mark;
-use super::statement::{Statement, Tables};
+use super::statement::{Purpose, Statement, Tables};
 use crate::dialect::{Grammar, Placeholder, Quotes, TruthForm};
 use crate::model::{BindValue, Error, Origin, SqlType};
 use crate::plan::{Plan, Wanted};
@@ -65,13 +65,14 @@ pub(super) struct Writer<'q> {
     guarded: bool,
     /// True if hand-written text may change a setting of the session.
     alters_session: bool,
+    purpose: Purpose,
 }
 
 impl<'q> Writer<'q> {
     pub(super) fn new(
         plan: Plan<'q>,
         grammar: &'static dyn Grammar,
-        with_marks: bool,
+        purpose: Purpose,
     ) -> Writer<'q> {
         let select = plan.select();
         let list = select
@@ -88,7 +89,7 @@ impl<'q> Writer<'q> {
             // Enough for the everyday query, so that the buffer is not moved while it grows.
             text: String::with_capacity(list + select.room()),
             binds: SmallVec::new(),
-            marks: with_marks.then(|| Vec::with_capacity(clauses)),
+            marks: (purpose == Purpose::Show).then(|| Vec::with_capacity(clauses)),
             depth: 0,
             asked_at: select.asked_at,
             names: Names::default(),
@@ -102,6 +103,7 @@ impl<'q> Writer<'q> {
             tables: Tables::new(),
             guarded: false,
             alters_session: false,
+            purpose,
         }
     }
 
@@ -174,6 +176,12 @@ impl<'q> Writer<'q> {
 
     fn check_bind(&self, value: &BindValue) -> Result<(), Error> {
         match self.grammar.refusal(value) {
+            // Its value is given and checked later.
+            Some(_)
+                if self.purpose != Purpose::Run && matches!(value, BindValue::Parameter(..)) =>
+            {
+                Ok(())
+            }
             Some(reason) => Err(Error::refused_value(value, reason)),
             None => Ok(()),
         }

@@ -6,7 +6,7 @@ use crate::dialect::Collated;
 use crate::model::{ColumnInfo, Error, Origin, SqlType, TableInfo, function};
 use crate::sql::identifiers::{push_identifier, push_table};
 use crate::tree::{
-    Asked, Body, Join, JoinKind, Named, Node, Path, ROUND, Select, SetOperator, Source,
+    Asked, Body, Join, JoinKind, Named, Node, Path, ROUND, Select, SetOperator, Sets, Source,
 };
 
 impl<'q> Writer<'q> {
@@ -95,28 +95,7 @@ impl<'q> Writer<'q> {
                 self.push(") SELECT * FROM ");
                 self.push_name(ROUND.table());
             }
-            Body::Sets(sets) => {
-                let first = [(None, &sets.first)].into_iter();
-                let others = sets
-                    .others
-                    .iter()
-                    .map(|(operator, select)| (Some(*operator), select));
-                let compared = sets
-                    .others
-                    .iter()
-                    .any(|(operator, _)| *operator != SetOperator::UnionAll);
-                for (number, (operator, select)) in first.chain(others).enumerate() {
-                    if let Some(operator) = operator {
-                        self.open_operand(operator)?;
-                    }
-                    self.push("SELECT ");
-                    self.write_operand_list(fields, compared, number);
-                    self.push(" FROM (");
-                    self.write_derived(select, fields)?;
-                    self.push(") AS q");
-                    push_number(&mut self.text, number);
-                }
-            }
+            Body::Sets(sets) => self.write_sets(sets, fields)?,
         }
         self.push(") AS ");
         self.depth -= 1;
@@ -133,7 +112,7 @@ impl<'q> Writer<'q> {
     /// What stands before an operand of a set.
     fn open_operand(&mut self, operator: SetOperator) -> Result<(), Error> {
         let Some(text) = self.grammar.set(operator) else {
-            let what = format!("{operator:?} of queries");
+            let what = format!("{operator} of queries");
             let way_out = "read both, and put the rows together in Rust";
             return Err(Error::unsupported(&what, self.grammar.name(), way_out));
         };
@@ -173,18 +152,52 @@ impl<'q> Writer<'q> {
         self.push_name(&name);
     }
 
-    /// What an operand of a set gives: all of it, its text by code point where rows are compared.
-    fn write_operand_list(&mut self, fields: &'static TableInfo, compared: bool, number: usize) {
+    /// Queries put together, their text by code point where rows are compared.
+    fn write_sets(&mut self, sets: &'q Sets, fields: &'static TableInfo) -> Result<(), Error> {
         let needs_collation =
             |column: &ColumnInfo| column.sql_type() == SqlType::Text && !column.is_by_code_point();
-        if !compared || !fields.columns().iter().any(needs_collation) {
-            return self.push("*");
+        let compares = |(operator, _): &(SetOperator, Select)| *operator != SetOperator::UnionAll;
+        let by_code_point =
+            sets.others.iter().any(compares) && fields.columns().iter().any(needs_collation);
+        self.write_set_operand(&sets.first, fields, by_code_point, 0)?;
+        for (number, (operator, select)) in sets.others.iter().enumerate() {
+            self.open_operand(*operator)?;
+            self.write_set_operand(select, fields, by_code_point, number + 1)?;
         }
+        Ok(())
+    }
+
+    /// One of the queries of a set: as it is, or a query inside where it has an order and a limit, which belong to the
+    /// set otherwise, or where its text is not by code point yet.
+    fn write_set_operand(
+        &mut self,
+        select: &'q Select,
+        fields: &'static TableInfo,
+        by_code_point: bool,
+        number: usize,
+    ) -> Result<(), Error> {
+        let is_plain = !select.is_limited() && select.lock.is_none();
+        match &select.special {
+            None if is_plain => {
+                self.enter(select, true)?;
+                self.push("SELECT ");
+                self.write_list(select, Naming::Fields(fields), by_code_point)?;
+                self.write_from(select)?;
+                self.names.leave();
+                return Ok(());
+            }
+            Some(special) if is_plain && !by_code_point && special.of_each.is_none() => {
+                return self.write_derived(select, fields);
+            }
+            _ => {}
+        }
+        self.push("SELECT ");
         for (i, column) in fields.columns().iter().enumerate() {
             if i > 0 {
                 self.push(", ");
             }
-            let collates = needs_collation(column);
+            let text = column.sql_type() == SqlType::Text && !column.is_by_code_point();
+            let collates = by_code_point && text;
             let collated = if collates { self.grammar.text_order() } else { Collated::AS_IT_IS };
             self.push(collated.open);
             self.push("q");
@@ -197,6 +210,11 @@ impl<'q> Writer<'q> {
                 self.push_name(column.name());
             }
         }
+        self.push(" FROM (");
+        self.write_derived(select, fields)?;
+        self.push(") AS q");
+        push_number(&mut self.text, number);
+        Ok(())
     }
 
     /// A query whose values are called as the fields are.
@@ -252,7 +270,7 @@ impl<'q> Writer<'q> {
 
     fn open_join(&mut self, kind: JoinKind, at: Origin) -> Result<(), Error> {
         let Some(opening) = self.grammar.join(kind) else {
-            let what = format!("{kind:?} joins");
+            let what = format!("{kind} JOIN");
             let way_out = "read the other rows alongside";
             return Err(Error::unsupported(&what, self.grammar.name(), way_out).asked_at(at));
         };

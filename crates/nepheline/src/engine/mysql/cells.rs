@@ -3,9 +3,11 @@
 use jiff::civil::{Date, DateTime, Time};
 use mysql_async::consts::ColumnType;
 use mysql_async::{Column, Row, Value};
-use nepheline_core::internal::LentBind;
-use nepheline_core::{BindValue, Cell, Cells, Dialect};
+use nepheline_core::internal::{LentBind, Sent};
+use nepheline_core::{Cell, Cells, Error, ErrorKind};
 use rust_decimal::Decimal;
+
+use super::Flavour;
 
 /// The character set number of bytes that are no text.
 const BINARY: u16 = 63;
@@ -133,28 +135,24 @@ fn time_of(hour: u8, minute: u8, second: u8, micro: u32) -> Option<Time> {
 }
 
 /// A bind as MariaDB and MySQL take it.
-pub(super) fn bind(bind: &LentBind<'_>, dialect: Dialect) -> Value {
-    match bind {
-        LentBind::Int(value) => Value::Int(*value),
-        LentBind::Float(value) => Value::Double(*value),
-        LentBind::Text(text) => Value::Bytes(text.as_bytes().to_vec()),
-        LentBind::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
-        LentBind::Value(value) => of_value(value, dialect),
-        LentBind::Made(value) => of_value(value, dialect),
-    }
-}
-
-fn of_value(value: &BindValue, dialect: Dialect) -> Value {
-    match value {
-        BindValue::Bool(value) => Value::Int(i64::from(*value)),
-        BindValue::Int(value) => Value::Int(*value),
-        BindValue::Float(value) => Value::Double(*value),
-        BindValue::Text(text) | BindValue::Json(text) => Value::Bytes(text.as_bytes().to_vec()),
-        BindValue::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
-        BindValue::Date(date) => moment(DateTime::from_parts(*date, Time::midnight())),
-        BindValue::DateTime(at) => moment(*at),
-        BindValue::Timestamp(at) => moment(at.to_zoned(jiff::tz::TimeZone::UTC).datetime()),
-        BindValue::Time(time) => Value::Time(
+pub(super) fn bind(bind: &LentBind<'_>, server: Flavour) -> Result<Value, Error> {
+    let sent = bind.sent();
+    let as_text = || sent.plain_text().map_or(Value::NULL, |text| Value::Bytes(text.into_bytes()));
+    Ok(match sent {
+        Sent::Null => Value::NULL,
+        Sent::List(_) | Sent::Parameter(_) => {
+            let reason = "the protocol has no form for a list, nor for a parameter without a value";
+            return Err(Error::of_driver(ErrorKind::RefusedValue, reason));
+        }
+        Sent::Bool(value) => Value::Int(i64::from(value)),
+        Sent::Int(value) => Value::Int(value),
+        Sent::Float(value) => Value::Double(value),
+        Sent::Text(text) | Sent::Json(text) => Value::Bytes(text.as_bytes().to_vec()),
+        Sent::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
+        Sent::Date(date) => moment(DateTime::from_parts(date, Time::midnight())),
+        Sent::DateTime(at) => moment(at),
+        Sent::Timestamp(at) => moment(at.to_zoned(jiff::tz::TimeZone::UTC).datetime()),
+        Sent::Time(time) => Value::Time(
             false,
             0,
             time.hour().unsigned_abs(),
@@ -163,14 +161,12 @@ fn of_value(value: &BindValue, dialect: Dialect) -> Value {
             time.subsec_nanosecond().unsigned_abs() / 1_000,
         ),
         // MariaDB reads the text form into its UUID type; MySQL has none and keeps the 16 bytes.
-        BindValue::Uuid(uuid) if dialect == Dialect::MySql => {
-            Value::Bytes(uuid.as_bytes().to_vec())
-        }
-        other => match other.plain_text() {
-            Some(text) => Value::Bytes(text.into_bytes()),
-            None => Value::NULL,
+        Sent::Uuid(uuid) => match server {
+            Flavour::MariaDb => as_text(),
+            Flavour::MySql => Value::Bytes(uuid.as_bytes().to_vec()),
         },
-    }
+        Sent::Decimal(_) => as_text(),
+    })
 }
 
 fn moment(at: DateTime) -> Value {

@@ -7,9 +7,10 @@ use std::time::Duration;
 use futures_util::future::BoxFuture;
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Opts, OptsBuilder};
-use nepheline_core::{Dialect, Error};
+use nepheline_core::Error;
 use url::Url;
 
+use super::Flavour;
 use super::fault::failed;
 use super::wire::MySqlWire;
 use crate::access::options::{Credentials, Options, Tls};
@@ -26,7 +27,7 @@ pub(crate) struct Connector {
 /// What a server said of itself when the session was set up.
 #[derive(Debug, Clone)]
 pub(super) struct Server {
-    pub(super) dialect: Dialect,
+    pub(super) flavour: Flavour,
     pub(super) max_allowed_packet: usize,
     /// Tells it from others behind the same address.
     pub(super) identity: String,
@@ -133,14 +134,14 @@ impl Connector {
     async fn set_timeouts(
         &self,
         conn: &mut Conn,
-        dialect: Dialect,
+        flavour: Flavour,
         limit: Option<Duration>,
     ) -> Result<(), Error> {
         let Some(options) = &self.options else { return Ok(()) };
         let lock = options.lock_timeout.as_secs().max(1);
         let mut settings = format!("SET SESSION innodb_lock_wait_timeout = {lock}");
         if limit.is_some() {
-            settings = format!("{settings}, {}", statement_timeout(dialect, limit));
+            settings = format!("{settings}, {}", statement_timeout(flavour, limit));
         }
         conn.query_drop(settings).await.map_err(failed)
     }
@@ -149,7 +150,7 @@ impl Connector {
     pub(super) async fn reset(
         &self,
         conn: &mut Conn,
-        dialect: Dialect,
+        flavour: Flavour,
         limit: Option<Duration>,
     ) -> Result<(), Error> {
         conn.reset().await.map_err(failed)?;
@@ -158,10 +159,10 @@ impl Connector {
             let quoted = database.replace('`', "``");
             conn.query_drop(format!("USE `{quoted}`")).await.map_err(failed)?;
         }
-        for settings in session_settings(dialect) {
+        for settings in session_settings(flavour) {
             conn.query_drop(settings).await.map_err(failed)?;
         }
-        self.set_timeouts(conn, dialect, limit).await
+        self.set_timeouts(conn, flavour, limit).await
     }
 }
 
@@ -170,7 +171,7 @@ impl Connect for Arc<Connector> {
         Box::pin(async {
             let mut conn = self.connect_bare().await?;
             let server = set_up(&mut conn).await?;
-            self.set_timeouts(&mut conn, server.dialect, self.usual_limit()).await?;
+            self.set_timeouts(&mut conn, server.flavour, self.usual_limit()).await?;
             Ok(Box::new(MySqlWire::new(conn, server, self.clone())) as BoxWire)
         })
     }
@@ -185,31 +186,32 @@ pub(super) async fn set_up(conn: &mut Conn) -> Result<Server, Error> {
     let facts = format!("SELECT VERSION(), @@max_allowed_packet, {IDENTITY}");
     let facts: Option<(String, usize, String)> = conn.query_first(facts).await.map_err(failed)?;
     let (version, max_allowed_packet, identity) = facts.unwrap_or_default();
-    let dialect = match version.contains("MariaDB") {
-        true => Dialect::MariaDb,
-        false => Dialect::MySql,
+    let flavour = match version.contains("MariaDB") {
+        true => Flavour::MariaDb,
+        false => Flavour::MySql,
     };
-    let oldest = match dialect {
-        Dialect::MariaDb => (10, 6, 0),
-        _ => (8, 0, 19),
+    let oldest = match flavour {
+        Flavour::MariaDb => (10, 6, 0),
+        Flavour::MySql => (8, 0, 19),
     };
     if conn.server_version() < oldest {
         let (major, minor, patch) = oldest;
         return Err(Error::unfit_session(format!(
-            "it is {dialect} {version}, and {major}.{minor}.{patch} is needed"
+            "it is {} {version}, and {major}.{minor}.{patch} is needed",
+            flavour.dialect()
         )));
     }
-    for settings in session_settings(dialect) {
+    for settings in session_settings(flavour) {
         conn.query_drop(settings).await.map_err(failed)?;
     }
-    Ok(Server { dialect, max_allowed_packet, identity })
+    Ok(Server { flavour, max_allowed_packet, identity })
 }
 
 /// The whole `sql_mode` is set, never added to: modes such as ANSI_QUOTES, PIPES_AS_CONCAT and
 /// PAD_CHAR_TO_FULL_LENGTH change what a statement means.
-fn session_settings(dialect: Dialect) -> [&'static str; 2] {
-    match dialect {
-        Dialect::MariaDb => [
+fn session_settings(flavour: Flavour) -> [&'static str; 2] {
+    match flavour {
+        Flavour::MariaDb => [
             "SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin",
             "SET SESSION sql_mode = 'STRICT_ALL_TABLES,ONLY_FULL_GROUP_BY,NO_ZERO_IN_DATE,\
              NO_ZERO_DATE,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES,SIMULTANEOUS_ASSIGNMENT', \
@@ -218,7 +220,7 @@ fn session_settings(dialect: Dialect) -> [&'static str; 2] {
              max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0, \
              optimizer_switch = 'exists_to_in=off'",
         ],
-        _ => [
+        Flavour::MySql => [
             "SET NAMES utf8mb4 COLLATE utf8mb4_0900_bin",
             "SET SESSION sql_mode = 'STRICT_ALL_TABLES,ONLY_FULL_GROUP_BY,NO_ZERO_IN_DATE,\
              NO_ZERO_DATE,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES', \
@@ -230,12 +232,12 @@ fn session_settings(dialect: Dialect) -> [&'static str; 2] {
 }
 
 /// The setting of the longest that a statement may run, where zero is no limit.
-pub(super) fn statement_timeout(dialect: Dialect, longest: Option<Duration>) -> String {
-    match dialect {
-        Dialect::MariaDb => {
+pub(super) fn statement_timeout(flavour: Flavour, longest: Option<Duration>) -> String {
+    match flavour {
+        Flavour::MariaDb => {
             let seconds = longest.map_or(0.0, |longest| longest.as_secs_f64().max(1e-6));
             format!("max_statement_time = {seconds:.6}")
         }
-        _ => format!("max_execution_time = {}", longest.map_or(0, |longest| longest.as_millis().max(1))),
+        Flavour::MySql => format!("max_execution_time = {}", longest.map_or(0, |longest| longest.as_millis().max(1))),
     }
 }

@@ -164,8 +164,8 @@ impl MySqlWire {
         prepared: mysql_async::Statement,
         statement: &Statement<'_>,
     ) -> Result<(), Error> {
-        let dialect = self.server.dialect;
-        let binds: Vec<_> = statement.binds().map(|value| bind(&value, dialect)).collect();
+        let flavour = self.server.flavour;
+        let binds: Vec<_> = statement.binds().map(|value| bind(&value, flavour)).collect::<Result<_, Error>>()?;
         let binds = match binds.is_empty() {
             true => Params::Empty,
             false => Params::Positional(binds),
@@ -373,7 +373,7 @@ impl Drop for MySqlWire {
 
 impl AsyncWire for MySqlWire {
     fn dialect(&self) -> Dialect {
-        self.server.dialect
+        self.server.flavour.dialect()
     }
 
     fn run<'f>(
@@ -396,7 +396,7 @@ impl AsyncWire for MySqlWire {
 
     fn limit(&mut self, longest: Option<Duration>) -> BoxFuture<'_, Result<(), Error>> {
         self.limit = longest;
-        let text = connection::statement_timeout(self.server.dialect, longest);
+        let text = connection::statement_timeout(self.server.flavour, longest);
         self.short(|mut conn| async move {
             let done = conn.query_drop(format!("SET SESSION {text}")).await;
             (conn, done)
@@ -468,9 +468,9 @@ impl AsyncWire for MySqlWire {
         if let Some(cached) = &mut self.statements {
             cached.clear();
         }
-        let (connector, dialect, limit) = (self.connector.clone(), self.server.dialect, self.limit);
+        let (connector, flavour, limit) = (self.connector.clone(), self.server.flavour, self.limit);
         self.exchange(move |mut conn| async move {
-            let reset = connector.reset(&mut conn, dialect, limit).await;
+            let reset = connector.reset(&mut conn, flavour, limit).await;
             (conn, reset.map(|()| Begun::default()))
         })
         .map(|begun| begun.map(drop))

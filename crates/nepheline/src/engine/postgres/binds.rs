@@ -2,8 +2,7 @@
 
 use std::error::Error as StdError;
 
-use nepheline_core::internal::LentBind;
-use nepheline_core::{BindValue, SqlType};
+use nepheline_core::internal::{LentBind, Sent, SentType};
 use tokio_postgres::types::private::BytesMut;
 use tokio_postgres::types::{IsNull, Kind, ToSql, Type, to_sql_checked};
 
@@ -15,60 +14,49 @@ type Failure = Box<dyn StdError + Sync + Send>;
 
 /// The type that is sent with a bind.
 pub(super) fn sql_type(bind: &LentBind<'_>) -> Type {
-    let (item, array) = match bind.sql_type() {
-        SqlType::Boolean => (Type::BOOL, Type::BOOL_ARRAY),
-        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => (Type::INT8, Type::INT8_ARRAY),
-        SqlType::Real | SqlType::Double => (Type::FLOAT8, Type::FLOAT8_ARRAY),
-        SqlType::Bytes => (Type::BYTEA, Type::BYTEA_ARRAY),
-        SqlType::Date => (Type::DATE, Type::DATE_ARRAY),
-        SqlType::Time => (Type::TIME, Type::TIME_ARRAY),
-        SqlType::DateTime => (Type::TIMESTAMP, Type::TIMESTAMP_ARRAY),
-        SqlType::Timestamp => (Type::TIMESTAMPTZ, Type::TIMESTAMPTZ_ARRAY),
-        SqlType::Uuid => (Type::UUID, Type::UUID_ARRAY),
-        SqlType::Decimal => (Type::NUMERIC, Type::NUMERIC_ARRAY),
-        SqlType::Json => (Type::JSONB, Type::JSONB_ARRAY),
-        _ => (Type::TEXT, Type::TEXT_ARRAY),
+    let (item, array) = match bind.sql_type().sent() {
+        SentType::Boolean => (Type::BOOL, Type::BOOL_ARRAY),
+        SentType::Integer => (Type::INT8, Type::INT8_ARRAY),
+        SentType::Float => (Type::FLOAT8, Type::FLOAT8_ARRAY),
+        SentType::Text => (Type::TEXT, Type::TEXT_ARRAY),
+        SentType::Bytes => (Type::BYTEA, Type::BYTEA_ARRAY),
+        SentType::Date => (Type::DATE, Type::DATE_ARRAY),
+        SentType::Time => (Type::TIME, Type::TIME_ARRAY),
+        SentType::DateTime => (Type::TIMESTAMP, Type::TIMESTAMP_ARRAY),
+        SentType::Timestamp => (Type::TIMESTAMPTZ, Type::TIMESTAMPTZ_ARRAY),
+        SentType::Uuid => (Type::UUID, Type::UUID_ARRAY),
+        SentType::Decimal => (Type::NUMERIC, Type::NUMERIC_ARRAY),
+        SentType::Json => (Type::JSONB, Type::JSONB_ARRAY),
     };
     if bind.is_list() { array } else { item }
 }
 
 /// Writes a bind as a value of a type.
 pub(super) fn send(bind: &LentBind<'_>, ty: &Type, out: &mut BytesMut) -> Result<IsNull, Failure> {
-    match bind {
-        LentBind::Int(value) => value.to_sql(ty, out),
-        LentBind::Float(value) => value.to_sql(ty, out),
-        LentBind::Text(text) => text.to_sql(ty, out),
-        LentBind::Bytes(bytes) => bytes.to_sql(ty, out),
-        LentBind::Value(value) => send_value(value, ty, out),
-        LentBind::Made(value) => send_value(value, ty, out),
-    }
-}
-
-fn send_value(value: &BindValue, ty: &Type, out: &mut BytesMut) -> Result<IsNull, Failure> {
-    match value {
-        BindValue::Null(_) => Ok(IsNull::Yes),
-        BindValue::Bool(value) => value.to_sql(ty, out),
-        BindValue::Int(value) => value.to_sql(ty, out),
-        BindValue::Float(value) => value.to_sql(ty, out),
-        BindValue::Text(value) => value.to_sql(ty, out),
-        BindValue::Bytes(value) => (&**value).to_sql(ty, out),
-        BindValue::Date(value) => value.to_sql(ty, out),
-        BindValue::Time(value) => value.to_sql(ty, out),
-        BindValue::DateTime(value) => value.to_sql(ty, out),
-        BindValue::Timestamp(value) => value.to_sql(ty, out),
-        BindValue::Uuid(value) => value.to_sql(ty, out),
-        BindValue::Decimal(value) => value.to_sql(ty, out),
-        BindValue::Json(text) => {
+    match bind.sent() {
+        Sent::Null => Ok(IsNull::Yes),
+        Sent::Bool(value) => value.to_sql(ty, out),
+        Sent::Int(value) => value.to_sql(ty, out),
+        Sent::Float(value) => value.to_sql(ty, out),
+        Sent::Text(text) => text.to_sql(ty, out),
+        Sent::Bytes(bytes) => bytes.to_sql(ty, out),
+        Sent::Date(value) => value.to_sql(ty, out),
+        Sent::Time(value) => value.to_sql(ty, out),
+        Sent::DateTime(value) => value.to_sql(ty, out),
+        Sent::Timestamp(value) => value.to_sql(ty, out),
+        Sent::Uuid(value) => value.to_sql(ty, out),
+        Sent::Decimal(value) => value.to_sql(ty, out),
+        Sent::Json(text) => {
             // The binary form of jsonb is its text behind a version number.
             out.extend_from_slice(&[1]);
             out.extend_from_slice(text.as_bytes());
             Ok(IsNull::No)
         }
-        BindValue::List(list) => {
+        Sent::List(list) => {
             let items = list.items().iter().map(|item| Bind(LentBind::Value(item)));
             items.collect::<Vec<_>>().as_slice().to_sql(ty, out)
         }
-        other => Err(format!("PostgreSQL has no form for the bind {other}").into()),
+        Sent::Parameter(number) => Err(format!("bind parameter {number} has no value").into()),
     }
 }
 

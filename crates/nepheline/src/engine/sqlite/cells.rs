@@ -1,7 +1,7 @@
 //! SQLite's values, on the way out as binds and on the way in as cells.
 
-use nepheline_core::internal::LentBind;
-use nepheline_core::{BindValue, Cell, Cells};
+use nepheline_core::internal::{LentBind, Sent};
+use nepheline_core::{Cell, Cells};
 use rusqlite::types::{Null, ValueRef};
 use rusqlite::{Row, Statement};
 
@@ -60,38 +60,24 @@ pub(super) fn bind(
     place: usize,
     bind: &LentBind<'_>,
 ) -> rusqlite::Result<()> {
-    match bind {
-        LentBind::Int(value) => statement.raw_bind_parameter(place, value),
-        LentBind::Float(value) => statement.raw_bind_parameter(place, value),
-        LentBind::Text(text) => statement.raw_bind_parameter(place, text),
-        LentBind::Bytes(bytes) => statement.raw_bind_parameter(place, bytes),
-        LentBind::Value(value) => bind_value(statement, place, value),
-        LentBind::Made(value) => bind_value(statement, place, value),
-    }
-}
-
-/// What it has no type for goes as text.
-#[inline]
-fn bind_value(
-    statement: &mut Statement<'_>,
-    place: usize,
-    value: &BindValue,
-) -> rusqlite::Result<()> {
-    match value {
-        BindValue::Null(_) => statement.raw_bind_parameter(place, Null),
-        BindValue::Bool(value) => statement.raw_bind_parameter(place, value),
-        BindValue::Int(value) => statement.raw_bind_parameter(place, value),
-        BindValue::Float(value) => statement.raw_bind_parameter(place, value),
-        BindValue::Text(text) | BindValue::Json(text) => {
-            statement.raw_bind_parameter(place, &**text)
+    let sent = bind.sent();
+    match sent {
+        Sent::Null => statement.raw_bind_parameter(place, Null),
+        Sent::Bool(value) => statement.raw_bind_parameter(place, value),
+        Sent::Int(value) => statement.raw_bind_parameter(place, value),
+        Sent::Float(value) => statement.raw_bind_parameter(place, value),
+        Sent::Text(text) | Sent::Json(text) => statement.raw_bind_parameter(place, text),
+        Sent::Bytes(bytes) => statement.raw_bind_parameter(place, bytes),
+        // It has no types for these, which are kept as text.
+        Sent::Date(_)
+        | Sent::Time(_)
+        | Sent::DateTime(_)
+        | Sent::Timestamp(_)
+        | Sent::Uuid(_)
+        | Sent::Decimal(_) => statement.raw_bind_parameter(place, sent.plain_text()),
+        Sent::List(_) | Sent::Parameter(_) => {
+            let reason = "SQLite has no form for this bind".into();
+            Err(rusqlite::Error::ToSqlConversionFailure(reason))
         }
-        BindValue::Bytes(bytes) => statement.raw_bind_parameter(place, &**bytes),
-        other => match other.plain_text() {
-            Some(text) => statement.raw_bind_parameter(place, text),
-            None => {
-                let reason = "SQLite has no form for this bind".into();
-                Err(rusqlite::Error::ToSqlConversionFailure(reason))
-            }
-        },
     }
 }

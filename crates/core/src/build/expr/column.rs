@@ -1,0 +1,90 @@
+//! Columns, and what an update sets them to.
+
+use std::fmt;
+use std::marker::PhantomData;
+
+use super::{MaybeOperand, Operand};
+use crate::model::{BindValue, ColumnInfo, NeverNull, Storable};
+use crate::tree::{Assignment, Node, RawColumn, Source};
+
+/// A column of a table in a query: a field of the struct that closures are given.
+///
+/// It is a small `Copy` value. What can be done with it is in [`Expression`].
+pub struct Column<T> {
+    raw: RawColumn,
+    holds: PhantomData<fn() -> T>,
+}
+
+impl<T> Column<T> {
+    #[doc(hidden)]
+    #[inline]
+    pub fn new(source: Source, info: &'static ColumnInfo) -> Column<T> {
+        Column { raw: RawColumn { source, info }, holds: PhantomData }
+    }
+
+    /// Where the column's table stands in a query.
+    #[doc(hidden)]
+    pub fn source(&self) -> Source {
+        self.raw.source
+    }
+
+    #[doc(hidden)]
+    pub fn info(self) -> &'static ColumnInfo {
+        self.raw.info
+    }
+
+    #[doc(hidden)]
+    pub fn raw(self) -> RawColumn {
+        self.raw
+    }
+}
+
+impl<T> Clone for Column<T> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+
+impl<T> Copy for Column<T> {}
+
+impl<T> fmt::Debug for Column<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Column({}.{})", self.raw.info.table(), self.raw.info.name())
+    }
+}
+
+impl<T: Storable> Column<T> {
+    /// Sets the column to a value, or to an expression of the row as it was before.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, top_m: f64, analyst_id: Option<i64> }
+    /// let lower = Specimen::row(7).update(|s| (s.top_m.set(s.top_m + 0.5), s.analyst_id.set_null()));
+    /// assert_eq!(
+    ///     lower.sql(Dialect::Sqlite)?.text(),
+    ///     r#"UPDATE "specimen" SET "top_m" = "specimen"."top_m" + ?, "analyst_id" = ? WHERE "specimen"."id" = ?"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn set(self, value: impl Operand<T, Null = NeverNull>) -> Assignment {
+        Assignment { column: self.raw().info, value: value.into_operand() }
+    }
+}
+
+impl<T: Storable> Column<Option<T>> {
+    /// Sets the column to a value, or to an expression of the row as it was before.
+    pub fn set(self, value: impl Operand<T>) -> Assignment {
+        Assignment { column: self.raw().info, value: value.into_operand() }
+    }
+
+    /// Sets the column to the value that there may be: `None` is NULL.
+    pub fn set_maybe(self, value: impl MaybeOperand<T>) -> Assignment {
+        Assignment { column: self.raw().info, value: value.into_operand() }
+    }
+
+    /// Sets the column to NULL.
+    pub fn set_null(self) -> Assignment {
+        let value = Node::Bind(BindValue::Null(T::SQL_TYPE));
+        Assignment { column: self.raw().info, value }
+    }
+}
