@@ -173,12 +173,14 @@ impl TableInfo {
         self.references
     }
 
-    pub(crate) fn from_clause(&self) -> PerQuote {
-        self.from
+    #[inline]
+    pub(crate) fn from_clause(&self) -> &PerQuote {
+        &self.from
     }
 
-    pub(crate) fn select_list(&self) -> PerQuote {
-        self.select_list
+    #[inline]
+    pub(crate) fn select_list(&self) -> &PerQuote {
+        &self.select_list
     }
 }
 
@@ -288,7 +290,8 @@ impl ColumnInfo {
         self.role.retires
     }
 
-    pub(crate) fn qualified(&self) -> PerQuote {
-        self.qualified
+    #[inline]
+    pub(crate) fn qualified(&self) -> &PerQuote {
+        &self.qualified
     }
 }

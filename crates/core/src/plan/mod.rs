@@ -7,7 +7,7 @@
 mod policies;
 pub(crate) mod write;
 
-use std::borrow::Cow;
+use std::ops::Deref;
 use std::sync::OnceLock;
 
 use jiff::Timestamp;
@@ -109,12 +109,53 @@ impl Kept {
     }
 }
 
+/// A query, or a copy of it that had to be changed. The copy is in a box, because most queries stay as they are and
+/// moving a large enum costs more than reading it.
+#[derive(Debug)]
+enum Tree<'q> {
+    Lent(&'q Select),
+    Own(Box<Select>),
+}
+
+impl Deref for Tree<'_> {
+    type Target = Select;
+
+    #[inline]
+    fn deref(&self) -> &Select {
+        match self {
+            Tree::Lent(select) => select,
+            Tree::Own(select) => select,
+        }
+    }
+}
+
+impl Tree<'_> {
+    /// The copy, made now if there is none yet.
+    fn to_mut(&mut self) -> &mut Select {
+        let own = match *self {
+            Tree::Own(ref mut select) => return select,
+            Tree::Lent(select) => Box::new(select.clone()),
+        };
+        *self = Tree::Own(own);
+        self.to_mut()
+    }
+
+    fn into_owned(self) -> Box<Select> {
+        match self {
+            Tree::Lent(select) => Box::new(select.clone()),
+            Tree::Own(select) => select,
+        }
+    }
+}
+
 /// A query under the policies of its tables.
 #[derive(Debug)]
 pub(crate) struct Planned<'q> {
     /// The query itself, where its policies need not stand inside it.
-    select: Cow<'q, Select>,
+    select: Tree<'q>,
     before_filters: BeforeFilters<'q>,
+    /// True if it may ask others than its one table.
+    asks_others: bool,
     met: Vec<PolicyUse>,
 }
 
@@ -122,7 +163,7 @@ pub(crate) struct Planned<'q> {
 #[derive(Debug)]
 enum BeforeFilters<'q> {
     Lent(&'q [Asked<Node>]),
-    Own(Policies),
+    Own(Box<Policies>),
 }
 
 /// A planned query as a writer reads it.
@@ -130,11 +171,17 @@ enum BeforeFilters<'q> {
 pub(crate) struct Plan<'p> {
     select: &'p Select,
     before_filters: &'p [Asked<Node>],
+    asks_others: bool,
 }
 
 impl<'p> Plan<'p> {
     pub(crate) fn select(self) -> &'p Select {
         self.select
+    }
+
+    /// Whether it may ask others than its one table: by a parent that is followed, or by a query inside.
+    pub(crate) fn asks_others(self) -> bool {
+        self.asks_others
     }
 
     /// The policies that stand before the filters of the outermost query.
@@ -145,12 +192,21 @@ impl<'p> Plan<'p> {
 
 impl<'q> Planned<'q> {
     /// A query whose policies stand inside it, or were asked before.
-    fn of(select: Select, met: Vec<PolicyUse>) -> Planned<'q> {
-        Planned { select: Cow::Owned(select), before_filters: BeforeFilters::Lent(&[]), met }
+    fn of(select: Box<Select>, met: Vec<PolicyUse>) -> Planned<'q> {
+        Planned {
+            select: Tree::Own(select),
+            before_filters: BeforeFilters::Lent(&[]),
+            asks_others: true,
+            met,
+        }
     }
 
     /// Plans a query that is read.
     pub(crate) fn read(select: &'q Select, asking: Asking<'q>) -> Result<Planned<'q>, Error> {
+        let asks_others = select.asks_others();
+        if !asks_others && select.table.policies().is_empty() {
+            return Ok(Planned { asks_others, ..Planned::to_compare(select) });
+        }
         let mut guard = Guard::new(asking.carried, asking.tells);
         // The caller is told, not the policy inside of which it was found.
         let (select, policies) = guard
@@ -160,18 +216,20 @@ impl<'q> Planned<'q> {
             _ if policies.is_empty() => BeforeFilters::Lent(&[]),
             Some(kept) => match kept.keep(policies) {
                 Ok(policies) => BeforeFilters::Lent(policies),
-                Err(policies) => BeforeFilters::Own(policies),
+                Err(policies) => BeforeFilters::Own(Box::new(policies)),
             },
-            None => BeforeFilters::Own(policies),
+            None => BeforeFilters::Own(Box::new(policies)),
         };
-        Ok(Planned { select, before_filters, met: guard.into_met() })
+        let asks_others = asks_others || matches!(select, Tree::Own(_));
+        Ok(Planned { select, before_filters, asks_others, met: guard.into_met() })
     }
 
     /// A query that is never run: its text alone is compared with others, and has none of its policies.
     pub(crate) fn to_compare(select: &'q Select) -> Planned<'q> {
         Planned {
-            select: Cow::Borrowed(select),
+            select: Tree::Lent(select),
             before_filters: BeforeFilters::Lent(&[]),
+            asks_others: true,
             met: Vec::new(),
         }
     }
@@ -179,8 +237,8 @@ impl<'q> Planned<'q> {
     /// Returns what a writer reads for as long as the query is lent; nothing if some of it is the plan's own.
     pub(crate) fn lent(&self) -> Option<Plan<'q>> {
         match (&self.select, &self.before_filters) {
-            (Cow::Borrowed(select), BeforeFilters::Lent(before_filters)) => {
-                Some(Plan { select, before_filters })
+            (Tree::Lent(select), BeforeFilters::Lent(before_filters)) => {
+                Some(Plan { select, before_filters, asks_others: self.asks_others })
             }
             _ => None,
         }
@@ -192,7 +250,7 @@ impl<'q> Planned<'q> {
             BeforeFilters::Lent(policies) => policies,
             BeforeFilters::Own(policies) => policies.as_slice(),
         };
-        Plan { select: &self.select, before_filters }
+        Plan { select: &self.select, before_filters, asks_others: self.asks_others }
     }
 
     /// Returns the policies that were met, if somebody looks.

@@ -7,12 +7,11 @@
 //! other in a circle come to an end, a policy is not applied inside its own condition.
 
 use std::any::TypeId;
-use std::borrow::Cow;
 use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use super::Policies;
+use super::{Policies, Tree};
 use crate::model::{Carried, Error, MissingValue, Origin, PolicyInfo, TableInfo};
 use crate::tree::{
     Asked, Body, Inner, InnerMut, Named, Node, Path, PolicyCondition, PolicyUse, Select, Source,
@@ -39,7 +38,7 @@ type Places = SmallVec<[(Source, Within); 2]>;
 
 /// A query inside another, with policies in it.
 enum Guarded {
-    Query(Select),
+    Query(Box<Select>),
     Named(Named),
 }
 
@@ -65,13 +64,13 @@ impl<'a> Guard<'a> {
     pub(super) fn outermost<'q>(
         &mut self,
         select: &'q Select,
-    ) -> Result<(Cow<'q, Select>, Policies), Error> {
+    ) -> Result<(Tree<'q>, Policies), Error> {
         if let Some(waived) = &select.waived {
             self.waived.extend(&waived.everywhere);
             self.all_waived = waived.all;
         }
         let inside = self.inside_of(select)?;
-        if let (Cow::Borrowed(select), true) = (&inside, select.is_over_one_table()) {
+        if let (Tree::Lent(select), true) = (&inside, select.is_over_one_table()) {
             let met = self.met.as_ref().map_or(0, Vec::len);
             if let Some(policies) = self.apart(select)? {
                 return Ok((inside, policies));
@@ -90,7 +89,7 @@ impl<'a> Guard<'a> {
             let Some(what) = condition else { continue };
             // The query may ask for the same itself, or another policy.
             let mut others = select.filters.iter().chain(&policies);
-            if what.facts().follows || others.any(|other| other.what == what) {
+            if what.facts().follows() || others.any(|other| other.what == what) {
                 return Ok(None);
             }
             policies.push(Asked { what, at: Origin::of(policy.declared_at()) });
@@ -99,7 +98,7 @@ impl<'a> Guard<'a> {
     }
 
     /// Applies the policies to a query and all that are inside of it.
-    pub(super) fn select<'q>(&mut self, select: &'q Select) -> Result<Cow<'q, Select>, Error> {
+    pub(super) fn select<'q>(&mut self, select: &'q Select) -> Result<Tree<'q>, Error> {
         let (waived_before, all_before) = (self.waived.len(), self.all_waived);
         if let Some(waived) = &select.waived {
             self.waived.extend(&waived.everywhere);
@@ -113,7 +112,7 @@ impl<'a> Guard<'a> {
     }
 
     /// Applies the policies to the queries that stand in one.
-    fn inside_of<'q>(&mut self, select: &'q Select) -> Result<Cow<'q, Select>, Error> {
+    fn inside_of<'q>(&mut self, select: &'q Select) -> Result<Tree<'q>, Error> {
         let (mut number, mut failed) = (0, None);
         let mut guarded = Vec::new();
         select.each_inner(&mut |inner| {
@@ -130,14 +129,14 @@ impl<'a> Guard<'a> {
             return Err(err);
         }
         if guarded.is_empty() {
-            return Ok(Cow::Borrowed(select));
+            return Ok(Tree::Lent(select));
         }
         let (mut select, mut number, mut misplaced) = (select.clone(), 0, false);
         let mut guarded = guarded.into_iter().peekable();
         select.each_inner_mut(&mut |inner| {
             if let Some((_, guarded)) = guarded.next_if(|(place, _)| *place == number) {
                 match (inner, guarded) {
-                    (InnerMut::Query(select), Guarded::Query(guarded)) => *select = guarded,
+                    (InnerMut::Query(select), Guarded::Query(guarded)) => *select = *guarded,
                     (InnerMut::Named(named), Guarded::Named(guarded)) => {
                         *named = Arc::new(guarded);
                     }
@@ -149,7 +148,7 @@ impl<'a> Guard<'a> {
         // Both walks show the same queries in the same order; if they ever do not, nothing is read.
         match misplaced || guarded.peek().is_some() {
             true => Err(Error::unfit_parts(MISPLACED)),
-            false => Ok(Cow::Owned(select)),
+            false => Ok(Tree::Own(Box::new(select))),
         }
     }
 
@@ -157,8 +156,8 @@ impl<'a> Guard<'a> {
     fn inner(&mut self, inner: Inner<'_>) -> Result<Option<Guarded>, Error> {
         match inner {
             Inner::Query(select) => match self.select(select)? {
-                Cow::Borrowed(_) => Ok(None),
-                Cow::Owned(select) => Ok(Some(Guarded::Query(select))),
+                Tree::Lent(_) => Ok(None),
+                Tree::Own(select) => Ok(Some(Guarded::Query(select))),
             },
             // It is written once for all places, so that nothing around a place counts.
             Inner::Named(named) => {
@@ -169,10 +168,10 @@ impl<'a> Guard<'a> {
                 let guarded = alone.select(&named.select);
                 self.met = alone.met;
                 match guarded? {
-                    Cow::Borrowed(_) => Ok(None),
-                    Cow::Owned(select) => Ok(Some(Guarded::Named(Named {
+                    Tree::Lent(_) => Ok(None),
+                    Tree::Own(select) => Ok(Some(Guarded::Named(Named {
                         id: named.id,
-                        select,
+                        select: *select,
                         fields: named.fields,
                     }))),
                 }
@@ -182,19 +181,19 @@ impl<'a> Guard<'a> {
 
     /// Applies the policies to the queries that stand in a value or a condition.
     pub(super) fn node(&mut self, node: &mut Node) -> Result<(), Error> {
-        if !node.facts().queries {
+        if !node.facts().queries() {
             return Ok(());
         }
         let mut guarded = Ok(());
         node.each_query(&mut |select| {
             if guarded.is_ok() {
                 let inside = self.select(select).map(|guarded| match guarded {
-                    Cow::Borrowed(_) => None,
-                    Cow::Owned(guarded) => Some(guarded),
+                    Tree::Lent(_) => None,
+                    Tree::Own(guarded) => Some(guarded),
                 });
                 match inside {
                     Ok(None) => {}
-                    Ok(Some(inside)) => *select = inside,
+                    Ok(Some(inside)) => *select = *inside,
                     Err(err) => guarded = Err(err),
                 }
             }
@@ -203,7 +202,10 @@ impl<'a> Guard<'a> {
     }
 
     /// Applies the policies of the tables whose rows are read or followed in a query itself.
-    fn rows_of<'q>(&mut self, mut select: Cow<'q, Select>) -> Result<Cow<'q, Select>, Error> {
+    fn rows_of<'q>(&mut self, mut select: Tree<'q>) -> Result<Tree<'q>, Error> {
+        if !select.has_policies() {
+            return Ok(select);
+        }
         let mut places = self.places(&select);
         // Policies stand before the filters, so that an engine which goes by that order computes nothing of rows
         // that are hidden.
@@ -222,7 +224,7 @@ impl<'a> Guard<'a> {
                 let Some(what) = self.condition(&select, source, table, policy, &within)? else {
                     continue;
                 };
-                let (select, follows) = (select.to_mut(), what.facts().follows);
+                let (select, follows) = (select.to_mut(), what.facts().follows());
                 let at = Origin::of(policy.declared_at());
                 select.require(Asked { what, at }, &mut policies);
                 if follows {
@@ -285,7 +287,7 @@ impl<'a> Guard<'a> {
         let mut condition = condition.map_err(|missing: MissingValue| {
             Error::missing_carried(policy.name(), table.name(), missing.type_name())
         })?;
-        if !condition.facts().queries {
+        if !condition.facts().queries() {
             return Ok(Some(condition));
         }
         let around = std::mem::replace(&mut self.within, within.clone());
@@ -308,7 +310,7 @@ impl<'a> Guard<'a> {
     /// Puts a query for the rows that may be seen in the place of a table of which there may be no row.
     fn visible_rows(
         &mut self,
-        select: &mut Cow<'_, Select>,
+        select: &mut Tree<'_>,
         source: Source,
         table: &'static TableInfo,
         within: Within,
@@ -320,14 +322,14 @@ impl<'a> Guard<'a> {
         let here: Vec<_> = waived.map(|(_, waiver)| (place, *waiver)).collect();
         visible.waived = Some(Box::new(Waived { here, ..Waived::default() }));
         let around = std::mem::replace(&mut self.within, within);
-        let guarded = self.rows_of(Cow::Owned(visible));
+        let guarded = self.rows_of(Tree::Own(Box::new(visible)));
         self.within = around;
         let visible = guarded?.into_owned();
         if visible.filters.is_empty() {
             return Ok(());
         }
         let select = select.to_mut();
-        let body = Body::Query(Box::new(visible));
+        let body = Body::Query(visible);
         match select
             .joins
             .iter_mut()
@@ -356,12 +358,30 @@ fn here_is(source: Source, id: SourceId) -> bool {
 impl Select {
     /// Whether its rows are those of one table, and it follows none of the parents of that.
     fn is_over_one_table(&self) -> bool {
+        self.is_of_one_table() && !self.follows()
+    }
+
+    /// Whether a table whose rows it reads or follows has policies. Every query is asked.
+    fn has_policies(&self) -> bool {
+        !self.table.policies().is_empty()
+            || self
+                .joins
+                .iter()
+                .any(|join| !join.table.policies().is_empty())
+            || self.leads_to_policies()
+    }
+
+    /// Whether others than one table are asked, by the query or by one inside of it.
+    pub(super) fn asks_others(&self) -> bool {
+        !self.is_of_one_table() || self.any_node(|node| node.facts().asks_others())
+    }
+
+    fn is_of_one_table(&self) -> bool {
         matches!(self.body, Body::Table)
             && here_is(self.entry(), self.source)
             && self.rows.len() == 1
             && self.joins.is_empty()
             && self.beside.is_empty()
-            && !self.follows()
     }
 
     /// Puts the condition of a policy behind those that stand before the filters already.

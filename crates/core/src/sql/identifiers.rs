@@ -5,7 +5,8 @@ use crate::model::{ColumnInfo, TableInfo};
 
 impl Quotes {
     /// The text that a descriptor holds ready for these marks. One that was read at run time holds none.
-    fn ready(self, texts: [&'static str; 2]) -> Option<&'static str> {
+    #[inline]
+    fn ready(self, texts: &[&'static str; 2]) -> Option<&'static str> {
         let ready = texts.get(self.ready?).copied();
         ready.filter(|text| !text.is_empty())
     }
@@ -23,6 +24,7 @@ pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
 }
 
 /// The table as it stands after FROM.
+#[inline]
 pub(super) fn push_table(text: &mut String, table: &TableInfo, quotes: Quotes) {
     if let Some(ready) = quotes.ready(table.from_clause()) {
         return text.push_str(ready);
@@ -35,6 +37,7 @@ pub(super) fn push_table(text: &mut String, table: &TableInfo, quotes: Quotes) {
 }
 
 /// A column of a table that is called by its own name.
+#[inline]
 pub(super) fn push_column(text: &mut String, column: &ColumnInfo, quotes: Quotes) {
     if let Some(ready) = quotes.ready(column.qualified()) {
         return text.push_str(ready);

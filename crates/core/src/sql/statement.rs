@@ -243,12 +243,6 @@ impl<'q> Statement<'q> {
         self
     }
 
-    /// The same as an insert, which keeps what it knows of its text.
-    pub(super) fn doing_insert(mut self) -> Self {
-        self.operation = Operation::Insert;
-        self
-    }
-
     /// The statement that asks the engine for its plan of this one; with `analyze` it also runs it
     /// and measures.
     pub fn explained(mut self, analyze: bool) -> Result<Statement<'q>, Error> {

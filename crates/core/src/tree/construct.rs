@@ -149,7 +149,7 @@ impl Node {
 
     /// `select` has one column.
     pub(crate) fn in_query(self, select: Box<Select>, may_be_null: bool, negated: bool) -> Node {
-        let of_select = Facts { windows: false, queries: true, ..select.facts() };
+        let of_select = select.facts().without(Facts::WINDOWS).with(Facts::QUERIES);
         let facts = self.facts().beside(of_select);
         let in_query = InQuery { operand: self, select, may_be_null, negated };
         Node::above(facts, |facts| Node::InQuery(facts, Box::new(in_query)))
@@ -157,7 +157,11 @@ impl Node {
 
     pub(crate) fn subquery(select: Box<Select>, asked: AskedOf) -> Node {
         let subquery = Subquery { select, asked };
-        let facts = Facts { windows: false, queries: true, ..subquery.select.facts() };
+        let facts = subquery
+            .select
+            .facts()
+            .without(Facts::WINDOWS)
+            .with(Facts::QUERIES);
         Node::above(facts, |facts| Node::Subquery(facts, Box::new(subquery)))
     }
 
@@ -213,7 +217,7 @@ impl Node {
 
     pub(crate) fn window(window: Window) -> Node {
         let facts = together(window.nodes()).of_function(window.of.call.function);
-        let facts = Facts { windows: true, ..facts };
+        let facts = facts.with(Facts::WINDOWS);
         Node::above(facts, |facts| Node::Window(facts, Box::new(window)))
     }
 

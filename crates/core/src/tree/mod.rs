@@ -92,33 +92,61 @@ pub enum Node {
 pub struct Facts {
     /// How many nodes stand below one another, this one included.
     depth: u16,
-    /// Whether a column of a followed parent is among them, so that there is a join to write.
-    pub(crate) follows: bool,
-    /// Whether a function of a window is among them, outside of queries inside.
-    pub(crate) windows: bool,
-    /// Whether a query stands in it.
-    pub(crate) queries: bool,
-    /// Whether computing it can be an error for some values on some engine.
-    pub(crate) can_fail: bool,
-    /// Whether a bind parameter is in it, whose value is given later.
-    pub(crate) parameters: bool,
+    /// What is among them, a bit for each, because every constructor puts those of its children together.
+    holds: u8,
 }
 
 impl Facts {
+    /// A column of a followed parent, so that there is a join to write.
+    const FOLLOWS: u8 = 1;
+    /// A function of a window, outside of queries inside.
+    const WINDOWS: u8 = 1 << 1;
+    /// A query.
+    const QUERIES: u8 = 1 << 2;
+    /// Something whose computing can be an error for some values on some engine.
+    const CAN_FAIL: u8 = 1 << 3;
+
+    /// Those of a node without others below it.
+    fn of(bit: u8, holds: bool) -> Facts {
+        Facts { depth: 0, holds: if holds { bit } else { 0 } }
+    }
+
+    fn with(self, bit: u8) -> Facts {
+        Facts { holds: self.holds | bit, ..self }
+    }
+
+    fn without(self, bit: u8) -> Facts {
+        Facts { holds: self.holds & !bit, ..self }
+    }
+
+    pub(crate) fn follows(self) -> bool {
+        self.holds & Facts::FOLLOWS != 0
+    }
+
+    pub(crate) fn windows(self) -> bool {
+        self.holds & Facts::WINDOWS != 0
+    }
+
+    pub(crate) fn queries(self) -> bool {
+        self.holds & Facts::QUERIES != 0
+    }
+
+    pub(crate) fn can_fail(self) -> bool {
+        self.holds & Facts::CAN_FAIL != 0
+    }
+
+    /// Whether other tables than the query's own may be asked: by a query, or by a parent that is followed.
+    pub(crate) fn asks_others(self) -> bool {
+        self.holds & (Facts::FOLLOWS | Facts::QUERIES) != 0
+    }
+
     fn beside(self, other: Facts) -> Facts {
-        Facts {
-            depth: self.depth.max(other.depth),
-            follows: self.follows | other.follows,
-            windows: self.windows | other.windows,
-            queries: self.queries | other.queries,
-            can_fail: self.can_fail | other.can_fail,
-            parameters: self.parameters | other.parameters,
-        }
+        Facts { depth: self.depth.max(other.depth), holds: self.holds | other.holds }
     }
 
     /// Of the arguments of a function together with itself.
     fn of_function(self, function: &Function) -> Facts {
-        Facts { can_fail: self.can_fail | function.can_fail(), ..self }
+        if function.can_fail() { self.with(Facts::CAN_FAIL) } else { self }
     }
 
     /// Of the terms of a list without the list itself.
@@ -270,15 +298,10 @@ pub struct Refused {
 impl Node {
     pub(crate) fn facts(&self) -> Facts {
         match self {
-            Node::Column(column) => {
-                Facts { follows: column.source.path != Path::HERE, ..Facts::default() }
-            }
-            Node::Bind(value) => {
-                Facts { parameters: matches!(value, BindValue::Parameter(..)), ..Facts::default() }
-            }
+            Node::Column(column) => Facts::of(Facts::FOLLOWS, column.source.path != Path::HERE),
             // The program's own text may do anything, but for one word of ours.
-            Node::Trusted(trusted) => Facts { can_fail: !trusted.closed, ..Facts::default() },
-            Node::Refused(_) | Node::Unfit(_) | Node::TooDeep => Facts::default(),
+            Node::Trusted(trusted) => Facts::of(Facts::CAN_FAIL, !trusted.closed),
+            Node::Bind(_) | Node::Refused(_) | Node::Unfit(_) | Node::TooDeep => Facts::default(),
             Node::Compare(_, facts, _)
             | Node::Between(facts, _)
             | Node::All(facts, _)

@@ -444,24 +444,23 @@ impl Select {
 
     /// Whether a column of a followed parent is in it.
     pub(crate) fn follows(&self) -> bool {
-        self.any_node(|node| node.facts().follows)
+        self.any_node(|node| node.facts().follows())
     }
 
     /// Whether a query stands in it, besides those in the place of its tables.
     pub(crate) fn holds_queries(&self) -> bool {
-        self.any_node(|node| node.facts().queries)
+        self.any_node(|node| node.facts().queries())
     }
 
-    /// Every query is asked, so by plain loops.
+    /// Whether a node of it fulfils something, in the order of [`nodes`](Self::nodes). Every query is asked, so by plain
+    /// loops.
     #[inline]
-    pub(crate) fn any_node(&self, holds: impl Fn(&Node) -> bool) -> bool {
-        self.filters.iter().any(|filter| holds(&filter.what))
+    pub(crate) fn any_node<'s>(&'s self, mut holds: impl FnMut(&'s Node) -> bool) -> bool {
+        self.values
+            .as_ref()
+            .is_some_and(|values| values.what.iter().any(&mut holds))
+            || self.filters.iter().any(|filter| holds(&filter.what))
             || self.orders.iter().any(|order| holds(&order.what.by))
-            || self
-                .values
-                .as_ref()
-                .is_some_and(|values| values.what.iter().any(&holds))
-            || self.keys.iter().any(&holds)
             || self
                 .joins
                 .iter()
@@ -470,6 +469,7 @@ impl Select {
                 .special
                 .as_ref()
                 .is_some_and(|special| special.nodes().any(|(node, _)| holds(node)))
+            || self.keys.iter().any(&mut holds)
     }
 
     pub(crate) fn facts(&self) -> Facts {

@@ -67,7 +67,7 @@ impl Node {
 
     /// Shows the source of every column of a followed parent in it, those in subqueries too.
     pub(crate) fn visit_followed(&self, see: &mut dyn FnMut(Source)) {
-        if !self.facts().follows {
+        if !self.facts().follows() {
             return;
         }
         let inside = match self {
@@ -114,7 +114,7 @@ impl Node {
 
     /// Shows each query that stands in it, but not those that stand in these in turn.
     fn each_inner<'n>(&'n self, see: &mut dyn FnMut(Inner<'n>)) {
-        if !self.facts().queries {
+        if !self.facts().queries() {
             return;
         }
         match self {
@@ -127,7 +127,7 @@ impl Node {
 
     /// Gives each query that stands in it to be changed, but not those that stand in these in turn.
     pub(crate) fn each_query(&mut self, change: &mut dyn FnMut(&mut Select)) {
-        if !self.facts().queries {
+        if !self.facts().queries() {
             return;
         }
         match self {
@@ -212,9 +212,10 @@ impl Select {
         for join in &self.joins {
             join.body.each_inner(see);
         }
-        if self.holds_queries() {
-            self.nodes().for_each(|node| node.each_inner(see));
-        }
+        self.any_node(|node| {
+            node.each_inner(see);
+            false
+        });
     }
 
     /// Gives the same queries to be changed, in the same order.

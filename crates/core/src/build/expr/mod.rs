@@ -49,7 +49,7 @@ pub use window::{
 /// Returns whether computing an expression can be an error for some values, on some engine.
 #[doc(hidden)]
 pub fn can_fail<E: Expression>(expression: E) -> bool {
-    expression.into_node().facts().can_fail
+    expression.into_node().facts().can_fail()
 }
 
 /// A bind parameter: a value that is given when the statement is run.

@@ -10,7 +10,7 @@ const WINDOW_IN_FILTER: &str = "a function of a window stands in a filter, but i
 
 impl Select {
     pub(super) fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
-        let condition = match condition.facts().windows {
+        let condition = match condition.facts().windows() {
             false => condition,
             true => Node::Unfit(WINDOW_IN_FILTER),
         };

@@ -146,7 +146,7 @@ impl Select {
                 Some("a query of groups, distinct rows and the like is joined as `from(query)`")
             }
             () if !other.joins.is_empty() => Some("a query that joins tables cannot be joined"),
-            () if optional && other.facts().follows => {
+            () if optional && other.facts().follows() => {
                 Some("a table that may be missing cannot be joined by a parent that is followed")
             }
             () => None,

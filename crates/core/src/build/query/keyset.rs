@@ -42,7 +42,7 @@ impl Keyset {
         if select
             .orders
             .iter()
-            .any(|order| order.what.by.facts().windows)
+            .any(|order| order.what.by.facts().windows())
         {
             return unfit(WINDOWS);
         }

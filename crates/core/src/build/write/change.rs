@@ -3,7 +3,7 @@
 use std::fmt;
 use std::marker::PhantomData;
 
-use super::{IntoAssignments, Writes};
+use super::Writes;
 use crate::build::table::Table;
 use crate::model::{Error, Origin};
 use crate::plan::Asking;

@@ -5,7 +5,7 @@ use smallvec::smallvec;
 use super::{Part, Parts, Step, WantedBack, found, retire};
 use crate::model::{BindValue, ColumnInfo, Error, Made, Origin, TableInfo};
 use crate::plan::policies::Guard;
-use crate::plan::{Asking, Plan, Planned};
+use crate::plan::{Asking, Plan, Planned, Tree};
 use crate::tree::{
     Asked, AskedOf, Assignment, Body, Comparison, Lock, Node, PolicyUse, RawColumn, Select,
 };
@@ -21,7 +21,7 @@ pub(crate) struct Change {
 /// A table to change, with the rows that are meant under its policies, and what they are set to.
 #[derive(Debug)]
 pub(crate) struct Target {
-    select: Select,
+    select: Box<Select>,
     sets: Vec<Assignment>,
     deletes: bool,
     met: Vec<PolicyUse>,
@@ -113,7 +113,7 @@ impl Change {
                 Made::Given | Made::StampedOnInsert | Made::StampedOnWrite => {}
             }
         }
-        let mut select = self.select.copied_with(&mut sets);
+        let mut select = Box::new(self.select.copied_with(&mut sets));
         let version = table
             .columns()
             .iter()
@@ -137,7 +137,7 @@ impl Change {
         for_good: bool,
         asking: Asking<'_>,
     ) -> Result<Target, Error> {
-        let mut select = self.select.copied();
+        let mut select = Box::new(self.select.copied());
         let mut sets = Vec::new();
         if !for_good {
             sets = retire::marks(table, &mut select, self.at, asking);
@@ -148,7 +148,7 @@ impl Change {
     /// The table and the rows, with the policies that hold for them.
     pub(crate) fn target(
         &self,
-        select: Select,
+        select: Box<Select>,
         mut sets: Vec<Assignment>,
         asking: Asking<'_>,
     ) -> Result<Target, Error> {
@@ -172,13 +172,17 @@ impl Change {
         }
         let mut guard = Guard::new(asking.carried, asking.tells);
         let mut guard_all = || {
-            let guarded = guard.select(&select)?.into_owned();
+            let guarded = match guard.select(&select)? {
+                Tree::Lent(_) => None,
+                Tree::Own(guarded) => Some(guarded),
+            };
             for set in &mut sets {
                 guard.node(&mut set.value)?;
             }
             Ok::<_, Error>(guarded)
         };
-        let mut select = guard_all().map_err(|err| err.asked_at(self.at))?;
+        let guarded = guard_all().map_err(|err| err.asked_at(self.at))?;
+        let mut select = guarded.unwrap_or(select);
         let met = guard.into_met();
         let deletes = sets.is_empty();
         let itself = select.rows.len() == 1
@@ -190,7 +194,7 @@ impl Change {
             select.orders.clear();
             return Ok(Target { select, sets, deletes, met });
         }
-        let mut outer = Select::over(table, Body::Table, select.asked_at);
+        let mut outer = Box::new(Select::over(table, Body::Table, select.asked_at));
         let place = outer.entry();
         for set in &mut sets {
             set.value.each_column(&mut |column| {
@@ -206,7 +210,7 @@ impl Change {
             [key] => {
                 let values = smallvec::smallvec![of(entry, key)];
                 select.values = Some(Asked { what: values, at: self.at });
-                of(place, key).in_query(Box::new(select), false, false)
+                of(place, key).in_query(select, false, false)
             }
             _ if select.is_limited() => return refuse(WIDE_KEY),
             keys => {
@@ -214,7 +218,7 @@ impl Change {
                     let same = Node::compare(Comparison::Equal, of(entry, key), of(place, key));
                     select.filters.push(Asked { what: same, at: self.at });
                 }
-                Node::subquery(Box::new(select), AskedOf::Exists)
+                Node::subquery(select, AskedOf::Exists)
             }
         };
         outer.filters.push(Asked { what: found, at: self.at });
@@ -260,14 +264,14 @@ impl Target {
     ) -> Result<Target, Error> {
         let change = Change { select: Box::new(stored.clone()), every_row: true, at };
         match sets.is_empty() {
-            true => change.target(stored.copied(), Vec::new(), asking),
+            true => change.target(Box::new(stored.copied()), Vec::new(), asking),
             false => change.update(table, sets, None, asking),
         }
     }
 
     /// Returns what a writer reads of the rows.
     pub(crate) fn plan(&self) -> Plan<'_> {
-        Plan { select: &self.select, before_filters: &[] }
+        Plan { select: &self.select, before_filters: &[], asks_others: true }
     }
 
     pub(crate) fn sets(&self) -> &[Assignment] {

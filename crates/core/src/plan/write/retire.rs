@@ -90,7 +90,7 @@ pub(crate) fn children(
     step: &Step<'_>,
 ) -> Result<Changing, Error> {
     let keys: Vec<&'static ColumnInfo> = table.key().collect();
-    let mut rows = Select::over(table, Body::Table, change.at);
+    let mut rows = Box::new(Select::over(table, Body::Table, change.at));
     let those = found::keyed(rows.entry(), &keys, step.found.unwrap_or_default())?;
     rows.filters.push(Asked { what: those, at: change.at });
     // Their policies were asked when the keys were found.
@@ -104,20 +104,24 @@ pub(crate) fn children(
         }
         sets = marks(reference.target(), &mut rows, change.at, asking);
     }
-    let retired = Change { select: Box::new(rows.clone()), every_row: true, at: change.at };
+    let retired = Change { select: rows.clone(), every_row: true, at: change.at };
     let target = retired.target(rows, sets, asking)?;
     Ok(Changing::Change { target, returning: false })
 }
 
 /// The rows of another table that belong to these.
-fn belonging_to(mut parents: Select, reference: &'static Reference, at: Origin) -> Select {
-    let mut rows = Select::over(reference.target(), Body::Table, at);
+fn belonging_to(
+    mut parents: Box<Select>,
+    reference: &'static Reference,
+    at: Origin,
+) -> Box<Select> {
+    let mut rows = Box::new(Select::over(reference.target(), Body::Table, at));
     let pairs: Vec<[RawColumn; 2]> = reference.pairs_at(parents.entry(), rows.entry()).collect();
     let belong = match pairs.as_slice() {
         [[of_parent, own]] => {
             let values = smallvec::smallvec![Node::Column(*of_parent)];
             parents.values = Some(Asked { what: values, at });
-            Node::Column(*own).in_query(Box::new(parents), of_parent.info.is_nullable(), false)
+            Node::Column(*own).in_query(parents, of_parent.info.is_nullable(), false)
         }
         pairs => {
             for pair in pairs {
@@ -125,7 +129,7 @@ fn belonging_to(mut parents: Select, reference: &'static Reference, at: Origin) 
                 let same = Node::compare(Comparison::Equal, of_parent, own);
                 parents.filters.push(Asked { what: same, at });
             }
-            Node::subquery(Box::new(parents), AskedOf::Exists)
+            Node::subquery(parents, AskedOf::Exists)
         }
     };
     rows.filters.push(Asked { what: belong, at });

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use smallvec::SmallVec;
 
-use super::{Writer, push_placeholder};
+use super::{Writer, push_placeholder, written};
 use crate::dialect::{Grammar, Placeholder, Quotes, ReturningForm, ReturningOf, UpsertForm};
 use crate::model::{ColumnInfo, Error, Origin, TableInfo};
 use crate::plan::write::{NewRows, OnConflict, Target};
@@ -25,10 +25,11 @@ impl<'q> Writer<'q> {
         // A WITH stands before a query only, on some engines.
         self.inlines = true;
         match self.write_target(target, returning) {
-            Ok(()) => Ok(Statement {
-                operation: if target.deletes() { Operation::Delete } else { Operation::Update },
-                ..self.into_statement()
-            }),
+            Ok(()) => {
+                let operation =
+                    if target.deletes() { Operation::Delete } else { Operation::Update };
+                Ok(written!(self, operation, usize::MAX, SmallVec::new()))
+            }
             Err(err) => Err(err.asked_at(self.asked_at)),
         }
     }
@@ -270,8 +271,9 @@ pub(in crate::sql) fn on_conflict<'q>(
     writer.tables = tables;
     let written = writer.write_conflict(target, conflict.new, form);
     written.map_err(|err| err.asked_at(origin))?;
-    let statement = Statement { marks, origin, ..writer.into_statement() };
-    Ok(statement.doing_insert().into_owned_binds())
+    let mut statement = written!(writer, Operation::Insert, usize::MAX, SmallVec::new());
+    (statement.marks, statement.origin) = (marks, origin);
+    Ok(statement.into_owned_binds())
 }
 
 impl<'q> Writer<'q> {

@@ -328,7 +328,9 @@ impl<'q> Writer<'q> {
     /// Goes into a query: from here on its tables have names.
     pub(super) fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
         let beyond = |source: &Source| source.path != Path::HERE;
-        let follows = select.rows.iter().any(beyond) || select.follows();
+        // Of the outermost query it is known.
+        let asks_others = self.asks_others || !std::ptr::eq(select, self.select);
+        let follows = asks_others && (select.rows.iter().any(beyond) || select.follows());
         let followed = if follows { select.followed(in_rows) } else { Vec::new() };
         self.names.enter(select, followed)
     }

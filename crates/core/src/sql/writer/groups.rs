@@ -274,7 +274,7 @@ impl<'q> Writer<'q> {
                 return Err(Error::unfit_parts(ORDERED_BEFORE));
             }
         }
-        if keys.all.iter().any(|key| key.facts().windows) {
+        if keys.all.iter().any(|key| key.facts().windows()) {
             return Err(Error::unfit_parts(WINDOW_IN_TOTAL));
         }
         if inside.iter().any(|key| !keys.all.contains(key)) {
@@ -361,7 +361,7 @@ impl<'q> Writer<'q> {
         over: Option<&'q Window>,
     ) -> Result<(), Error> {
         let form = self.form_of(&aggregate.call)?;
-        if over.is_none() && aggregate.nodes().any(|node| node.facts().windows) {
+        if over.is_none() && aggregate.nodes().any(|node| node.facts().windows()) {
             return Err(Error::unfit_parts(WINDOW_IN_TOTAL));
         }
         if over.is_some() && !form.contains("{*}") {

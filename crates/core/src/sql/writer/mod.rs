@@ -34,6 +34,7 @@ pub(super) struct Writer<'q> {
     select: &'q Select,
     grammar: &'static dyn Grammar,
     quotes: Quotes,
+    placeholder: Placeholder,
     /// True if the dialect has no type of truth values, so that a condition is no value.
     has_no_truth: bool,
     text: String,
@@ -60,6 +61,8 @@ pub(super) struct Writer<'q> {
     inlines: bool,
     /// What the rows of the outermost query have to fulfil besides its filters.
     policies: &'q [Asked<Node>],
+    /// True if a parent may be followed, or a query may stand in it.
+    asks_others: bool,
     tables: Tables,
     /// Whether what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
@@ -67,6 +70,27 @@ pub(super) struct Writer<'q> {
     alters_session: bool,
     purpose: Purpose,
 }
+
+/// What a writer has written, as a statement. No function, because writers and statements are large to move.
+macro_rules! written {
+    ($writer:expr, $operation:expr, $most_rows:expr, $key_cells:expr) => {
+        Statement {
+            grammar: $writer.grammar,
+            text: $writer.text,
+            binds: Binds::Each($writer.binds),
+            marks: $writer.marks.unwrap_or_default(),
+            origin: $writer.select.asked_at,
+            most_rows: $most_rows,
+            key_cells: $key_cells,
+            operation: $operation,
+            tables: $writer.tables,
+            once: false,
+            alters_session: $writer.alters_session,
+            copying: None,
+        }
+    };
+}
+use written;
 
 impl<'q> Writer<'q> {
     pub(super) fn new(
@@ -85,6 +109,7 @@ impl<'q> Writer<'q> {
             select,
             grammar,
             quotes: grammar.quotes(),
+            placeholder: grammar.placeholder(),
             has_no_truth: !matches!(grammar.truth(), TruthForm::Value),
             // Enough for the everyday query, so that the buffer is not moved while it grows.
             text: String::with_capacity(list + select.room()),
@@ -100,6 +125,7 @@ impl<'q> Writer<'q> {
             defined: 0,
             inlines: false,
             policies: plan.before_filters(),
+            asks_others: plan.asks_others(),
             tables: Tables::new(),
             guarded: false,
             alters_session: false,
@@ -128,38 +154,20 @@ impl<'q> Writer<'q> {
         }
         let select = self.select;
         match written {
-            Ok(()) => Ok(Statement {
-                key_cells: match select.keys.is_empty() {
+            Ok(()) => {
+                let key_cells = match select.keys.is_empty() {
                     true => SmallVec::new(),
                     false => self.key_cells(select).collect(),
-                },
-                most_rows: match wanted {
+                };
+                let most_rows = match wanted {
                     Wanted::Rows | Wanted::Page { .. } => usize::MAX,
                     Wanted::AtMost(_) if select.at_most_one => 1,
                     Wanted::AtMost(rows) => usize::from(rows),
                     Wanted::Count | Wanted::Presence => 1,
-                },
-                ..self.into_statement()
-            }),
+                };
+                Ok(written!(self, Operation::Read, most_rows, key_cells))
+            }
             Err(err) => Err(err.asked_at(self.asked_at)),
-        }
-    }
-
-    /// What was written, as a statement that reads.
-    fn into_statement(self) -> Statement<'q> {
-        Statement {
-            grammar: self.grammar,
-            text: self.text,
-            binds: Binds::Each(self.binds),
-            marks: self.marks.unwrap_or_default(),
-            origin: self.select.asked_at,
-            most_rows: usize::MAX,
-            key_cells: SmallVec::new(),
-            operation: Operation::Read,
-            tables: self.tables,
-            once: false,
-            alters_session: self.alters_session,
-            copying: None,
         }
     }
 
@@ -174,7 +182,11 @@ impl<'q> Writer<'q> {
         }
     }
 
+    #[inline]
     fn check_bind(&self, value: &BindValue) -> Result<(), Error> {
+        if value.is_ordinary() {
+            return Ok(());
+        }
         match self.grammar.refusal(value) {
             // Its value is given and checked later.
             Some(_)
@@ -190,7 +202,7 @@ impl<'q> Writer<'q> {
     fn push_bind(&mut self, value: Cow<'q, BindValue>) -> Result<(), Error> {
         self.check_bind(&value)?;
         self.binds.push(value);
-        push_placeholder(&mut self.text, self.grammar.placeholder(), self.binds.len());
+        push_placeholder(&mut self.text, self.placeholder, self.binds.len());
         Ok(())
     }
 
@@ -248,7 +260,7 @@ impl Select {
         let of_joins = self.joins.iter().flat_map(|join| &join.on);
         self.filters
             .iter()
-            .chain(of_joins.filter(|on| on.what.facts().follows))
+            .chain(of_joins.filter(|on| on.what.facts().follows()))
     }
 
     /// About how long the text of its clauses is.
@@ -261,11 +273,16 @@ impl Select {
     }
 }
 
+#[inline]
 fn push_placeholder(text: &mut String, placeholder: Placeholder, number: usize) {
     match placeholder {
         Placeholder::QuestionMark => text.push('?'),
         Placeholder::Numbered(mark) => {
-            text.push_str(mark);
+            // One letter is pushed faster than copied.
+            match mark.as_bytes() {
+                [letter] => text.push(char::from(*letter)),
+                _ => text.push_str(mark),
+            }
             push_number(text, number);
         }
     }

@@ -245,7 +245,7 @@ impl<'q> Writer<'q> {
     /// A table beside the others. Where its conditions follow its own parents, which are joined after
     /// it, they stand with the filters.
     fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
-        let on = join.on.iter().filter(|on| !on.what.facts().follows);
+        let on = join.on.iter().filter(|on| !on.what.facts().follows());
         let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
         let kind = match (join.optional, on.is_empty()) {
             (true, _) => JoinKind::Left,
