@@ -39,7 +39,7 @@ type Places = SmallVec<[(Source, Within); 2]>;
 /// A query inside another, with policies in it.
 enum Guarded {
     Query(Box<Select>),
-    Named(Named),
+    Named(Arc<Named>),
 }
 
 impl<'a> Guard<'a> {
@@ -138,7 +138,7 @@ impl<'a> Guard<'a> {
                 match (inner, guarded) {
                     (InnerMut::Query(select), Guarded::Query(guarded)) => *select = *guarded,
                     (InnerMut::Named(named), Guarded::Named(guarded)) => {
-                        *named = Arc::new(guarded);
+                        *named = guarded;
                     }
                     (InnerMut::Query(_) | InnerMut::Named(_), _) => misplaced = true,
                 }
@@ -169,11 +169,11 @@ impl<'a> Guard<'a> {
                 self.met = alone.met;
                 match guarded? {
                     Tree::Lent(_) => Ok(None),
-                    Tree::Own(select) => Ok(Some(Guarded::Named(Named {
-                        id: named.id,
-                        select: *select,
-                        fields: named.fields,
-                    }))),
+                    Tree::Own(select) => {
+                        let (id, fields) = (named.id, named.fields);
+                        let guarded = Named { id, select: *select, fields };
+                        Ok(Some(Guarded::Named(Arc::new(guarded))))
+                    }
                 }
             }
         }

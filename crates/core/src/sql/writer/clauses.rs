@@ -3,8 +3,9 @@
 use std::borrow::Cow;
 use std::ops::RangeFrom;
 
+use super::limits::Cap;
 use super::{Writer, push_number};
-use crate::dialect::{Collated, LimitForm, TruthForm};
+use crate::dialect::{Collated, TruthForm};
 use crate::model::{BindValue, Error, Origin, TableInfo};
 use crate::plan::Wanted;
 use crate::sql::identifiers::{push_identifier, push_select_list};
@@ -503,97 +504,6 @@ impl<'q> Writer<'q> {
             false => self.write_value(node),
         }
     }
-
-    /// How many rows, after how many: as the query says, and as `cap` says of what is read of it.
-    pub(super) fn write_limit(
-        &mut self,
-        select: &'q Select,
-        cap: Option<Cap>,
-    ) -> Result<(), Error> {
-        let at = select.asked_at;
-        let bound = |rows| Cow::Owned(BindValue::Int(rows));
-        let limit = match (&select.limit, cap) {
-            (Some(Asked { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
-                let left = own.saturating_sub(after.unwrap_or(0)).max(0);
-                Some((bound(rows.min(left)), *at))
-            }
-            (Some(Asked { what, at }), _) => Some((Cow::Borrowed(what), *at)),
-            (None, Some(Cap { rows, .. })) => Some((bound(rows), at)),
-            (None, None) => None,
-        };
-        let offset = match (&select.offset, cap.and_then(|cap| cap.after)) {
-            (None, None) => None,
-            (None, Some(after)) => Some((bound(after), at)),
-            (Some(Asked { what: BindValue::Int(own), at }), Some(after)) => {
-                Some((bound(own.saturating_add(after)), *at))
-            }
-            (Some(Asked { what, at }), _) => Some((Cow::Borrowed(what), *at)),
-        };
-        self.write_limit_of(limit, offset)
-    }
-
-    pub(super) fn write_limit_of(
-        &mut self,
-        limit: Option<(Cow<'q, BindValue>, Origin)>,
-        offset: Option<(Cow<'q, BindValue>, Origin)>,
-    ) -> Result<(), Error> {
-        match self.grammar.limit() {
-            LimitForm::LimitOffset { no_limit } => {
-                let alone = limit.is_none();
-                if let Some((rows, at)) = limit {
-                    self.clause(" LIMIT ", at);
-                    self.push_bind(rows)?;
-                }
-                if let Some((rows, at)) = offset {
-                    self.clause(" ", at);
-                    if alone && !no_limit.is_empty() {
-                        self.push(no_limit);
-                        self.push(" ");
-                    }
-                    self.push("OFFSET ");
-                    self.push_bind(rows)?;
-                }
-            }
-            LimitForm::OffsetFetch => {
-                if let Some((rows, at)) = offset {
-                    self.clause(" OFFSET ", at);
-                    self.push_bind(rows)?;
-                    self.push(" ROWS");
-                }
-                if let Some((rows, at)) = limit {
-                    self.clause(" FETCH NEXT ", at);
-                    self.push_bind(rows)?;
-                    self.push(" ROWS ONLY");
-                }
-            }
-        }
-        Ok(())
-    }
-}
-
-impl<'q> Writer<'q> {
-    /// One row after so many, whose number is bound.
-    pub(super) fn write_one_after(&mut self, rows: &'q BindValue) -> Result<(), Error> {
-        match self.grammar.limit() {
-            LimitForm::LimitOffset { .. } => {
-                self.push(" LIMIT 1 OFFSET ");
-                self.push_bind(Cow::Borrowed(rows))
-            }
-            LimitForm::OffsetFetch => {
-                self.push(" OFFSET ");
-                self.push_bind(Cow::Borrowed(rows))?;
-                self.push(" ROWS FETCH NEXT 1 ROWS ONLY");
-                Ok(())
-            }
-        }
-    }
-}
-
-/// A limit that whoever reads a query adds to it, and how many rows come before.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Cap {
-    after: Option<i64>,
-    rows: i64,
 }
 
 /// What the values of a list are called.

@@ -1,6 +1,7 @@
 //! Groups of rows: the keys, the totals, and where a key that is computed is used again.
 
-use super::clauses::{Cap, Naming};
+use super::clauses::Naming;
+use super::limits::Cap;
 use super::{Writer, push_number};
 use crate::dialect::TruthForm;
 use crate::model::Error;

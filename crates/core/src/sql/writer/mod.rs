@@ -1,12 +1,12 @@
 //! The one walker: it reads the tree and writes the text, the binds and the origins in one pass.
 //!
-//! `clauses` writes queries, `sources` what they are of, `groups` and `windows` those of groups and of so
-//! many of each kind, `subqueries` queries inside; `nodes` writes values and conditions, and `lookup` what a
-//! value is looked up in.
+//! `clauses` writes queries, `limits` LIMIT and OFFSET, `sources` FROM, `groups` and `windows` queries of groups and of so
+//! many rows of each kind, `subqueries` queries inside; `nodes` writes values and conditions, and `lookup` IN.
 
 mod changes;
 mod clauses;
 mod groups;
+mod limits;
 mod lookup;
 mod nodes;
 mod sources;

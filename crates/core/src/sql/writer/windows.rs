@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use super::clauses::{Cap, Naming};
+use super::clauses::Naming;
+use super::limits::Cap;
 use super::{Writer, push_number};
 use crate::dialect::Collated;
 use crate::model::{BindValue, Error};
