@@ -9,7 +9,7 @@ use crate::tree::{Assignment, Node, RawColumn, Source};
 
 /// A column of a table in a query: a field of the struct that closures are given.
 ///
-/// It is a small `Copy` value. What can be done with it is in [`Expression`].
+/// It is a small `Copy` value. What can be done with it is in [`Expression`](crate::Expression).
 pub struct Column<T> {
     raw: RawColumn,
     holds: PhantomData<fn() -> T>,

@@ -11,7 +11,7 @@ use crate::plan::write::{Change, Part, Parts, Step, Target, WantedBack, Way, chi
 use crate::sql::{Sql, Statement};
 use crate::tree::Assignment;
 
-/// What becomes of rows of `T`: columns are set. Made by [`Query::update`].
+/// What becomes of rows of `T`: columns are set. Made by [`Query::update`](crate::Query::update).
 #[must_use = "an update does nothing until a handle writes it"]
 pub struct Update<T> {
     change: Change,
@@ -20,7 +20,7 @@ pub struct Update<T> {
     rows: PhantomData<fn() -> T>,
 }
 
-/// Rows of `T` that are deleted, or where the table says so retired. Made by [`Query::delete`].
+/// Rows of `T` that are deleted, or where the table says so retired. Made by [`Query::delete`](crate::Query::delete).
 #[must_use = "a delete does nothing until a handle writes it"]
 pub struct Delete<T> {
     change: Change,
