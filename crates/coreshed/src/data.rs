@@ -80,8 +80,9 @@ pub fn load(db: &Database) -> Result<()> {
             table.name()
         );
     }
+    let schema = schema(db.dialect())?;
     let loaded = db.transaction(|tx| {
-        for statement in schema(db.dialect()).split_inclusive(';') {
+        for statement in schema.split_inclusive(';') {
             if !statement.trim().is_empty() {
                 tx.run_text(statement, Vec::new())?;
             }
@@ -114,14 +115,15 @@ fn drop_tables(db: &Database) {
     let _ = db.run_text("DROP TABLE core_shed", Vec::new());
 }
 
-fn schema(dialect: Dialect) -> String {
-    let mysql = include_str!("../schema/mariadb.sql");
-    match dialect {
+fn schema(dialect: Dialect) -> Result<String> {
+    let mariadb = include_str!("../schema/mariadb.sql");
+    Ok(match dialect {
         Dialect::Sqlite => include_str!("../schema/sqlite.sql").to_owned(),
         Dialect::Postgres => include_str!("../schema/postgres.sql").to_owned(),
-        Dialect::MySql => mysql.replace("utf8mb4_nopad_bin", "utf8mb4_0900_bin"),
-        _ => mysql.to_owned(),
-    }
+        Dialect::MariaDb => mariadb.to_owned(),
+        Dialect::MySql => mariadb.replace("utf8mb4_nopad_bin", "utf8mb4_0900_bin"),
+        other => bail!("the demo has no tables for {other}"),
+    })
 }
 
 fn fill(tx: &Transaction<'_>, dialect: Dialect, table: &TableInfo) -> Result<()> {

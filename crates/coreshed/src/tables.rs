@@ -148,7 +148,7 @@ pub struct Lab {
     /// The country it is in.
     #[nepheline(by_code_point)]
     pub country: String,
-    /// Whether it is accredited.
+    /// True if it is accredited.
     pub accredited: bool,
 }
 

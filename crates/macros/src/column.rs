@@ -18,11 +18,11 @@ pub(crate) struct ColumnField<'a> {
     pub(crate) generated: bool,
     pub(crate) unique: bool,
     pub(crate) by_code_point: bool,
-    /// Whether updates count in it.
+    /// True if updates count in it.
     pub(crate) version: bool,
     /// When the time is put into it: `insert`, or `write`.
     pub(crate) stamp: Option<Ident>,
-    /// Whether it is a row of its own, of several columns.
+    /// True if it is a row of its own, of several columns.
     pub(crate) nested: bool,
     pub(crate) reference: Option<Reference>,
 }
@@ -99,7 +99,7 @@ impl<'a> ColumnField<'a> {
     }
 }
 
-/// Whether a type is written as an `Option`, which is all that can be seen here.
+/// Returns whether a type is written as an `Option`, which is all that can be seen here.
 pub(crate) fn is_option(ty: &Type) -> bool {
     match ty {
         Type::Path(path) => path

@@ -16,7 +16,7 @@ pub(crate) struct Reference {
     pub(crate) own: Vec<Ident>,
     /// The fields there; empty means the key.
     pub(crate) theirs: Vec<Ident>,
-    /// Whether there may be no such row although no field here is NULL.
+    /// True if there may be no such row although no field here is NULL.
     pub(crate) optional: bool,
 }
 

@@ -1,4 +1,4 @@
-//! What the answers of a dialect are made of: pieces of SQL text, and which of a few forms a thing has.
+//! The parts of a dialect's answers: pieces of SQL text, and which of a few forms a clause has.
 
 /// The marks around identifiers. The closing one is doubled inside them.
 #[derive(Debug, Clone, Copy)]
@@ -18,7 +18,7 @@ impl Quotes {
     pub const BACKTICK: Quotes = Quotes { open: '`', close: '`', ready: Some(1) };
 }
 
-/// How a bind is written.
+/// The form of a bind.
 #[derive(Debug, Clone, Copy)]
 pub enum Placeholder {
     /// `?`
@@ -27,7 +27,7 @@ pub enum Placeholder {
     Numbered(&'static str),
 }
 
-/// How a condition becomes a value, and a value a condition.
+/// The form in which a condition is a value, and a truth value a condition.
 #[derive(Debug, Clone, Copy)]
 pub enum TruthForm {
     /// They are the same.
@@ -35,19 +35,19 @@ pub enum TruthForm {
     /// There is no type of truth values: what stands around a condition to make a number of it, and after such a number
     /// to make a condition.
     Number {
-        /// What stands before a condition, between it and itself once more, and after that.
+        /// The text before a condition, between it and the same condition once more, and after that.
         of_condition: [&'static str; 3],
-        /// What stands after a number to ask whether it is true.
+        /// The text after a number that asks whether it is true.
         is_true: &'static str,
     },
 }
 
-/// How many rows a query gives, after how many.
+/// The form of LIMIT and OFFSET.
 #[derive(Debug, Clone, Copy)]
 pub enum LimitForm {
     /// `LIMIT ? OFFSET ?`, with what stands in place of the limit where there is an offset alone.
     LimitOffset {
-        /// What stands in place of the limit.
+        /// The text in place of the limit.
         no_limit: &'static str,
     },
     /// `OFFSET ? ROWS FETCH NEXT ? ROWS ONLY`, as in the standard.
@@ -57,24 +57,24 @@ pub enum LimitForm {
 /// The write whose rows are given back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ReturningOf {
-    /// Of new rows.
+    /// INSERT.
     Insert,
-    /// Of changed rows.
+    /// UPDATE.
     Update,
-    /// Of deleted rows.
+    /// DELETE.
     Delete,
 }
 
-/// How rows are given back.
+/// The form in which a write gives back its rows.
 #[derive(Debug, Clone, Copy)]
 pub enum ReturningForm {
     /// By a list of columns at the end of the statement, after this.
     AtEnd(&'static str),
     /// By a list of columns before the values or the conditions, each of them after this.
     BeforeRows {
-        /// What stands before the list.
+        /// The text before the list.
         opening: &'static str,
-        /// What stands before each column.
+        /// The text before each column.
         column: &'static str,
     },
 }
@@ -120,7 +120,7 @@ impl DistinctForm {
     }
 }
 
-/// How text is matched with a pattern.
+/// The form of a match with a pattern.
 #[derive(Debug, Clone, Copy)]
 pub enum PatternForm {
     /// `GLOB`, with the pattern rewritten to its wildcards.
@@ -161,7 +161,7 @@ pub enum ListEncoding {
     },
 }
 
-/// How an insert updates rows that are there already.
+/// The form of an upsert.
 #[derive(Debug, Clone, Copy)]
 pub struct UpsertForm {
     /// The text after the rows.
@@ -196,7 +196,7 @@ impl UpsertForm {
     };
 }
 
-/// How a nullable expression is ordered: `{first}x{first}, x{then}`, or only the second part.
+/// The form of an order of a nullable expression: `{first}x{first}, x{then}`, or only the second part.
 #[derive(Debug, Clone, Copy)]
 pub struct NullOrder {
     /// The text around the expression where it is decided first which rows are NULL.

@@ -55,7 +55,7 @@ impl fmt::Display for Dialect {
     }
 }
 
-/// How a dialect writes what a writer has to write.
+/// The answers of a dialect to the questions of a writer.
 pub trait Grammar: fmt::Debug + Sync {
     /// The name of the dialect in messages.
     fn name(&self) -> &'static str;
@@ -65,20 +65,20 @@ pub trait Grammar: fmt::Debug + Sync {
         Quotes::DOUBLE
     }
 
-    /// How a bind is written.
+    /// Returns the form of a bind.
     fn placeholder(&self) -> Placeholder {
         Placeholder::QuestionMark
     }
 
-    /// How a condition and a truth value are told apart, if they are.
+    /// Returns the form in which a condition is a value, and a truth value a condition.
     fn truth(&self) -> TruthForm {
         TruthForm::Value
     }
 
-    /// How many rows a query gives, and how many it leaves out before them.
+    /// Returns how many rows a query gives, and how many it leaves out before them.
     fn limit(&self) -> LimitForm;
 
-    /// What a join is opened by, if there is such a join.
+    /// Returns the text that opens a join, if there is such a join.
     fn join(&self, kind: JoinKind) -> Option<&'static str> {
         Some(match kind {
             JoinKind::Inner => " INNER JOIN ",
@@ -87,7 +87,7 @@ pub trait Grammar: fmt::Debug + Sync {
         })
     }
 
-    /// What stands between the queries of a set, if there is such a set.
+    /// Returns the text between the queries of a set, if there is such a set.
     fn set(&self, operator: SetOperator) -> Option<&'static str> {
         Some(match operator {
             SetOperator::Union => " UNION ",
@@ -97,12 +97,12 @@ pub trait Grammar: fmt::Debug + Sync {
         })
     }
 
-    /// What opens a query that uses its own rows, if there is such a query.
+    /// Returns the text that opens a recursive common table expression, if there is one.
     fn recursion(&self) -> Option<&'static str> {
         Some("WITH RECURSIVE ")
     }
 
-    /// What comes before the sets of keys by which rows are grouped several times, if one query can do that.
+    /// Returns the text before the grouping sets of GROUP BY, if there are such.
     fn grouping_sets(&self) -> Option<&'static str> {
         None
     }
@@ -115,12 +115,12 @@ pub trait Grammar: fmt::Debug + Sync {
         self.text_equality()
     }
 
-    /// What to write around a bind of a type where nothing beside it tells the engine which it is.
+    /// Returns the text around a bind where nothing beside it tells the engine its type.
     fn bind_alone(&self, sql_type: SqlType) -> [&'static str; 2] {
         self.bind_beside(sql_type)
     }
 
-    /// What to write around a bind that is compared with a value of its type.
+    /// Returns the text around a bind that is compared with a value of its type.
     fn bind_beside(&self, _sql_type: SqlType) -> [&'static str; 2] {
         ["", ""]
     }
@@ -136,36 +136,36 @@ pub trait Grammar: fmt::Debug + Sync {
     /// The text of a function, if the dialect has one.
     fn form(&self, function: &Function) -> Option<&'static str>;
 
-    /// How two values are found to be different where NULL is a value like any.
+    /// Returns the comparison that two values differ, where NULL is a value like any.
     fn distinct(&self) -> DistinctForm;
 
     /// The opposite; where `guarded` it has to be false, not NULL, for one value and a NULL.
     fn not_distinct(&self, guarded: bool) -> DistinctForm;
 
-    /// How text is matched with a pattern, letter case being significant.
+    /// Returns the form of a match with a pattern whose letter case counts.
     fn pattern(&self) -> PatternForm;
 
-    /// How a value is looked up in a list that is one bind. Where `guarded`, the condition stands
+    /// Returns the form of a lookup in a list that is one bind. Where `guarded`, the condition stands
     /// below NOT or OR, which some engines plan badly.
     fn list(&self, item: SqlType, guarded: bool) -> ListForm;
 
-    /// How a nullable expression is ordered with its NULLs at the wanted end.
+    /// Returns the form of an order of a nullable expression, its NULLs at the wanted end.
     fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder;
 
-    /// Whether values of the type can be compared and ordered.
+    /// Returns whether values of the type can be compared and ordered.
     fn can_compare(&self, sql_type: SqlType) -> bool {
         sql_type != SqlType::Json
     }
 
-    /// Whether the engine can compute with values of the type.
+    /// Returns whether the engine can compute with values of the type.
     fn can_compute(&self, _sql_type: SqlType) -> bool {
         true
     }
 
-    /// What to write before a statement to get its plan, or with `analyze` also to measure it.
+    /// Returns the text before a statement that asks for its plan, or with `analyze` also measures it.
     fn explain(&self, analyze: bool) -> Option<&'static str>;
 
-    /// How rows are locked, if they can be: the clause, and what follows the tables that it names.
+    /// Returns the clause that locks rows, if they can be locked: the text before and after the tables that it names.
     fn lock(&self, lock: Lock) -> Option<[&'static str; 2]> {
         Some(match lock {
             Lock::Wait => [" FOR UPDATE", ""],
@@ -174,40 +174,40 @@ pub trait Grammar: fmt::Debug + Sync {
         })
     }
 
-    /// Whether a lock names the tables whose rows it is of: without, those of tables beside are locked too.
+    /// Returns whether a lock names the tables whose rows it is of: without, those of tables beside are locked too.
     fn locks_named_tables(&self) -> bool {
         false
     }
 
-    /// Whether an aggregate can be told which rows count: `FILTER (WHERE ..)`.
+    /// Returns whether an aggregate can be told which rows count: `FILTER (WHERE ..)`.
     fn has_filter(&self) -> bool {
         true
     }
 
-    /// How the rows of a write are given back, if they can be.
+    /// Returns the form in which a write gives back its rows, if it can.
     fn returning(&self, _write: ReturningOf) -> Option<ReturningForm> {
         Some(ReturningForm::AtEnd(" RETURNING "))
     }
 
-    /// What follows the name of a table for a new row of nothing but defaults.
+    /// Returns the text after the name of a table that inserts a row of nothing but defaults.
     fn default_row(&self) -> &'static str {
         " DEFAULT VALUES"
     }
 
-    /// Whether an update computes each value from those that it has set before.
+    /// Returns whether an update computes each value from those that it has set before.
     fn sets_in_turn(&self) -> bool {
         false
     }
 
-    /// How an insert updates rows that are there already, if it can.
+    /// Returns the form of an upsert, if there is one.
     fn upsert(&self) -> Option<UpsertForm> {
         Some(UpsertForm::ON_CONFLICT)
     }
 
-    /// How many values one statement can bind, and how many rows are inserted fastest together.
+    /// Returns how many values one statement can bind, and how many rows are inserted fastest together.
     fn most_inserted(&self) -> [usize; 2];
 
-    /// Whether there is COPY, in PostgreSQL's binary form.
+    /// Returns whether there is COPY, in PostgreSQL's binary form.
     fn copies(&self) -> bool {
         false
     }
@@ -222,7 +222,7 @@ pub trait Grammar: fmt::Debug + Sync {
         }
     }
 
-    /// Whether floats have infinities.
+    /// Returns whether floats have infinities.
     fn has_infinity(&self) -> bool {
         true
     }
@@ -235,15 +235,15 @@ pub trait Grammar: fmt::Debug + Sync {
     /// The name of the engine in OpenTelemetry's conventions for databases.
     fn system_name(&self) -> &'static str;
 
-    /// Whether a server runs its statements, which sees their comments; else the program does itself.
+    /// Returns whether a server runs its statements, which sees their comments; else the program does itself.
     fn is_of_server(&self) -> bool {
         true
     }
 }
 
-/// What follows from the answers.
+/// Facts that follow from the answers.
 impl dyn Grammar {
-    /// How many rows of so many columns are inserted by one statement.
+    /// Returns how many rows of so many columns are inserted by one statement.
     pub(crate) fn rows_at_once(&self, columns: usize) -> usize {
         let [binds, rows] = self.most_inserted();
         match columns {
@@ -253,23 +253,23 @@ impl dyn Grammar {
         }
     }
 
-    /// Whether an upsert goes by whichever unique column a row is found by, and does not tell which.
+    /// Returns whether an upsert goes by whichever unique column a row is found by, and does not tell which.
     pub(crate) fn confuses_unique_columns(&self) -> bool {
         self.upsert().is_some_and(|form| !form.names_columns)
     }
 
-    /// Whether an upsert counts the rows that it changed, and gives back also those that it left as they are.
+    /// Returns whether an upsert counts the rows that it changed, and gives back also those that it left as they are.
     pub(crate) fn upserts_loosely(&self) -> bool {
         self.upsert().is_some_and(|form| !form.has_condition)
     }
 
-    /// Whether it is told how many rows an upsert inserted: with each row, or by how the server counts.
+    /// Returns whether it is told how many rows an upsert inserted: with each row, or by how the server counts.
     pub(crate) fn tells_inserted(&self) -> bool {
         self.upsert()
             .is_some_and(|form| form.tells_inserted.is_some() || form.counts_updates_twice)
     }
 
-    /// Whether rows that are updated, or deleted, can be given back.
+    /// Returns whether rows that are updated, or deleted, can be given back.
     pub(crate) fn returns(&self, deleted: bool) -> bool {
         let write = if deleted { ReturningOf::Delete } else { ReturningOf::Update };
         self.returning(write).is_some()

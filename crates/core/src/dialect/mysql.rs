@@ -5,7 +5,7 @@ use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
     Quotes, ReturningForm, ReturningOf, UpsertForm,
 };
-use crate::model::{Function, SqlType};
+use crate::model::{Function, SentType, SqlType};
 
 /// What the two engines call the same things.
 #[derive(Debug)]
@@ -19,9 +19,9 @@ pub(super) struct Flavour {
     uuid_bind: [&'static str; 2],
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
-    /// Whether rows that are inserted or deleted can be given back; updated ones cannot on either.
+    /// True if rows that are inserted or deleted can be given back; updated ones cannot on either.
     returns_written: bool,
-    /// Whether an update sees what it has just set; MariaDB is told by its `sql_mode` to set all at once.
+    /// True if an update sees what it has just set; MariaDB is told by its `sql_mode` to set all at once.
     sets_in_turn: bool,
 }
 
@@ -112,15 +112,34 @@ impl Grammar for Flavour {
             SqlType::DateTime | SqlType::Timestamp => ["CAST(", " AS DATETIME(6))"],
             SqlType::Time => ["CAST(", " AS TIME(6))"],
             SqlType::Uuid => self.uuid_bind,
-            _ => self.bind_beside(sql_type),
+            SqlType::Boolean
+            | SqlType::SmallInt
+            | SqlType::Integer
+            | SqlType::BigInt
+            | SqlType::Real
+            | SqlType::Double
+            | SqlType::Text
+            | SqlType::Bytes
+            | SqlType::Decimal
+            | SqlType::Json => self.bind_beside(sql_type),
         }
     }
 
     // Beside text a decimal is taken for a float. Rust's have at most 28 digits after the point.
     fn bind_beside(&self, sql_type: SqlType) -> [&'static str; 2] {
-        match sql_type {
-            SqlType::Decimal => ["CAST(", " AS DECIMAL(57, 28))"],
-            _ => ["", ""],
+        match sql_type.sent() {
+            SentType::Decimal => ["CAST(", " AS DECIMAL(57, 28))"],
+            SentType::Boolean
+            | SentType::Integer
+            | SentType::Float
+            | SentType::Text
+            | SentType::Bytes
+            | SentType::Date
+            | SentType::Time
+            | SentType::DateTime
+            | SentType::Timestamp
+            | SentType::Uuid
+            | SentType::Json => ["", ""],
         }
     }
 
@@ -164,7 +183,11 @@ impl Grammar for Flavour {
                 (plain, ", '$[*]' COLUMNS (v DATETIME(6) PATH '$')) j)")
             }
             SqlType::Decimal => (plain, ", '$[*]' COLUMNS (v DECIMAL(65,30) PATH '$')) j)"),
-            _ => (plain, ", '$[*]' COLUMNS (v BIGINT PATH '$')) j)"),
+            SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => {
+                (plain, ", '$[*]' COLUMNS (v BIGINT PATH '$')) j)")
+            }
+            // Lists of it are refused before, because it cannot be compared.
+            SqlType::Json => (plain, ", '$[*]' COLUMNS (v JSON PATH '$')) j)"),
         };
         let longest_text = if guarded { LONGEST_GUARDED_TEXT } else { usize::MAX };
         let encoding = ListEncoding::Json { zone_mark: false, longest_text };

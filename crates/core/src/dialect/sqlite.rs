@@ -3,7 +3,7 @@
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
 };
-use crate::model::{Function, SqlType};
+use crate::model::{Function, SentType, SqlType};
 use crate::tree::Lock;
 
 #[derive(Debug)]
@@ -53,9 +53,19 @@ impl Grammar for Sqlite {
     }
 
     fn list(&self, item: SqlType, _guarded: bool) -> ListForm {
-        let open = match item {
-            SqlType::Bytes => " IN (SELECT unhex(value) FROM json_each(",
-            _ => " IN (SELECT value FROM json_each(",
+        let open = match item.sent() {
+            SentType::Bytes => " IN (SELECT unhex(value) FROM json_each(",
+            SentType::Boolean
+            | SentType::Integer
+            | SentType::Float
+            | SentType::Text
+            | SentType::Date
+            | SentType::Time
+            | SentType::DateTime
+            | SentType::Timestamp
+            | SentType::Uuid
+            | SentType::Decimal
+            | SentType::Json => " IN (SELECT value FROM json_each(",
         };
         let encoding = ListEncoding::Json { zone_mark: true, longest_text: usize::MAX };
         ListForm { left: self.text_order(), open, open_negated: None, close: "))", encoding }

@@ -133,7 +133,7 @@ impl Function {
         self.verbatim
     }
 
-    /// Whether the engine has to understand the values that it is given.
+    /// Returns whether the engine has to understand the values that it is given.
     pub(crate) fn computes(&self) -> bool {
         self.computes
     }
@@ -142,7 +142,7 @@ impl Function {
         self.is_condition
     }
 
-    /// Whether computing it can be an error for some values.
+    /// Returns whether computing it can be an error for some values.
     pub(crate) fn can_fail(&self) -> bool {
         self.can_fail
     }

@@ -131,7 +131,7 @@ impl KeyPart {
             SqlType::Timestamp => as_stored::<Timestamp>(cell),
             SqlType::Uuid => as_stored::<Uuid>(cell),
             SqlType::Decimal => as_stored::<Decimal>(cell),
-            _ => None,
+            SqlType::Json => None,
         }
     }
 }

@@ -203,7 +203,7 @@ pub struct ColumnRole {
     pub generated: bool,
     pub unique: bool,
     pub by_code_point: bool,
-    /// Whether a time in it marks the row as withdrawn.
+    /// True if a time in it marks the row as withdrawn.
     pub retires: bool,
     pub made: Made,
 }
@@ -252,32 +252,32 @@ impl ColumnInfo {
         self.sql_type
     }
 
-    /// Whether the field is an `Option`, so that NULL is expected.
+    /// Returns whether the field is an `Option`, so that NULL is expected.
     pub fn is_nullable(&self) -> bool {
         self.nullable
     }
 
-    /// Whether the column is the primary key or a part of it.
+    /// Returns whether the column is the primary key or a part of it.
     pub fn is_key(&self) -> bool {
         self.role.key
     }
 
-    /// Whether the database makes the value when a row is inserted.
+    /// Returns whether the database makes the value when a row is inserted.
     pub fn is_generated(&self) -> bool {
         self.role.generated
     }
 
-    /// Whether no two rows share a value of this column.
+    /// Returns whether no two rows share a value of this column.
     pub fn is_unique(&self) -> bool {
         self.role.unique
     }
 
-    /// Whether the database compares the column's text by code point of its own accord.
+    /// Returns whether the database compares the column's text by code point of its own accord.
     pub fn is_by_code_point(&self) -> bool {
         self.role.by_code_point
     }
 
-    /// Whether an insert is given its value.
+    /// Returns whether an insert is given its value.
     pub(crate) fn is_given(&self) -> bool {
         !self.is_generated() && matches!(self.role.made, Made::Given)
     }

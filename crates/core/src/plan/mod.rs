@@ -19,7 +19,7 @@ use crate::dialect::Grammar;
 use crate::model::{Carried, Clock, Error};
 use crate::tree::{Asked, Node, PolicyUse, Select};
 
-/// What a reading verb wants of a query.
+/// The answer that a reading verb wants of a query.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wanted {
@@ -41,9 +41,9 @@ pub enum Wanted {
 pub struct Asking<'a> {
     pub grammar: &'static dyn Grammar,
     pub carried: &'a Carried,
-    /// What the time is, where nothing else is carried as the clock.
+    /// Tells the time, where no clock is carried.
     pub time: fn() -> Timestamp,
-    /// What it is for all statements of a write.
+    /// The time for all statements of a write.
     pub stopped_at: Option<Timestamp>,
     /// True if many rows may be copied, where the engine does that faster.
     pub copies: bool,
@@ -179,7 +179,7 @@ impl<'p> Plan<'p> {
         self.select
     }
 
-    /// Whether it may ask others than its one table: by a parent that is followed, or by a query inside.
+    /// Returns whether it may ask others than its one table: by a parent that is followed, or by a query inside.
     pub(crate) fn asks_others(self) -> bool {
         self.asks_others
     }

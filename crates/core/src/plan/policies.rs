@@ -356,12 +356,12 @@ fn here_is(source: Source, id: SourceId) -> bool {
 }
 
 impl Select {
-    /// Whether its rows are those of one table, and it follows none of the parents of that.
+    /// Returns whether its rows are those of one table, and it follows none of the parents of that.
     fn is_over_one_table(&self) -> bool {
         self.is_of_one_table() && !self.follows()
     }
 
-    /// Whether a table whose rows it reads or follows has policies. Every query is asked.
+    /// Returns whether a table whose rows it reads or follows has policies. Every query is asked.
     fn has_policies(&self) -> bool {
         !self.table.policies().is_empty()
             || self
@@ -371,7 +371,7 @@ impl Select {
             || self.leads_to_policies()
     }
 
-    /// Whether others than one table are asked, by the query or by one inside of it.
+    /// Returns whether others than one table are asked, by the query or by one inside of it.
     pub(super) fn asks_others(&self) -> bool {
         !self.is_of_one_table() || self.any_node(|node| node.facts().asks_others())
     }
@@ -397,7 +397,7 @@ impl Select {
         *policies += 1;
     }
 
-    /// Whether a parent that is followed, or one on the way to it, has policies. Without a list of them,
+    /// Returns whether a parent that is followed, or one on the way to it, has policies. Without a list of them,
     /// since every query is asked.
     fn leads_to_policies(&self) -> bool {
         let mut sources = self.rows.iter().chain(&self.beside);
@@ -422,7 +422,7 @@ impl Select {
         has || self.is_behind_policies(Source { path: before, ..source })
     }
 
-    /// Whether there may be no row of the table that stands there.
+    /// Returns whether there may be no row of the table that stands there.
     fn is_optional(&self, source: Source) -> bool {
         match source.path.last() {
             Some((before, step)) => {

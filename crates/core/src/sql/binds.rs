@@ -35,7 +35,7 @@ impl<'q> Binds<'q> {
         }
     }
 
-    /// Whether no dialect could have a reason to refuse one of them, as is known at once of most.
+    /// Returns whether no dialect could have a reason to refuse one of them, as is known at once of most.
     pub(crate) fn are_ordinary(&self) -> bool {
         match self {
             Binds::Each(binds) => binds.iter().all(|bind| bind.is_ordinary()),

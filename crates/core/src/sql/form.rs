@@ -10,7 +10,7 @@ pub(super) enum Part {
     Text(&'static str),
     Argument {
         number: usize,
-        /// Whether it stands between commas or the brackets of a call, or is all there is.
+        /// True if it stands between commas or the brackets of a call, or is all there is.
         alone: bool,
     },
 }
@@ -58,7 +58,7 @@ pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
     })
 }
 
-/// Whether the text of a form is one call: a name, and brackets around all the rest.
+/// Returns whether the text of a form is one call: a name, and brackets around all the rest.
 pub(super) fn is_closed(form: &str) -> bool {
     let form = form.strip_suffix("{*}").unwrap_or(form);
     let name = form.trim_start_matches(|c: char| c.is_ascii_alphanumeric() || c == '_');

@@ -29,14 +29,16 @@ pub(super) struct Visible {
     pub(super) alias: Option<Box<str>>,
     /// How it came to be followed, and who asked for it first.
     pub(super) followed: Option<Asked<&'static Reference>>,
-    /// Whether there may be no row of it.
+    /// True if there may be no row of it.
     pub(super) optional: bool,
-    /// Whether it is the new row that an insert brings, beside the stored one.
+    /// True if it is the new row that an insert brings, beside the stored one.
     pub(super) is_new: bool,
 }
 
 impl Names {
     /// Goes into a query, which sees what is around it, with the parents that are followed in it.
+    ///
+    /// A parent whose row a filter requires is not optional.
     pub(super) fn enter(
         &mut self,
         select: &Select,
@@ -47,10 +49,10 @@ impl Names {
         }
         self.before.push(self.visible.len());
         self.stand(select.source, select.table, false);
-        self.follow_from(select.source, &followed)?;
+        self.follow_from(select, select.source, &followed)?;
         for join in &select.joins {
             self.stand(join.source, join.table, join.optional);
-            self.follow_from(join.source, &followed)?;
+            self.follow_from(select, join.source, &followed)?;
         }
         Ok(())
     }
@@ -82,12 +84,20 @@ impl Names {
         });
     }
 
-    fn follow_from(&mut self, id: SourceId, followed: &[Asked<Source>]) -> Result<(), Error> {
+    fn follow_from(
+        &mut self,
+        select: &Select,
+        id: SourceId,
+        followed: &[Asked<Source>],
+    ) -> Result<(), Error> {
         let mut from_here = followed.iter().filter(|followed| followed.what.id == id);
-        from_here.try_for_each(|followed| self.follow(followed.what, followed.at))
+        from_here.try_for_each(|followed| {
+            let required = select.requires(followed.what);
+            self.follow(followed.what, required, followed.at)
+        })
     }
 
-    fn follow(&mut self, source: Source, at: Origin) -> Result<(), Error> {
+    fn follow(&mut self, source: Source, required: bool, at: Origin) -> Result<(), Error> {
         let last = source.path.last().filter(|_| !source.path.is_too_long());
         let from = last.and_then(|(path, step)| {
             let from = self.visible.iter().rev();
@@ -107,7 +117,7 @@ impl Names {
             table,
             alias,
             followed: Some(Asked { what: reference, at }),
-            optional: optional || reference.is_optional(),
+            optional: !required && (optional || reference.is_optional()),
             is_new: false,
         });
         Ok(())

@@ -36,7 +36,7 @@ pub struct Statement<'q> {
     pub(super) copying: Option<Copying>,
 }
 
-/// What a statement is written for.
+/// The purpose of a statement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Purpose {
     /// A driver runs it, and needs no more than the text and the binds.
@@ -81,11 +81,11 @@ impl Template {
     }
 }
 
-/// What a driver needs to copy rows.
+/// The facts that a driver needs to copy rows.
 #[doc(hidden)]
 #[derive(Debug, Clone)]
 pub struct Copying {
-    /// Of how many values a row is.
+    /// The number of values of a row.
     pub columns: usize,
     /// The table, as it is written in statements.
     pub table: Box<str>,
@@ -354,7 +354,7 @@ impl<'q> Statement<'q> {
         self.binds.each(&mut take);
     }
 
-    /// How many rows need to be fetched at most; a driver does not ask for one beyond.
+    /// Returns how many rows need to be fetched at most; a driver does not ask for one beyond.
     pub fn most_rows(&self) -> usize {
         self.most_rows
     }

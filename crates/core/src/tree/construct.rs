@@ -10,7 +10,7 @@ use super::{
 use crate::model::{BindValue, Function, List, SqlType, function};
 
 impl AskedOf {
-    /// Whether it asks for a value; else it asks if there are rows, which is never NULL and has an
+    /// Returns whether it asks for a value; else it asks if there are rows, which is never NULL and has an
     /// opposite.
     pub(crate) fn is_a_value(&self) -> bool {
         matches!(self, AskedOf::Count | AskedOf::Value)

@@ -87,12 +87,12 @@ pub enum Node {
     TooDeep,
 }
 
-/// What is known of a node without looking into it.
+/// A summary of a node and all below it, kept by the constructors.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Facts {
-    /// How many nodes stand below one another, this one included.
+    /// The number of nodes below one another, this one included.
     depth: u16,
-    /// What is among them, a bit for each, because every constructor puts those of its children together.
+    /// A bit for each thing among them. Every constructor joins those of its children, which is one operation so.
     holds: u8,
 }
 
@@ -135,7 +135,7 @@ impl Facts {
         self.holds & Facts::CAN_FAIL != 0
     }
 
-    /// Whether other tables than the query's own may be asked: by a query, or by a parent that is followed.
+    /// Returns whether other tables than the query's own may be asked: by a query, or by a parent that is followed.
     pub(crate) fn asks_others(self) -> bool {
         self.holds & (Facts::FOLLOWS | Facts::QUERIES) != 0
     }
@@ -144,12 +144,12 @@ impl Facts {
         Facts { depth: self.depth.max(other.depth), holds: self.holds | other.holds }
     }
 
-    /// Of the arguments of a function together with itself.
+    /// Returns the facts of a function from those of its arguments.
     fn of_function(self, function: &Function) -> Facts {
         if function.can_fail() { self.with(Facts::CAN_FAIL) } else { self }
     }
 
-    /// Of the terms of a list without the list itself.
+    /// Returns the facts of the terms of a list, without the list itself.
     fn inside(self) -> Facts {
         Facts { depth: self.depth - 1, ..self }
     }
@@ -185,7 +185,7 @@ pub struct OneOf {
 pub struct InQuery {
     pub(crate) operand: Node,
     pub(crate) select: Box<Select>,
-    /// Whether NULL may be among what is selected.
+    /// True if NULL may be among what is selected.
     pub(crate) may_be_null: bool,
     pub(crate) negated: bool,
 }
@@ -246,7 +246,7 @@ pub struct Case {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Aggregate {
     pub(crate) call: Call,
-    /// Whether each value counts once.
+    /// True if each value counts once.
     pub(crate) distinct: bool,
     /// Which rows count, if not all of them.
     pub(crate) among: Option<Node>,
@@ -258,7 +258,7 @@ pub struct Aggregate {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Key {
     pub(crate) of: Node,
-    /// Whether there are groups of all its values together too.
+    /// True if there are groups of all its values together too.
     pub(crate) rolled_up: bool,
 }
 
@@ -284,7 +284,7 @@ pub(crate) struct Frame {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Trusted {
     pub(crate) text: Box<str>,
-    /// Whether it is one word, which never needs brackets.
+    /// True if it is one word, which never needs brackets.
     pub(crate) closed: bool,
     pub(crate) sql_type: SqlType,
 }
@@ -373,7 +373,7 @@ impl Node {
         }
     }
 
-    /// Whether a dialect has to be told to compare this by code point.
+    /// Returns whether a dialect has to be told to compare this by code point.
     pub(crate) fn needs_collation(&self) -> bool {
         match self {
             Node::Column(column) => column.needs_collation(),

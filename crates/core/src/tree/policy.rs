@@ -113,7 +113,7 @@ impl PolicyUse {
         self.policy
     }
 
-    /// Whether it was waived, so that it does not hold.
+    /// Returns whether it was waived, so that it does not hold.
     pub fn is_waived(&self) -> bool {
         self.waived
     }

@@ -44,7 +44,7 @@ pub struct Select {
     pub(crate) values: Option<Asked<SmallVec<[Node; 1]>>>,
     /// The struct that each row is read into, if its fields are to name what is selected.
     pub(crate) named: Option<&'static TableInfo>,
-    /// Whether the first filter names a row by its key or a unique column, so that at most one can match.
+    /// True if the first filter names a row by its key or a unique column, so that at most one can match.
     pub(crate) at_most_one: bool,
     // Room for what most queries have, so that they need no further allocation.
     pub(crate) filters: SmallVec<[Asked<Node>; 4]>,
@@ -186,7 +186,7 @@ impl Body {
 /// What a query is besides the rows of its tables.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Special {
-    /// Whether there is a row for each group of rows.
+    /// True if there is a row for each group of rows.
     pub(crate) grouped: bool,
     /// What the rows are grouped by besides the keys that are selected.
     pub(crate) group_keys: Vec<Asked<Node>>,
@@ -204,7 +204,7 @@ pub(crate) struct OfEach {
     pub(crate) alike_in: Vec<Node>,
     pub(crate) limit: Option<BindValue>,
     pub(crate) offset: Option<BindValue>,
-    /// Whether it is enough that those which are alike come in order.
+    /// True if it is enough that those which are alike come in order.
     pub(crate) order_apart: bool,
     pub(crate) asked_at: Origin,
 }
@@ -245,7 +245,7 @@ pub(crate) struct Join {
     pub(crate) body: Body,
     /// Which rows belong together: all of them, if nothing is said.
     pub(crate) on: SmallVec<[Asked<Node>; 4]>,
-    /// Whether rows stay that have none beside them.
+    /// True if rows stay that have none beside them.
     pub(crate) optional: bool,
     pub(crate) asked_at: Origin,
 }
@@ -322,7 +322,7 @@ impl Select {
         self.special.as_ref().is_some_and(|special| special.grouped)
     }
 
-    /// Whether all rows together are one group, so that there is one result.
+    /// Returns whether all rows together are one group, so that there is one result.
     pub(crate) fn is_one_group(&self) -> bool {
         let Some(special) = self.special.as_ref().filter(|special| special.grouped) else {
             return false;
@@ -331,7 +331,7 @@ impl Select {
         special.group_keys.is_empty() && !values.any(Node::holds_keys)
     }
 
-    /// Whether there is more to it than all rows that pass the filters.
+    /// Returns whether there is more to it than all rows that pass the filters.
     pub(super) fn is_more_than_rows(&self) -> bool {
         self.is_limited() || self.special.is_some()
     }
@@ -442,12 +442,12 @@ impl Select {
         nodes.chain(special).chain(&mut self.keys)
     }
 
-    /// Whether a column of a followed parent is in it.
+    /// Returns whether a column of a followed parent is in it.
     pub(crate) fn follows(&self) -> bool {
         self.any_node(|node| node.facts().follows())
     }
 
-    /// Whether a query stands in it, besides those in the place of its tables.
+    /// Returns whether a query stands in it, besides those in the place of its tables.
     pub(crate) fn holds_queries(&self) -> bool {
         self.any_node(|node| node.facts().queries())
     }

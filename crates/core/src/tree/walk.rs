@@ -58,7 +58,7 @@ impl Node {
         }
     }
 
-    /// Whether a key of groups is in it.
+    /// Returns whether a key of groups is in it.
     pub(super) fn holds_keys(&self) -> bool {
         let mut holds = matches!(self, Node::Key(..));
         self.children(&mut |child| holds |= child.holds_keys());

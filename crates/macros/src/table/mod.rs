@@ -34,7 +34,7 @@ pub(crate) struct TableItem<'a> {
     references: Vec<Reference>,
     pub(crate) children: Vec<Children>,
     linked: Vec<Linked>,
-    /// Whether rows can be written out by serde, under the names of the columns.
+    /// True if rows can be written out by serde, under the names of the columns.
     serialize: bool,
     /// The functions that are its policies.
     pub(crate) policies: Vec<Path>,
@@ -252,7 +252,7 @@ impl<'a> TableItem<'a> {
         }
     }
 
-    /// Whether a field that a reference is made of may be NULL, as far as its type says so.
+    /// Returns whether a field that a reference is made of may be NULL, as far as its type says so.
     fn is_nullable(&self, reference: &Reference) -> bool {
         let fields = self
             .columns

@@ -229,7 +229,7 @@ impl Pool {
         })
     }
 
-    /// How many connections there can be.
+    /// Returns how many connections there can be.
     pub(crate) fn max_size(&self) -> usize {
         self.pool.status().max_size
     }

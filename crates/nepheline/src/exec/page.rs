@@ -39,7 +39,7 @@ impl Paging {
         self
     }
 
-    /// How many rows come before the page.
+    /// Returns how many rows come before the page.
     pub(crate) fn offset(self) -> Result<u64, Error> {
         match (self.size, self.number) {
             (0, _) => Err(Error::unfit_page("a page has one row at least")),
@@ -82,12 +82,12 @@ impl<R> Page<R> {
         self.paging.number
     }
 
-    /// How many rows the query has in all.
+    /// Returns how many rows the query has in all.
     pub fn all_rows(&self) -> u64 {
         self.all
     }
 
-    /// How many pages there are in all; none if there is no row.
+    /// Returns how many pages there are in all; none if there is no row.
     pub fn all_pages(&self) -> u64 {
         self.all.div_ceil(self.paging.size)
     }

@@ -147,7 +147,7 @@ pub struct Passed<'a> {
 }
 
 impl Passed<'_> {
-    /// How many rows arrived, or were written.
+    /// Returns how many rows arrived, or were written.
     pub fn rows(&self) -> u64 {
         self.rows
     }

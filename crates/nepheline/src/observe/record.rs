@@ -53,7 +53,7 @@ impl Record {
         Record::default()
     }
 
-    /// How many statements ran so far.
+    /// Returns how many statements ran so far.
     pub fn len(&self) -> usize {
         self.lock().len()
     }
@@ -104,7 +104,7 @@ impl Ran {
         self.origin
     }
 
-    /// How many rows arrived.
+    /// Returns how many rows arrived.
     pub fn rows(&self) -> u64 {
         self.rows
     }

@@ -188,17 +188,17 @@ where
     Expr::from_node(key.into_node().key(true))
 }
 
-/// How many rows: `count(*)`.
+/// Returns how many rows: `count(*)`.
 pub fn count() -> Aggregate<i64> {
     Aggregate::new(&function::COUNT_ROWS, [])
 }
 
-/// How many rows have a value that is not NULL: `count(x)`.
+/// Returns how many rows have a value that is not NULL: `count(x)`.
 pub fn count_of<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
     Aggregate::new(&function::COUNT, [of.into_node()])
 }
 
-/// How many different values there are, without NULL: `count(DISTINCT x)`. Text is told apart by
+/// Returns how many different values there are, without NULL: `count(DISTINCT x)`. Text is told apart by
 /// code point.
 pub fn count_distinct<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
     let mut counted = Aggregate::new(&function::COUNT, [of.into_node().in_code_point_order()]);
@@ -233,12 +233,12 @@ pub fn max<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<
     Aggregate::new(&function::MAX, [of.into_node().in_code_point_order()])
 }
 
-/// Whether the condition is true for all rows for which it is not NULL; NULL where there is none.
+/// Returns whether the condition is true for all rows for which it is not NULL; NULL where there is none.
 pub fn all_true(condition: Condition) -> Aggregate<Option<bool>> {
     Aggregate::new(&function::ALL_TRUE, [condition.into_node()])
 }
 
-/// Whether the condition is true for any row; NULL where it is NULL for all.
+/// Returns whether the condition is true for any row; NULL where it is NULL for all.
 pub fn any_true(condition: Condition) -> Aggregate<Option<bool>> {
     Aggregate::new(&function::ANY_TRUE, [condition.into_node()])
 }

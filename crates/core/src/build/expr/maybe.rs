@@ -90,17 +90,17 @@ impl<C: RowColumns> Maybe<C> {
         self.map(of)
     }
 
-    /// Whether there is such a row.
+    /// Returns whether there is such a row.
     pub fn is_some(self) -> Condition {
         !self.is_none()
     }
 
-    /// Whether there is no such row.
+    /// Returns whether there is no such row.
     pub fn is_none(self) -> Condition {
         Condition::from_node(Node::Column(self.columns.probe()).is_null())
     }
 
-    /// Whether there is such a row and the condition is true for it.
+    /// Returns whether there is such a row and the condition is true for it.
     pub fn is_some_and(self, condition: impl FnOnce(C) -> Condition) -> Condition {
         self.is_some() & condition(self.columns)
     }

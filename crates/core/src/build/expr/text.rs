@@ -152,7 +152,7 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
         AnyCase { text: self }
     }
 
-    /// How many characters it has.
+    /// Returns how many characters it has.
     fn length(self) -> Expr<Follows<Self, i64>, Self::Level> {
         follow(&function::LENGTH, self, [])
     }

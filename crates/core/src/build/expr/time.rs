@@ -223,7 +223,7 @@ pub trait TimeExpression: Expression {
         plus([&function::PLUS_SECONDS; 2], self, hours, 3_600)
     }
 
-    /// How many midnights lie between `earlier` and this; negative if it is the later one.
+    /// Returns how many midnights lie between `earlier` and this; negative if it is the later one.
     fn days_since<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         earlier: O,
@@ -242,7 +242,7 @@ pub trait TimeExpression: Expression {
         Expr::from_node(Node::call(function, SqlType::BigInt, days))
     }
 
-    /// How many microseconds lie between `earlier` and this; negative if it is the later one.
+    /// Returns how many microseconds lie between `earlier` and this; negative if it is the later one.
     fn microseconds_since<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         earlier: O,

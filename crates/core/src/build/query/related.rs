@@ -130,12 +130,12 @@ fn all_equal(sides: impl Iterator<Item = [Node; 2]>) -> Node {
 /// # Ok::<(), Error>(())
 /// ```
 impl<T: Tables, R, L: Level> Query<T, R, L> {
-    /// Whether there is any such row: `EXISTS`.
+    /// Returns whether there is any such row: `EXISTS`.
     pub fn exists(self) -> Condition {
         Condition::from_node(Node::subquery(self.select, AskedOf::Exists))
     }
 
-    /// Whether there is no such row: `NOT EXISTS`.
+    /// Returns whether there is no such row: `NOT EXISTS`.
     pub fn not_exists(self) -> Condition {
         Condition::from_node(Node::subquery(self.select, AskedOf::NotExists))
     }
@@ -162,7 +162,7 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
 
 /// The same of rows that are not grouped.
 impl<T: Tables, R> Query<T, R> {
-    /// Whether the condition is true for any of the rows: a filter and [`exists`](Self::exists) in one.
+    /// Returns whether the condition is true for any of the rows: a filter and [`exists`](Self::exists) in one.
     #[track_caller]
     pub fn any<M>(self, condition: impl FnOnce(T::Columns) -> M) -> Condition
     where
@@ -171,7 +171,7 @@ impl<T: Tables, R> Query<T, R> {
         self.filter(condition).exists()
     }
 
-    /// Whether the condition is true for all of the rows; without any row it is. A row for which it
+    /// Returns whether the condition is true for all of the rows; without any row it is. A row for which it
     /// is NULL does not satisfy it.
     #[track_caller]
     pub fn all_satisfy<M>(self, condition: impl FnOnce(T::Columns) -> M) -> Condition
@@ -191,7 +191,7 @@ impl<T: Tables, R> Query<T, R> {
             .not_exists()
     }
 
-    /// How many rows there are.
+    /// Returns how many rows there are.
     ///
     /// Compared with a number by `ge`, `gt`, `le`, `lt`, or with 0 by `eq` and `ne`, it becomes a
     /// question that an engine answers without counting further than it has to: `EXISTS` where one

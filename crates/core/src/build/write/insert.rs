@@ -31,7 +31,7 @@ pub trait Unsaved: Send + Sync + 'static {
     #[doc(hidden)]
     fn bytes(&self) -> usize;
 
-    /// Whether no dialect could have a reason to refuse one of them.
+    /// Returns whether no dialect could have a reason to refuse one of them.
     #[doc(hidden)]
     fn is_ordinary(&self) -> bool;
 }

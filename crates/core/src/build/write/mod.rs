@@ -68,13 +68,13 @@ pub trait Writes: Send + Sync {
     #[doc(hidden)]
     fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error>;
 
-    /// How many rows a statement has written of which the engine says so much.
+    /// Returns how many rows a statement has written of which the engine says so much.
     #[doc(hidden)]
     fn counted(&self, _asking: Asking<'_>, _step: &Step<'_>, written: Written) -> u64 {
         written.rows
     }
 
-    /// Whether no row to change means that somebody else changed it.
+    /// Returns whether no row to change means that somebody else changed it.
     #[doc(hidden)]
     fn expects_a_version(&self) -> bool {
         false

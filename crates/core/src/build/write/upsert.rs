@@ -89,7 +89,7 @@ impl<T: Table> Insert<T> {
 }
 
 impl<T: Table> Upsert<T> {
-    /// How many of the rows of a statement were inserted, updated and kept, by what the engine said.
+    /// Returns how many of the rows of a statement were inserted, updated and kept, by what the engine said.
     #[doc(hidden)]
     pub fn kinds(&self, asking: Asking<'_>, step: &Step<'_>, written: Written) -> [u64; 3] {
         let rows = self.rows_of(step.part).len() as u64;

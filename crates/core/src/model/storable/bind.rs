@@ -169,7 +169,7 @@ impl BindValue {
         }
     }
 
-    /// Whether no dialect could have a reason to refuse it, as is known at once of most values.
+    /// Returns whether no dialect could have a reason to refuse it, as is known at once of most values.
     #[inline]
     pub(crate) fn is_ordinary(&self) -> bool {
         match self {

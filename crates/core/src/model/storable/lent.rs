@@ -47,7 +47,7 @@ impl LentBind<'_> {
         }
     }
 
-    /// Whether no dialect could have a reason to refuse it.
+    /// Returns whether no dialect could have a reason to refuse it.
     #[inline]
     pub fn is_ordinary(&self) -> bool {
         match self {
@@ -71,7 +71,7 @@ impl LentBind<'_> {
         }
     }
 
-    /// Whether it is any number of values, sent as one.
+    /// Returns whether it is any number of values, sent as one.
     pub fn is_list(&self) -> bool {
         matches!(self.value(), Some(BindValue::List(_)))
     }

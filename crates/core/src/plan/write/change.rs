@@ -71,7 +71,7 @@ impl Change {
         children: usize,
     ) -> Result<Parts, Error> {
         let gives_back = wanted == WantedBack::Rows;
-        // What is deleted cannot be read afterwards: there, the statement is refused.
+        // A deleted row cannot be read afterwards: there, the statement is refused.
         let reads_after = gives_back && !deletes && !asking.grammar.returns(deletes);
         if children == 0 && !reads_after {
             return Ok(smallvec![Part::All]);
@@ -362,7 +362,7 @@ impl Select {
         copy
     }
 
-    /// Whether a value follows a parent of these rows.
+    /// Returns whether a value follows a parent of these rows.
     fn follows_in(&self, value: &mut Node) -> bool {
         let mut follows = false;
         value.each_column(&mut |column| {

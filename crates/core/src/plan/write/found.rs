@@ -3,13 +3,13 @@
 use crate::model::{BindValue, ColumnInfo, Error, Key, List};
 use crate::tree::{Comparison, Node, RawColumn, Source};
 
-/// That a column has this value.
+/// The condition that a column has this value.
 pub(crate) fn is(place: Source, info: &'static ColumnInfo, value: BindValue) -> Node {
     let column = Node::Column(RawColumn { source: place, info });
     Node::compare(Comparison::Equal, column, Node::Bind(value))
 }
 
-/// That these columns have the values of one of these rows. NULL is equal to nothing.
+/// The condition that these columns have the values of one of these rows. NULL is equal to nothing.
 pub(crate) fn one_of(
     place: Source,
     columns: &[&'static ColumnInfo],

@@ -15,11 +15,11 @@ pub(crate) use rows::{LendsRows, NewRows, RowBinds, made};
 use crate::model::{ColumnInfo, Key};
 use crate::tree::Source;
 
-/// What becomes of a row that an insert comes across.
+/// The fate of a stored row that an insert conflicts with.
 pub(crate) struct OnConflict {
     /// The columns by which it is known.
     pub(crate) known_by: Vec<&'static ColumnInfo>,
-    /// What is set then, of which rows; nothing, if they stay.
+    /// The rows to update and their assignments; nothing, if they stay.
     pub(crate) target: Option<Target>,
     /// Where the columns of the new row stand.
     pub(crate) new: Source,
@@ -59,7 +59,7 @@ pub enum Part {
 }
 
 impl Part {
-    /// Whether it only prepares for what is wanted.
+    /// Returns whether it only prepares for what is wanted.
     pub fn prepares(self) -> bool {
         matches!(self, Part::Present(_) | Part::Keys | Part::Children(_))
     }
@@ -68,25 +68,25 @@ impl Part {
 /// The parts of a write, in their order.
 pub type Parts = SmallVec<[Part; 4]>;
 
-/// What is wanted of a write.
+/// The answer that is wanted of a write.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum WantedBack {
-    /// How many rows were written.
+    /// The number of rows that were written.
     Count,
     /// The rows as they are stored now.
     Rows,
-    /// How many were inserted, updated and kept.
+    /// The numbers of rows that were inserted, updated and kept.
     Kinds,
 }
 
-/// What an engine says of a statement that writes.
+/// The counts that an engine gives of a statement that writes.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Written {
-    /// How many rows it inserted, changed or deleted.
+    /// The number of rows that it inserted, changed or deleted.
     pub rows: u64,
-    /// Of how many it is known that they were inserted.
+    /// The number of rows that are known to be inserted.
     pub inserted: u64,
 }
 
@@ -96,7 +96,7 @@ pub struct Written {
 pub struct Step<'a> {
     pub part: Part,
     pub wanted: WantedBack,
-    /// What was found before, if anything was asked: the keys of the rows that are meant, or which of the
+    /// The rows that were found before, if any were asked for: the keys of the rows that are meant, or which of the
     /// new rows are there already.
     pub found: Option<&'a [Key]>,
 }

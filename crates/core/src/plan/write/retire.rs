@@ -28,7 +28,7 @@ pub(super) fn marks(
     sets
 }
 
-/// What every update sets besides: the version counts on, and the time of the last write is now.
+/// Adds the assignments of every update: the version counts on, and the time of the last write is now.
 pub(super) fn keep_books(
     table: &'static TableInfo,
     entry: Source,
@@ -137,7 +137,7 @@ fn belonging_to(
 }
 
 impl ColumnInfo {
-    /// What marks a row in it now: a point in time, a day, or TRUE.
+    /// Returns the value that marks a row in it now: a point in time, a day, or TRUE.
     pub(crate) fn mark_of(&self, asking: Asking<'_>) -> BindValue {
         let now = asking.now();
         let at = || now.to_zoned(jiff::tz::TimeZone::UTC).datetime();

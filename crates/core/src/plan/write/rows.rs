@@ -30,7 +30,7 @@ pub(crate) trait LendsRows: Send + Sync {
     /// Returns where the first of these rows end that take no more than so many bytes, at least one of them.
     fn end_within(&self, rows: Range<usize>, most_bytes: usize) -> usize;
 
-    /// Whether no dialect could have a reason to refuse a value of these rows.
+    /// Returns whether no dialect could have a reason to refuse a value of these rows.
     fn are_ordinary(&self, rows: Range<usize>) -> bool;
 }
 
@@ -40,7 +40,7 @@ pub(crate) struct RowBinds<'q> {
     pub(crate) range: Range<usize>,
     /// How many values of a row are bound.
     pub(crate) width: usize,
-    /// What the rows do not give themselves.
+    /// The values that the rows do not give themselves.
     pub(crate) made: Vec<BindValue>,
 }
 
@@ -50,7 +50,7 @@ impl fmt::Debug for RowBinds<'_> {
     }
 }
 
-/// What is the same for all rows of an insert: what the handle fills, stamps and counts.
+/// Returns the values that are the same for all rows of an insert: what the handle fills, stamps and counts.
 pub(crate) fn made(
     table: &'static TableInfo,
     asking: Asking<'_>,

@@ -241,7 +241,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// How many values a list has.
+    /// Returns how many values a list has.
     pub(super) fn width(&self, select: &'q Select) -> usize {
         let values = select.values.as_ref().map(|values| values.what.len());
         let values = values.unwrap_or_else(|| self.whole_rows(select).len());
@@ -286,7 +286,7 @@ impl<'q> Writer<'q> {
         })
     }
 
-    /// Whether nothing has to follow the expression of an order but its direction.
+    /// Returns whether nothing has to follow the expression of an order but its direction.
     fn stands_alone(&self, order: &OrderTerm) -> bool {
         if order.by.needs_collation() {
             return false;
@@ -369,12 +369,33 @@ impl<'q> Writer<'q> {
         }
         let mut opening = " WHERE ";
         for Asked { what, at } in self.conditions(select) {
-            self.clause(opening, *at);
-            opening = " AND ";
-            let alone = terms == 1;
-            self.write_terms(what.terms(), " AND ", alone)?;
+            let mut between = opening;
+            for term in what.terms() {
+                // The join asks it.
+                if self.is_joined(select, term) {
+                    continue;
+                }
+                match between {
+                    "" => self.push(" AND "),
+                    between => self.clause(between, *at),
+                }
+                (opening, between) = (" AND ", "");
+                if terms == 1 {
+                    self.write_condition(term)?;
+                } else {
+                    self.write_inner(term)?;
+                }
+            }
         }
         Ok(())
+    }
+
+    /// Returns whether a condition asks no more than that there is a row of a parent, which is joined by an INNER JOIN.
+    fn is_joined(&self, select: &Select, term: &Node) -> bool {
+        let parent = term.required_parent();
+        let visible = parent.filter(|parent| select.is_over(parent.id));
+        let visible = visible.and_then(|parent| self.names.find(parent));
+        visible.is_some_and(|visible| !visible.optional)
     }
 
     /// So many that they need brackets, which no longer follow the calls of `filter`.

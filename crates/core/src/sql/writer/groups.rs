@@ -8,12 +8,12 @@ use crate::model::Error;
 use crate::sql::form::Part;
 use crate::tree::{Aggregate, Asked, Node, OrderTerm, Select, Special, Window};
 
-/// What rows are grouped by, and what of it is asked for again.
+/// The keys of a grouping, and whether one of them is used again.
 #[derive(Debug, Default)]
 struct Keys<'q> {
     /// The keys, each once: first those that are selected.
     all: Vec<&'q Node>,
-    /// Whether one that is computed stands somewhere else than alone in the list.
+    /// True if one that is computed stands somewhere else than alone in the list.
     again: bool,
 }
 
@@ -146,7 +146,7 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
-    /// What is read of each group, and what the groups are ordered by besides.
+    /// The SELECT list of a group, with the orders that are not in it.
     fn write_level_list(&mut self, select: &'q Select) -> Result<(), Error> {
         let values = select.values.as_ref();
         let listed = values.map_or(&[][..], |values| &*values.what);
@@ -223,12 +223,12 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Whether it is a key of which all values together are one group here.
+    /// Returns whether it is a key of which all values together are one group here.
     pub(super) fn is_of_all(&self, node: &Node) -> bool {
         self.of_all.contains(&node)
     }
 
-    /// Whether an order can be written as a place alone.
+    /// Returns whether an order can be written as a place alone.
     fn has_place(&self, order: &OrderTerm) -> bool {
         let form = order
             .nullable
@@ -343,7 +343,7 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
-    /// What a query inside computed for this one, if it is that.
+    /// Writes a column of the query inside, if that computed this node.
     pub(super) fn write_from_inside(&mut self, node: &Node) -> bool {
         let Some(Inside { keys, totalled }) = &self.inside else { return false };
         let (name, number) = match node {
@@ -478,7 +478,7 @@ impl Node {
     /// Shows what its aggregates are of.
     fn visit_totalled<'n>(&'n self, see: &mut dyn FnMut(&'n Node)) {
         match self {
-            // What is the same for all rows need not be computed for each.
+            // A bind is the same for all rows, so that it need not be computed for each.
             Node::Aggregate(_, aggregate) => {
                 let binds = |node: &&Node| matches!(node, Node::Bind(_));
                 aggregate.nodes().filter(|node| !binds(node)).for_each(see);
@@ -487,7 +487,7 @@ impl Node {
         }
     }
 
-    /// Whether a column stands in it outside of keys and aggregates.
+    /// Returns whether a column stands in it outside of keys and aggregates.
     fn holds_columns(&self) -> bool {
         match self {
             Node::Column(_) => true,

@@ -1,4 +1,4 @@
-//! How many rows a query gives, after how many.
+//! LIMIT and OFFSET.
 
 use std::borrow::Cow;
 
@@ -15,7 +15,7 @@ pub(super) struct Cap {
 }
 
 impl<'q> Writer<'q> {
-    /// How many rows, after how many: as the query says, and as `cap` says of what is read of it.
+    /// Returns how many rows, after how many: as the query says, and as `cap` says of what is read of it.
     pub(super) fn write_limit(
         &mut self,
         select: &'q Select,

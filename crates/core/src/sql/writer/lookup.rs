@@ -1,4 +1,4 @@
-//! What a value is looked up in: a list of values, which is one bind, or a query.
+//! IN: a value is looked up in a list of values, which is one bind, or in a query.
 
 use std::borrow::Cow;
 
@@ -61,7 +61,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Whether a value may be NULL, as far as that is known at once.
+    /// Returns whether a value may be NULL, as far as that is known at once.
     fn may_be_null(&self, node: &Node) -> bool {
         match node {
             Node::Column(column) => {
@@ -73,7 +73,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// What is asked of a query as a whole.
+    /// EXISTS, a count, or the one value of a query inside.
     pub(super) fn write_asked_of(&mut self, subquery: &'q Subquery) -> Result<(), Error> {
         let Subquery { select, asked } = subquery;
         let (opening, selected, closing) = match asked {

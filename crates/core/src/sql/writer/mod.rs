@@ -28,7 +28,7 @@ use super::statement::{Purpose, Statement, Tables};
 use crate::dialect::{Grammar, Placeholder, Quotes, TruthForm};
 use crate::model::{BindValue, Error, Origin, SqlType};
 use crate::plan::{Plan, Wanted};
-use crate::tree::{Asked, Named, Node, RelationName, Select};
+use crate::tree::{Asked, Named, Node, Path, RawColumn, RelationName, Select, Source};
 
 pub(super) struct Writer<'q> {
     select: &'q Select,
@@ -57,14 +57,14 @@ pub(super) struct Writer<'q> {
     misplaced: Option<(usize, &'q Named)>,
     /// How many of the named ones can be used where the text is being written.
     defined: usize,
-    /// Whether they are written where they are used all the same.
+    /// True if they are written where they are used all the same.
     inlines: bool,
     /// What the rows of the outermost query have to fulfil besides its filters.
     policies: &'q [Asked<Node>],
     /// True if a parent may be followed, or a query may stand in it.
     asks_others: bool,
     tables: Tables,
-    /// Whether what is being written stands below NOT or OR, or inside an expression.
+    /// True if what is being written stands below NOT or OR, or inside an expression.
     guarded: bool,
     /// True if hand-written text may change a setting of the session.
     alters_session: bool,
@@ -244,6 +244,22 @@ impl<'q> Writer<'q> {
 }
 
 impl Node {
+    /// The parent whose row is there, if that is all that the condition asks: that a column of it which is never NULL in
+    /// its table is not NULL. An INNER JOIN asks it too.
+    fn required_parent(&self) -> Option<Source> {
+        match self {
+            Node::IsNotNull(_, operand) => match &**operand {
+                Node::Column(RawColumn { source, info })
+                    if source.path != Path::HERE && !info.is_nullable() =>
+                {
+                    Some(*source)
+                }
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
     /// The terms of a conjunction, or the one condition that this is.
     fn terms(&self) -> &[Node] {
         match self {
@@ -254,6 +270,13 @@ impl Node {
 }
 
 impl Select {
+    /// Returns whether a filter asks that there is a row of a parent that is followed.
+    pub(super) fn requires(&self, parent: Source) -> bool {
+        let terms = self.filters.iter().flat_map(|filter| filter.what.terms());
+        let mut required = terms.filter_map(Node::required_parent);
+        required.any(|required| required == parent)
+    }
+
     /// What rows have to fulfil: the filters, and what tables beside are joined by if it follows
     /// their own parents.
     fn conditions(&self) -> impl Iterator<Item = &Asked<Node>> {

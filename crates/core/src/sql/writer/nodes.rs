@@ -158,7 +158,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// Whether the text of a node hangs together without brackets.
+    /// Returns whether the text of a node hangs together without brackets.
     pub(super) fn is_closed(&self, node: &Node) -> bool {
         match node {
             Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,

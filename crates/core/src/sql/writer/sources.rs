@@ -64,7 +64,7 @@ impl<'q> Writer<'q> {
             }
             (_, Some(visible)) => visible.table,
         };
-        // What is written for the query around has nothing to do with it.
+        // The state of the query around does not reach into it.
         let inside = self.inside.take();
         let outer_guard = std::mem::replace(&mut self.guarded, false);
         let (asked_at, hidden) = (self.asked_at, self.names.hide());
@@ -109,7 +109,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// What stands before an operand of a set.
+    /// The operator before an operand of a set.
     fn open_operand(&mut self, operator: SetOperator) -> Result<(), Error> {
         let Some(text) = self.grammar.set(operator) else {
             let what = format!("{operator} of queries");

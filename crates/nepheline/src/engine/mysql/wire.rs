@@ -499,7 +499,7 @@ fn is_at_limit(err: &mysql_async::Error) -> bool {
     matches!(err, mysql_async::Error::Server(err) if err.code == 1461)
 }
 
-/// How many rows a statement wrote, where the server counts in its own ways: of an update only the rows that it
+/// Returns how many rows a statement wrote, where the server counts in its own ways: of an update only the rows that it
 /// changed, and of an upsert these twice. Of several rows it says more, as "Rows matched: 2  Changed: 1  Warnings: 0"
 /// and "Records: 3  Duplicates: 1  Warnings: 0".
 fn written(operation: Operation, affected: u64, info: &str) -> Written {

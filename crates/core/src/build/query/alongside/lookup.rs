@@ -125,7 +125,7 @@ impl<R> Lookup<R> {
         Lookup { slots, width: companion.pairs.len() }
     }
 
-    /// How many of the keys of a row that arrives tell to which it belongs.
+    /// Returns how many of the keys of a row that arrives tell to which it belongs.
     pub fn width(&self) -> usize {
         self.width
     }
@@ -137,7 +137,7 @@ impl<R> Lookup<R> {
         }
     }
 
-    /// Whether there is nothing to look for.
+    /// Returns whether there is nothing to look for.
     pub fn is_empty(&self) -> bool {
         self.slots.is_empty()
     }
