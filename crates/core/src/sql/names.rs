@@ -20,6 +20,8 @@ pub(super) struct Names {
     before: SmallVec<[usize; 2]>,
     /// How many of the first cannot be seen, because a query in the place of a table stands between.
     hidden: usize,
+    /// True if a filter requires the row of a parent that is optional otherwise.
+    requires: bool,
 }
 
 #[derive(Debug)]
@@ -91,13 +93,10 @@ impl Names {
         followed: &[Asked<Source>],
     ) -> Result<(), Error> {
         let mut from_here = followed.iter().filter(|followed| followed.what.id == id);
-        from_here.try_for_each(|followed| {
-            let required = select.requires(followed.what);
-            self.follow(followed.what, required, followed.at)
-        })
+        from_here.try_for_each(|followed| self.follow(select, followed.what, followed.at))
     }
 
-    fn follow(&mut self, source: Source, required: bool, at: Origin) -> Result<(), Error> {
+    fn follow(&mut self, select: &Select, source: Source, at: Origin) -> Result<(), Error> {
         let last = source.path.last().filter(|_| !source.path.is_too_long());
         let from = last.and_then(|(path, step)| {
             let from = self.visible.iter().rev();
@@ -109,6 +108,11 @@ impl Names {
         let Some((optional, reference)) = from else {
             return Err(Error::too_many_references());
         };
+        let mut optional = optional || reference.is_optional();
+        if optional && select.requires(source) {
+            optional = false;
+            self.requires = true;
+        }
         let table = reference.target();
         // The second time a table is followed to, the reference tells which it is.
         let alias = self.alias_for(table.name(), reference.name());
@@ -117,10 +121,15 @@ impl Names {
             table,
             alias,
             followed: Some(Asked { what: reference, at }),
-            optional: !required && (optional || reference.is_optional()),
+            optional,
             is_new: false,
         });
         Ok(())
+    }
+
+    /// Returns whether a filter requires the row of a parent that is optional otherwise, here or in a query before.
+    pub(super) fn requires(&self) -> bool {
+        self.requires
     }
 
     /// Hides what is in sight from a query in the place of a table, and tells what was hidden before.

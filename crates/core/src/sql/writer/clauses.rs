@@ -287,7 +287,7 @@ impl<'q> Writer<'q> {
     }
 
     /// Returns whether nothing has to follow the expression of an order but its direction.
-    fn stands_alone(&self, order: &OrderTerm) -> bool {
+    pub(super) fn stands_alone(&self, order: &OrderTerm) -> bool {
         if order.by.needs_collation() {
             return false;
         }
@@ -368,6 +368,14 @@ impl<'q> Writer<'q> {
             return self.write_many_filters(select);
         }
         let mut opening = " WHERE ";
+        if !self.names.requires() {
+            for Asked { what, at } in self.conditions(select) {
+                self.clause(opening, *at);
+                opening = " AND ";
+                self.write_terms(what.terms(), " AND ", terms == 1)?;
+            }
+            return Ok(());
+        }
         for Asked { what, at } in self.conditions(select) {
             let mut between = opening;
             for term in what.terms() {

@@ -69,7 +69,9 @@ impl<'q> Writer<'q> {
         self.write_orders_by(select, |this, order| {
             let place = listed.iter().position(|value| *value == order.by);
             match place {
-                Some(place) if this.has_place(order) => this.write_order_at(order, place),
+                Some(place) if this.has_place(order) || this.stands_alone(order) => {
+                    this.write_order_at(order, place)
+                }
                 _ => this.write_order(order),
             }
         })?;
