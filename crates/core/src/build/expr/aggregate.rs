@@ -153,7 +153,7 @@ impl<T: ColumnType, L: HoldsAggregates> Argument<L> for Aggregate<T> {
 ///     .order_by(|s| (count().desc(), per(s.rock).asc()));
 /// assert_eq!(
 ///     by_rock.sql(Dialect::Sqlite)?.text(),
-///     r#"SELECT "specimen"."rock", count(*), sum("specimen"."base_m" - "specimen"."top_m") FROM "specimen" GROUP BY 1 HAVING count(*) >= ? ORDER BY count(*) DESC, 1"#,
+///     r#"SELECT "specimen"."rock", count(*), sum("specimen"."base_m" - "specimen"."top_m") FROM "specimen" GROUP BY 1 HAVING count(*) >= ? ORDER BY 2 DESC, 1"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```
