@@ -139,8 +139,17 @@ async fn dead_connections_are_replaced_within_the_wait_for_the_pool() {
         let proxy = behind_a_network(&server).await;
         let url = server.url_at(proxy.port) + "?pool_size=4&pool_wait=3s&statement_timeout=10s";
         let db = Database::open(&url).await.unwrap();
+        // Each waits inside a transaction until all have a connection, so that none is lent twice.
         let fill = || async {
-            let count = async || db.count(&Reading::rows()).await;
+            let all = tokio::sync::Barrier::new(4);
+            let count = async || {
+                db.transaction(async |tx| {
+                    let counted = tx.count(&Reading::rows()).await?;
+                    all.wait().await;
+                    Ok::<_, Error>(counted)
+                })
+                .await
+            };
             let (a, b, c, d) = tokio::join!(count(), count(), count(), count());
             for counted in [a, b, c, d] {
                 assert_eq!(counted.unwrap(), 1);
