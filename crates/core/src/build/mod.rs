@@ -1,4 +1,4 @@
-//! What users write: typed expressions, queries and writes, which become trees. It asks `plan` and `sql` for the statements
+//! Typed expressions, queries and writes, as users write them. They become trees. This folder asks `plan` and `sql` for the statements
 //! of them.
 
 pub(crate) mod compile;

@@ -54,7 +54,7 @@ pub trait RowStruct: RowShape + Send + 'static {
     /// The struct of typed columns that closures such as the one of [`Query::filter`] are given.
     type Columns: RowColumns<Row = Self>;
 
-    /// What the database calls the table and its columns; of a query, what it is called inside another.
+    /// The names of the table and its columns in the database; of a query, its names inside another.
     const INFO: &'static TableInfo;
 
     /// The columns where the rows stand in a query as `source`.

@@ -232,6 +232,11 @@ pub trait Grammar: fmt::Debug + Sync {
         None
     }
 
+    /// Returns the name of the function by which an expression changes a setting of the session, if there is one.
+    fn setting_function(&self) -> Option<&'static str> {
+        None
+    }
+
     /// The name of the engine in OpenTelemetry's conventions for databases.
     fn system_name(&self) -> &'static str;
 

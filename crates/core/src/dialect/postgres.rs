@@ -22,6 +22,11 @@ impl Grammar for Postgres {
         Some("SELECT set_config($1, $2, true)")
     }
 
+    // "System Administration Functions".
+    fn setting_function(&self) -> Option<&'static str> {
+        Some("set_config")
+    }
+
     fn placeholder(&self) -> Placeholder {
         Placeholder::Numbered("$")
     }

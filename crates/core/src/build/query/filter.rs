@@ -14,7 +14,7 @@ impl Select {
             false => condition,
             true => Node::Unfit(WINDOW_IN_FILTER),
         };
-        // What every row passes, such as an empty list of conditions, is no filter.
+        // A condition that every row passes, such as an empty list of them, is no filter.
         if !condition.is_constant(true) {
             self.filters
                 .push(Asked { what: condition, at: Origin::of(at) });

@@ -1,8 +1,8 @@
-//! What columns are set to.
+//! The assignments that an update takes.
 
 use crate::tree::Assignment;
 
-/// What an update is given: an [`Assignment`], an `Option` of one, a tuple or a `Vec` of them.
+/// The argument of an update: an [`Assignment`], an `Option` of one, a tuple or a `Vec` of them.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` does not say what columns are set to",
     label = "expected `column.set(value)`, or a tuple of such"

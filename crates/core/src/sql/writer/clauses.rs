@@ -124,7 +124,7 @@ impl<'q> Writer<'q> {
 
     fn write_lock(&mut self, select: &'q Select, lock: Lock, at: Origin) -> Result<(), Error> {
         let Some(text) = self.grammar.lock(lock) else {
-            let way_out = "a transaction there locks the whole database already";
+            let way_out = "write the rows by their version, with `expecting`";
             return Err(
                 Error::unsupported("locking rows", self.grammar.name(), way_out).asked_at(at)
             );

@@ -98,13 +98,20 @@ impl<'q> Writer<'q> {
                 opening => self.clause(opening, at),
             }
             opening = ", ";
-            // By its place, so that a bind in it is one bind.
-            match listed.iter().position(|value| value == *key) {
-                Some(place) => push_number(&mut self.text, place + 1),
-                None => self.write_value(key)?,
-            }
+            self.write_key(key, listed)?;
         }
         self.write_having(special)
+    }
+
+    /// A key of GROUP BY: by its place in the list, so that a bind in it is one bind.
+    fn write_key(&mut self, key: &'q Node, listed: &'q [Node]) -> Result<(), Error> {
+        match listed.iter().position(|value| value == key) {
+            Some(place) => {
+                push_number(&mut self.text, place + 1);
+                Ok(())
+            }
+            None => self.write_value(key),
+        }
     }
 
     /// The groups for all values of the keys, and those where the last are added up.
@@ -184,13 +191,7 @@ impl<'q> Writer<'q> {
             self.push(if level == rolled_up.len() { "((" } else { ", (" });
             let of_all = rolled_up.get(level..).unwrap_or_default();
             let grouped = keys.iter().filter(|key| !of_all.contains(key));
-            self.joined(grouped, ", ", |this, key| {
-                match listed.iter().position(|value| value == *key) {
-                    Some(place) => push_number(&mut this.text, place + 1),
-                    None => this.write_value(key)?,
-                }
-                Ok(())
-            })?;
+            self.joined(grouped, ", ", |this, key| this.write_key(key, listed))?;
             self.push(")");
         }
         self.push(")");

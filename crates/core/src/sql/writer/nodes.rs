@@ -13,9 +13,6 @@ use crate::tree::{Call, Case, Comparison, Like, Node, ROUND, RawColumn};
 /// The form of the standard.
 const NOT_TRUE: &str = "{0} IS NOT TRUE";
 
-/// The one function of PostgreSQL by which an expression changes a setting ("System Administration Functions").
-const CHANGES_SETTING: &str = "set_config";
-
 impl<'q> Writer<'q> {
     /// A condition that stands beside others: in brackets if it joins conditions itself.
     pub(super) fn write_inner(&mut self, node: &'q Node) -> Result<(), Error> {
@@ -130,13 +127,19 @@ impl<'q> Writer<'q> {
             },
             Node::Trusted(trusted) => {
                 self.push(&trusted.text);
-                self.alters_session |= trusted.text.contains(CHANGES_SETTING);
+                self.note_setting(&trusted.text);
                 Ok(())
             }
             Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
             Node::Unfit(reason) => Err(Error::unfit_parts(reason)),
             Node::TooDeep => Err(Error::too_deep()),
         }
+    }
+
+    /// Notes whether hand-written text changes a setting of the session.
+    fn note_setting(&mut self, text: &str) {
+        let function = self.grammar.setting_function();
+        self.alters_session |= function.is_some_and(|function| text.contains(function));
     }
 
     pub(super) fn guarded(
@@ -360,7 +363,7 @@ impl<'q> Writer<'q> {
     pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
         let form = self.form_of(call)?;
         if call.asked_at.is_some() {
-            self.alters_session |= form.contains(CHANGES_SETTING);
+            self.note_setting(form);
         }
         // What is written alone between brackets, or in place of the whole, needs no brackets of its own.
         self.guarded(|this| {
