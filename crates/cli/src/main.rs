@@ -1,5 +1,5 @@
-//! The `nepheline` command. It parses, calls the library, prints, and maps the outcome to an exit
-//! code: 0 for success, 1 for a failure, 2 for arguments that it does not understand.
+//! The `nepheline` command. It parses the arguments, calls the library, prints, and maps the outcome to an
+//! exit code: 0 for success, 1 for a failure, 2 for wrong arguments.
 
 mod screen;
 mod tour;
@@ -21,7 +21,7 @@ struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Command {
-    /// Ask the demo data one question after another, and see the SQL, its binds and the rows.
+    /// Ask the demo data one question after another, with the Rust, the SQL, the binds and the rows.
     Tour(tour::TourOptions),
 }
 
@@ -32,7 +32,7 @@ fn main() -> ExitCode {
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,
-        // Whoever read the output has seen enough.
+        // The reader of the output has closed it.
         Err(err) if is_closed_pipe(&err) => ExitCode::SUCCESS,
         Err(err) => {
             anstream::eprintln!("nepheline: {}", told(&err));
@@ -41,11 +41,11 @@ fn main() -> ExitCode {
     }
 }
 
-/// The error and its causes in one line, each told once.
+/// Returns the error and its causes in one line, each once.
 fn told(err: &anyhow::Error) -> String {
     let mut line = String::new();
     for cause in err.chain() {
-        // The library's own error tells all that is below it.
+        // The library's own error already shows all its causes.
         if let Some(cause) = cause.downcast_ref::<nepheline::Error>() {
             let gap = if line.is_empty() { "" } else { ": " };
             return format!("{line}{gap}{cause:#}");

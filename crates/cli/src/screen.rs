@@ -1,32 +1,41 @@
-//! What the command prints: headings, SQL, and rows as a table.
+//! The output of the command: headings, Rust, SQL, and rows as a table.
 //!
-//! Colours go to terminals only, and not where `NO_COLOR` is set; into a file goes plain text that
-//! is not wrapped.
+//! Colours go to terminals only, and not if `NO_COLOR` is set. A file gets plain text that is not wrapped.
 
 use std::io::{self, IsTerminal, Write};
 
 use anstream::AutoStream;
 use anstyle::{AnsiColor, Style};
-use comfy_table::presets::UTF8_FULL_CONDENSED;
-use comfy_table::{CellAlignment, ContentArrangement, Table};
+use comfy_table::{
+    Attribute, Cell, CellAlignment, ContentArrangement, ContentLineStyle, LineStyle, Table,
+    TableStyle,
+};
 use nepheline::Sql;
 
-/// More rows than this are cut, and the cut is told.
-pub(crate) const ROWS_SHOWN: usize = 10;
+/// The largest number of rows in a table.
+pub(crate) const ROWS_SHOWN: usize = 12;
 
-/// How NULL is shown.
+/// The text of NULL.
 pub(crate) const NULL: &str = "NULL";
 
+const RESET: &str = "\u{1b}[0m";
 const HEADING: Style = Style::new().bold();
+const RUST: Style = AnsiColor::Green.on_default();
 const CODE: Style = AnsiColor::Cyan.on_default();
 const FAULT: Style = AnsiColor::Yellow.on_default();
 
-/// Rows of this type can be shown as a table.
+/// One rule below the headings, and nothing else around the cells.
+const ONE_RULE: TableStyle = TableStyle::new()
+    .header_lines(ContentLineStyle::none())
+    .header_separator(LineStyle::none().fill('─').junction('─'))
+    .content_lines(ContentLineStyle::none());
+
+/// Rows that can be shown as a table.
 pub(crate) trait Tabular {
     /// The names of the columns.
     const HEADINGS: &'static [&'static str];
 
-    /// The values of one row, as text.
+    /// Returns the values of one row, as text.
     fn fields(&self) -> Vec<String>;
 }
 
@@ -61,29 +70,36 @@ impl Screen {
         writeln!(self.out, "{FAULT}{text}{FAULT:#}")
     }
 
-    /// One clause a line, then the binds; with `origins`, who asked for each clause.
-    pub(crate) fn sql(&mut self, sql: &Sql, origins: bool) -> io::Result<()> {
+    /// Prints Rust source.
+    pub(crate) fn rust(&mut self, source: &str) -> io::Result<()> {
+        self.code(source.lines(), RUST)
+    }
+
+    /// Prints SQL with one clause a line, then its binds, if `binds`; with `origins`, also the line that asked for
+    /// each clause.
+    pub(crate) fn sql(&mut self, sql: &Sql, origins: bool, binds: bool) -> io::Result<()> {
         let listing = match origins {
             true => sql.with_origins().to_string(),
             false => sql.by_clause().to_string(),
         };
-        for line in listing.lines() {
+        // Each bind has a line, after those of the text.
+        let hidden = if binds { 0 } else { sql.binds().len() };
+        let lines = listing.lines().count().saturating_sub(hidden);
+        self.code(listing.lines().take(lines), CODE)
+    }
+
+    fn code<'l>(&mut self, lines: impl Iterator<Item = &'l str>, style: Style) -> io::Result<()> {
+        for line in lines {
             let line = match self.width {
                 Some(width) => wrapped(line, width),
                 None => line.to_owned(),
             };
-            writeln!(self.out, "{CODE}{line}{CODE:#}")?;
+            writeln!(self.out, "{style}{line}{style:#}")?;
         }
         Ok(())
     }
 
-    /// The first rows as a table, and how many there are.
-    pub(crate) fn rows<R: Tabular>(&mut self, rows: &[R]) -> io::Result<()> {
-        let fields: Vec<_> = rows.iter().take(ROWS_SHOWN).map(Tabular::fields).collect();
-        self.table(R::HEADINGS, &fields, rows.len())
-    }
-
-    /// Rows that are part of `all` in a table.
+    /// Prints rows as a table, and below it how many of `all` rows these are.
     pub(crate) fn table(
         &mut self,
         headings: &[&str],
@@ -94,25 +110,42 @@ impl Screen {
             return self.line("no rows");
         }
         let mut table = Table::new();
-        table.load_style(UTF8_FULL_CONDENSED).set_header(headings);
+        table.load_style(ONE_RULE).enforce_styling();
+        table.set_header(
+            headings
+                .iter()
+                .map(|heading| Cell::new(heading).add_attribute(Attribute::Bold)),
+        );
         if let Some(width) = self.width {
             table.set_content_arrangement(ContentArrangement::Dynamic);
             table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
         }
-        table.add_rows(rows);
-        align_numbers(&mut table, rows);
-        writeln!(self.out, "{table}")?;
+        for row in rows {
+            table.add_row(row.iter().map(|field| match field.as_str() {
+                NULL => Cell::new(field).add_attribute(Attribute::Dim),
+                _ => Cell::new(field),
+            }));
+        }
+        align_columns(&mut table, rows);
+        for line in table.lines() {
+            // A style that ends behind the padding of a cell keeps it from being trimmed.
+            let line = line.trim_end();
+            let line = line.strip_suffix(RESET).map_or(line, str::trim_end);
+            writeln!(self.out, "{line}{RESET}")?;
+        }
         match all {
             1 => self.line("1 row"),
-            n if n > rows.len() => self.line(&format!("showing {} of {n} rows", rows.len())),
+            n if n > rows.len() => self.line(&format!("{} of {n} rows", rows.len())),
             n => self.line(&format!("{n} rows")),
         }
     }
 }
 
-/// Columns of numbers stand at the right, NULL or not.
-fn align_numbers(table: &mut Table, rows: &[Vec<String>]) {
+/// Aligns columns of numbers to the right, also if some are NULL, and puts two spaces between columns.
+fn align_columns(table: &mut Table, rows: &[Vec<String>]) {
+    let last = table.column_count().saturating_sub(1);
     for (i, column) in table.column_iter_mut().enumerate() {
+        column.set_padding((0, if i < last { 1 } else { 0 }));
         let mut values = rows
             .iter()
             .map(|row| &row[i])
@@ -124,7 +157,8 @@ fn align_numbers(table: &mut Table, rows: &[Vec<String>]) {
     }
 }
 
-/// Breaks a line that is too long for the terminal, with what follows set in.
+/// Breaks a line that is too long for the terminal, and indents what follows.
 fn wrapped(line: &str, width: usize) -> String {
-    textwrap::fill(line, textwrap::Options::new(width).subsequent_indent("    "))
+    let indent = " ".repeat(line.len() - line.trim_start().len() + 4);
+    textwrap::fill(line, textwrap::Options::new(width).subsequent_indent(&indent))
 }

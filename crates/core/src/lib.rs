@@ -1,4 +1,4 @@
-//! The core of Nepheline: typed queries as values, and the SQL that they are in each dialect.
+//! The core of Nepheline: typed queries as values, and their SQL in each dialect.
 //!
 //! **Applications depend on the crate `nepheline` instead**, which re-exports all of this and adds
 //! the databases. This crate does no I/O, knows no driver, and never reads a clock or the environment.
@@ -29,19 +29,16 @@
 //!
 //! # How data flows
 //!
-//! | module | holds |
+//! Each folder uses those above it in this table, and none below.
+//!
+//! | folder | contents |
 //! |---|---|
-//! | `table` | descriptors that `#[derive(Table)]` writes: [`TableInfo`], [`ColumnInfo`] |
-//! | `storable` | [`Storable`] Rust types, and [`BindValue`], what they travel as |
-//! | `expr` | what users write about columns: [`Expression`], [`Condition`], [`Order`] |
-//! | `function` | the functions and operators of SQL, each with its text in every dialect |
-//! | `query` | what they compose: [`Query`], [`Scope`] |
-//! | `write` | what changes rows: [`Insert`], [`Update`], [`Delete`] |
-//! | `policy` | conditions that hold wherever a table appears: [`Policy`], put into a tree before it is compiled; and [`Carried`] |
-//! | `tree` | the untyped syntax tree: written by `expr`, `query` and `write`, read by `compile` |
-//! | `compile` | from the tree to [`Sql`]: one walker, and a small file of differences for each [`Dialect`] |
-//! | `row` | from a driver's [`Cell`]s to typed rows, with checks |
-//! | `error` | the one [`Error`], and every wording |
+//! | `model` | tables, columns, types, bind values, cells of rows, SQL functions, the one [`Error`] |
+//! | `tree` | the untyped syntax tree and the constructors of its nodes |
+//! | `dialect` | the answers of each [`Dialect`] to the questions of the writer |
+//! | `plan` | from tree to tree: applies policies, and splits a write into the statements that an engine needs |
+//! | `sql` | from a planned tree to [`Sql`] and statements: one writer for all dialects |
+//! | `build` | the types that programs use: [`ExprExt`], [`Condition`], [`Query`], [`Scope`], [`Policy`], [`Insert`], [`Update`], [`Delete`] |
 //!
 //! Functions that can fail return a `Result`; nothing here panics on any input.
 
@@ -56,20 +53,19 @@ mod sql;
 mod tree;
 
 pub use build::expr::{
-    Aggregate, AnyCase, Case, CaseStart, Column, Condition, Expr, Expression, Integer,
-    JsonExpression, Level, Maybe, Number, NumberExpression, Order, Over, Pattern, PerGroup, PerRow,
-    TextExpression, TimeExpression, TimeUnit, Verbatim, WindowFunction, all_of, all_true, any_of,
-    any_true, avg, bind, case, coalesce, collected, count, count_distinct, count_of, dense_rank,
-    first_value, joined, lag, lag_or, last_value, lead, lead_or, max, min, ntile, per, rank,
-    rollup, row_number, sum,
+    Aggregate, AnyCase, Case, CaseStart, Column, Condition, Expr, ExprExt, Integer, Interval,
+    JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern, PerGroup, PerRow, TextExt,
+    TimeExt, TruncUnit, Verbatim, WindowFunction, all_of, all_true, any_of, any_true, array_agg,
+    avg, bind, case, coalesce, count, count_distinct, count_of, days, dense_rank, first_value,
+    hours, lag, lag_or, last_value, lead, lead_or, listagg, max, min, minutes, months, ntile, per,
+    rank, rollup, row_number, seconds, sum, weeks, years,
 };
 pub use build::policy::Policy;
 pub use build::query::{
-    Alongside, MappedRows, NamedQuery, Query, Scope, Tables, all_scopes, any_scope, from, named,
-    recursive,
+    Alongside, Cte, MappedRows, Query, Scope, Tables, all_scopes, any_scope, cte, from, recursive,
 };
-pub use build::table::{Keyed, RowStruct, Table};
-pub use build::write::{Delete, Insert, InsertFrom, Unsaved, Update, Upsert, Writes};
+pub use build::table::{RowStruct, Table};
+pub use build::write::{Delete, Insert, InsertFrom, InsertValues, Update, Upsert, Writes};
 pub use dialect::Dialect;
 pub use model::{
     BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, Error, ErrorKind,
@@ -82,29 +78,34 @@ pub use tree::{Assignment, PolicyUse};
 /// name them, and do not implement them.
 pub mod bounds {
     pub use crate::build::expr::{
-        Alternatives, Argument, BaseOf, Bounds, Choices, Divided, Follows, FollowsEither, HasDate,
-        HasTime, HoldsAggregates, HoldsColumns, IntoOrders, KnownPerGroup, KnownPerRow, ListItem,
-        Mapped, MaybeCondition, MaybeOperand, Operand, RowColumns, Selectable, ShapedFrom,
-        StandsBeside,
+        Adds, Alternatives, Argument, BaseOf, Bounds, Choices, DateUnit, Divided, Follows,
+        FollowsEither, Grouped, HasDate, HasTime, HoldsAggregates, HoldsColumns, IntervalUnit,
+        IntoOrders, IntoSelection, JsonScalar, KnownPerGroup, KnownPerRow, ListItem, Mapped,
+        MaybeCondition, MaybeOperand, Operand, RowColumns, ShapedFrom, StandsBeside, unfit, unit,
     };
-    pub use crate::build::query::{Append, Beside, JoinsTo, SumOf, Summed};
-    pub use crate::build::table::{RefersTo, Retires};
+    pub use crate::build::query::{Append, Beside, JoinTarget, SumOf, Summed};
+    pub use crate::build::table::{Keyed, RefersTo, Retires, Target};
     pub use crate::build::write::IntoAssignments;
-    pub use crate::model::{InJson, MaybeNull, NeverNull, Nullable, Nullness};
+    pub use crate::model::{CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness};
 }
 
-/// What the crates beside this one rely on. It changes without notice: depend on `nepheline`.
+/// Items for the crates beside this one. They change without notice: depend on `nepheline`.
 #[doc(hidden)]
 pub mod internal {
+    pub use std::vec;
+
     pub use serde;
 
     pub use crate::build::compile::to_prepare;
-    pub use crate::build::expr::{Gives, Selection, argument, can_fail, parameter};
+    pub use crate::build::expr::{
+        NoLevel, Selection, Shape, ShapeValue, Shaping, argument, can_fail, parameter, shape_value,
+    };
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{
-        AndThen, AtMostSole, Companion, Companions, Each, Found, Keyset, Lookup, Places, Selects,
-        Sole, StandsAlongside, linked, linked_to_row,
+        AndThen, Bridge, Companion, Companions, Each, Found, Keyset, Lookup, OptionalParent,
+        Places, RequiredParent, Selects, StandsAlongside,
     };
+    pub use crate::build::table::{Numbered, value_of};
     /// The questions that a dialect answers, and what the answers are made of.
     pub mod dialect {
         pub use crate::dialect::{
@@ -116,11 +117,13 @@ pub mod internal {
     pub use crate::dialect::Grammar;
     pub use crate::model::error::Violation;
     pub use crate::model::{
-        ColumnRole, Function, Key, KeyPart, KeyedRow, LentBind, Made, MissingValue, PolicyInfo,
-        ReadColumn, Reference, Sent, SentType, fill_of, read_table,
+        ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
+        PolicyInfo, ReadColumn, Reference, Sent, SentType, TakesValues, ValueSource, carried_value,
+        is_carried_by, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
+        is_whole_number, read_table,
     };
-    pub use crate::plan::write::{Part, Parts, Step, Stretch, WantedBack, Written};
-    pub use crate::plan::{Asking, Kept, Wanted};
+    pub use crate::plan::write::{Part, Parts, RowRange, RowValues, Step, WriteShape, Written};
+    pub use crate::plan::{CompileContext, PolicySlot, ReadShape};
     pub use crate::sql::{Copying, Statement, Template};
-    pub use crate::tree::{PolicyCondition, RawColumn, Source, policy_id};
+    pub use crate::tree::{PolicyCondition, RawColumn, Source, is_function, policy_id};
 }

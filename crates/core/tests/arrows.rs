@@ -102,7 +102,7 @@ impl<'ast> Visit<'ast> for Paths {
         syn::visit::visit_path(self, path);
     }
 
-    // What a macro is given is read as text.
+    // The arguments of a macro are read as text.
     fn visit_macro(&mut self, of: &'ast Macro) {
         let text = of.tokens.to_string().replace(' ', "");
         for (at, _) in text.match_indices("crate::") {

@@ -1,4 +1,4 @@
-//! The data: CSV files that are part of the program, and how they get into a database of any engine.
+//! The data: CSV files in the program, and loading them into a database of any engine.
 
 use std::collections::HashMap;
 
@@ -28,13 +28,13 @@ pub const TABLES: [(&TableInfo, &str); 10] = [
     (SpecimenHazard::INFO, include_str!("../data/specimen_hazard.csv")),
 ];
 
-/// How NULL is written in the CSV files.
+/// The text of NULL in the CSV files.
 pub const NULL: &str = r"\N";
 
-/// Rises when the tables or the data change.
+/// Increases when the tables or the data change.
 const EDITION: i64 = 1;
 
-/// How many rows go into one statement.
+/// The number of rows of one INSERT.
 const ROWS_AT_ONCE: usize = 100;
 
 /// The mark that a database's tables are the core shed's own.
@@ -44,7 +44,7 @@ struct CoreShed {
     edition: i64,
 }
 
-/// A database in memory that holds the core shed.
+/// Opens a database in memory that contains the core shed.
 ///
 /// # Errors
 ///
@@ -55,18 +55,18 @@ pub fn in_memory() -> Result<Database> {
     Ok(db)
 }
 
-/// Makes the tables of the core shed in a database and fills them, or leaves it be if it holds them
-/// already.
+/// Creates the tables of the core shed in a database and fills them, unless it contains them already.
 ///
 /// # Errors
 ///
-/// If a table of the same name is there that is not the core shed's, or the database refuses. Then
+/// If another table has one of the names, or the database refuses a statement. The database is unchanged
+/// then.
 /// the database is as it was.
 pub fn load(db: &Database) -> Result<()> {
     match db.read_first(&CoreShed::rows()) {
         Ok(Some(CoreShed { edition: EDITION })) => return Ok(()),
         Ok(_) => bail!("the database holds another edition of the core shed; {DROP_IT}"),
-        // Without the mark, no table of these names may be there.
+        // Without the mark, no table of these names may exist.
         Err(_) => {}
     }
     let taken: Vec<_> = TABLES
@@ -94,7 +94,7 @@ pub fn load(db: &Database) -> Result<()> {
         Ok::<_, anyhow::Error>(())
     });
     if loaded.is_err() {
-        // Where making a table cannot be undone by a transaction, it is undone here.
+        // Where DDL cannot be rolled back, the tables are dropped here.
         drop_tables(db);
     }
     loaded.context("the core shed cannot be loaded")
@@ -109,7 +109,7 @@ fn exists(db: &Database, table: &TableInfo) -> bool {
 
 fn drop_tables(db: &Database) {
     for (table, _) in TABLES.iter().rev() {
-        // What was not made yet cannot be dropped, which is as it should be.
+        // Dropping a table that was not created fails, which is fine.
         let _ = db.run_text(&format!("DROP TABLE {}", table.name()), Vec::new());
     }
     let _ = db.run_text("DROP TABLE core_shed", Vec::new());
@@ -145,11 +145,11 @@ fn fill(tx: &Transaction<'_>, dialect: Dialect, table: &TableInfo) -> Result<()>
     Ok(())
 }
 
-/// The rows of a table of the core shed, each value typed as its column is.
+/// Returns the rows of a table of the core shed, each value with the type of its column.
 ///
 /// # Errors
 ///
-/// If `table` is none of the core shed's.
+/// If `table` is not one of the core shed's.
 pub fn rows_of(table: &TableInfo) -> Result<Vec<Vec<BindValue>>> {
     let Some((_, text)) = TABLES
         .iter()

@@ -1,13 +1,13 @@
-//! The same tables as a program declares them that serves several agencies: each sees its own sites and
-//! what was found there, archived sites are closed to the everyday, and withdrawn specimens stay hidden.
+//! The same tables with policies, as a program for several agencies declares them: each agency sees its own
+//! sites and everything found there, archived sites are hidden, and so are withdrawn specimens.
 //!
-//! A handle carries who is asking: `db.carrying(AgencyId(1))`. Without that, every statement is refused.
+//! A handle carries the agency: `db.carrying(AgencyId(1))`. Without it, every statement is refused.
 
 use nepheline::prelude::*;
 
 use crate::Rock;
 
-/// Who is asking: the agency that sites belong to.
+/// The tenant: the agency that sites belong to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Storable)]
 pub struct AgencyId(pub i64);
 
@@ -16,13 +16,13 @@ pub struct AgencyId(pub i64);
 #[nepheline(
     children(boreholes: Borehole by site_id),
     policies(own_agency, not_archived),
-    fill(agency_id = AgencyId),
+    carried(agency_id = AgencyId),
 )]
 pub struct Site {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
-    /// Whose site it is: of whoever inserts it.
+    /// The agency that inserted the site.
     pub agency_id: AgencyId,
     /// The name on maps.
     #[nepheline(by_code_point)]
@@ -71,7 +71,7 @@ pub struct Specimen {
     /// The borehole it is from.
     #[nepheline(references = Borehole)]
     pub borehole_id: i64,
-    /// What is written on it.
+    /// The text on its label.
     #[nepheline(unique, by_code_point)]
     pub label: String,
     /// The kind of rock.
@@ -87,14 +87,14 @@ pub struct Specimen {
     pub withdrawn_at: Option<Timestamp>,
 }
 
-/// How much of an element is in a specimen.
+/// A measurement of an element in a specimen.
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(policies(of_visible_specimen))]
 pub struct Assay {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
-    /// What was measured.
+    /// The measured specimen.
     #[nepheline(references = Specimen)]
     pub specimen_id: i64,
     /// The symbol of the element.
@@ -102,7 +102,7 @@ pub struct Assay {
     pub element: String,
     /// Parts per million, by mass.
     pub ppm: f64,
-    /// Who measures.
+    /// The lab that measures.
     pub lab_id: i64,
     /// The day the result is due.
     pub due_on: Date,
@@ -115,27 +115,27 @@ pub fn own_agency(s: SiteColumns, agency: &AgencyId) -> Condition {
     s.agency_id.eq(*agency)
 }
 
-/// Archived sites are closed to the everyday.
+/// Hides archived sites.
 pub fn not_archived(s: SiteColumns) -> Condition {
     s.closed_on.is_null()
 }
 
-/// A borehole is seen where its site is: the policies of sites hold inside.
+/// A borehole is visible if its site is: the policies of sites apply inside.
 pub fn at_visible_site(b: BoreholeColumns) -> Condition {
     Site::rows().filter(|s| s.id.eq(b.site_id)).exists()
 }
 
-/// Withdrawn specimens stay hidden.
+/// Hides withdrawn specimens.
 pub fn not_withdrawn(s: SpecimenColumns) -> Condition {
     s.withdrawn_at.is_null()
 }
 
-/// A specimen is seen where its borehole is.
+/// A specimen is visible if its borehole is.
 pub fn of_visible_borehole(s: SpecimenColumns) -> Condition {
     Borehole::rows().filter(|b| b.id.eq(s.borehole_id)).exists()
 }
 
-/// An assay is seen where its specimen is.
+/// An assay is visible if its specimen is.
 pub fn of_visible_specimen(a: AssayColumns) -> Condition {
     Specimen::rows().filter(|s| s.id.eq(a.specimen_id)).exists()
 }

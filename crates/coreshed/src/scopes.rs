@@ -1,15 +1,14 @@
-//! The conditions that the core shed asks again and again, each with a name.
+//! The conditions that the core shed uses often, each with a name.
 //!
-//! This is how a program keeps them tidy: one module for the scopes of a table or a few that belong
-//! together, beside the tables. A scope without a parameter is a function from the columns to a
-//! condition; one with a parameter returns such a function; a computed column is a function from the
-//! columns to an expression; and an order or a page is a function from a query to a query.
+//! A program keeps such scopes in one module beside its tables. A scope without a parameter is a function
+//! from the columns to a condition; one with a parameter returns such a function. A computed column is a
+//! function from the columns to an expression, and an order or a page is a function from a query to a query.
 
 use nepheline::prelude::*;
 
 use crate::{Assay, AssayColumns, Rock, Specimen, SpecimenColumns};
 
-/// Specimens that nobody describes yet.
+/// Specimens without an analyst.
 pub fn unassigned(s: SpecimenColumns) -> Condition {
     s.analyst_id.is_null()
 }
@@ -42,7 +41,7 @@ pub fn with_at_least(ppm: f64, element: String) -> impl Scope<SpecimenColumns> {
     }
 }
 
-/// How long a specimen is, in metres.
+/// The length of a specimen in metres.
 pub fn length_m(s: SpecimenColumns) -> Expr<f64> {
     s.base_m - s.top_m
 }

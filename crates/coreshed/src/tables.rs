@@ -21,7 +21,7 @@ pub struct Site {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
-    /// Whose site it is.
+    /// The agency that owns it.
     #[nepheline(references = Agency)]
     pub agency_id: i64,
     /// The name on maps.
@@ -38,7 +38,7 @@ pub struct Site {
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(
     children(specimens: Specimen by borehole_id),
-    child(collar: Collar by borehole_id),
+    optional_child(collar: Collar by borehole_id),
 )]
 pub struct Borehole {
     /// The key.
@@ -104,7 +104,7 @@ pub enum Rock {
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(
     children(assays: Assay by specimen_id, parts: Specimen by parent_id),
-    linked(hazards: Hazard via SpecimenHazard),
+    bridged(hazards: Hazard across SpecimenHazard),
 )]
 pub struct Specimen {
     /// The key.
@@ -113,7 +113,7 @@ pub struct Specimen {
     /// The borehole it is from.
     #[nepheline(references = Borehole)]
     pub borehole_id: i64,
-    /// What is written on it.
+    /// The text on its label.
     #[nepheline(unique, by_code_point)]
     pub label: String,
     /// The kind of rock.
@@ -125,7 +125,7 @@ pub struct Specimen {
     pub base_m: f64,
     /// The day it was taken.
     pub taken_on: Date,
-    /// Who describes it, once somebody does.
+    /// The analyst who describes it, if there is one.
     #[nepheline(references = Analyst)]
     pub analyst_id: Option<i64>,
     /// The specimen it was split from, if it was.
@@ -152,13 +152,13 @@ pub struct Lab {
     pub accredited: bool,
 }
 
-/// How much of an element is in a specimen.
+/// A measurement of an element in a specimen.
 #[derive(Debug, Clone, PartialEq, Table)]
 pub struct Assay {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
-    /// What was measured.
+    /// The measured specimen.
     #[nepheline(references = Specimen)]
     pub specimen_id: i64,
     /// The symbol of the element.
@@ -166,7 +166,7 @@ pub struct Assay {
     pub element: String,
     /// Parts per million, by mass.
     pub ppm: f64,
-    /// Who measures.
+    /// The lab that measures.
     #[nepheline(references = Lab)]
     pub lab_id: i64,
     /// The day the result is due.
@@ -177,17 +177,17 @@ pub struct Assay {
 
 /// A reason to handle a specimen with care.
 #[derive(Debug, Clone, PartialEq, Table)]
-#[nepheline(linked(specimens: Specimen via SpecimenHazard))]
+#[nepheline(bridged(specimens: Specimen across SpecimenHazard))]
 pub struct Hazard {
     /// The key.
     #[nepheline(key, generated)]
     pub id: i64,
-    /// What it is.
+    /// The name of the hazard.
     #[nepheline(unique, by_code_point)]
     pub name: String,
 }
 
-/// Which specimen has which hazards.
+/// The hazards of each specimen.
 #[derive(Debug, Clone, PartialEq, Table)]
 pub struct SpecimenHazard {
     /// The specimen.

@@ -39,5 +39,5 @@ fn every_table_is_read_back_whole() {
         db.read(&Hazard::rows()).unwrap().len(),
     ];
     assert_eq!(counts, [3, 10, 40, 40, 8, 600, 5, 3_000, 4]);
-    assert!(db.has_rows(&SpecimenHazard::rows()).unwrap());
+    assert!(db.exists(&SpecimenHazard::rows()).unwrap());
 }

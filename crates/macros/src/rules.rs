@@ -1,59 +1,59 @@
-//! The rules of a table: its policies, how its rows are made and how they are withdrawn.
+//! The rules of a table: its policies, the values of new rows, and soft deletes.
 
 use proc_macro2::{Ident, TokenStream};
 use quote::{format_ident, quote, quote_spanned};
+use syn::Token;
 use syn::ext::IdentExt;
 use syn::meta::ParseNestedMeta;
 use syn::parse::ParseStream;
-use syn::punctuated::Punctuated;
 use syn::spanned::Spanned;
-use syn::{Token, parenthesized};
 
-use crate::attr::Mistakes;
+use crate::attr::{self, Mistakes};
 use crate::column::ColumnField;
+use crate::name;
 use crate::relation::{Children, Reference};
 use crate::table::TableItem;
 
 /// `retire(withdrawn_at)`, or `retire(withdrawn_at, with(assays))`.
 pub(crate) struct Retire {
-    /// The column that marks rows as withdrawn.
+    /// The column that marks rows as retired.
     pub(crate) mark: Ident,
-    /// The relations to the children that are withdrawn with a row.
+    /// The relations to the children that are retired with a row.
     with: Vec<Ident>,
 }
 
 impl Retire {
     pub(crate) fn parse(part: &ParseNestedMeta<'_>) -> syn::Result<Retire> {
-        let content;
-        parenthesized!(content in part.input);
-        let mark = content.call(Ident::parse_any)?;
-        let mut with = Vec::new();
-        if content.peek(Token![,]) && !content.peek2(syn::parse::End) {
-            content.parse::<Token![,]>()?;
-            with = Retire::parse_with(&content)?;
-        }
-        content.parse::<Option<Token![,]>>()?;
-        Ok(Retire { mark, with })
+        attr::in_brackets(part.input, |content| {
+            let mark = content.call(name::parse)?;
+            let mut with = Vec::new();
+            if content.peek(Token![,]) && !content.peek2(syn::parse::End) {
+                content.parse::<Token![,]>()?;
+                with = Retire::parse_with(content)?;
+            }
+            content.parse::<Option<Token![,]>>()?;
+            Ok(Retire { mark, with })
+        })
     }
 
     fn parse_with(content: ParseStream<'_>) -> syn::Result<Vec<Ident>> {
-        let word = content.call(Ident::parse_any)?;
+        let word = content.call(name::parse)?;
         if word != "with" {
             return Err(syn::Error::new(
                 word.span(),
-                "expected `with(..)` and the children in it, as in `retire(withdrawn_at, with(assays))`",
+                "expected `with(..)` with names of children, as in `retire(withdrawn_at, with(assays))`",
             ));
         }
-        let names;
-        parenthesized!(names in content);
-        let names =
-            Punctuated::<Ident, Token![,]>::parse_terminated_with(&names, Ident::parse_any)?;
-        Ok(names.into_iter().collect())
+        attr::items(content, name::parse)
     }
 
     pub(crate) fn check(&self, table: &TableItem<'_>, mistakes: &mut Mistakes) {
         for name in &self.with {
-            if table.children.iter().all(|children| children.name != *name) {
+            if table
+                .children
+                .iter()
+                .all(|children| !name::is_same(&children.name, name))
+            {
                 mistakes.at(name.span(), format!("the table declares no children `{name}`"));
             }
         }
@@ -61,13 +61,17 @@ impl Retire {
 }
 
 impl TableItem<'_> {
-    /// The children that are withdrawn with a row.
+    /// Returns the children that are retired with a row.
     fn withdrawn_with(&self) -> impl Iterator<Item = &Children> {
         let with = self.retire.iter().flat_map(|retire| &retire.with);
-        with.filter_map(|name| self.children.iter().find(|children| children.name == *name))
+        with.filter_map(|name| {
+            self.children
+                .iter()
+                .find(|children| name::is_same(&children.name, name))
+        })
     }
 
-    /// The relations to them.
+    /// Returns the descriptors of the relations to them.
     pub(crate) fn retired_with(&self) -> impl Iterator<Item = TokenStream> {
         let owner = self.owner();
         self.withdrawn_with().map(move |children| {
@@ -77,7 +81,8 @@ impl TableItem<'_> {
         })
     }
 
-    /// That its rows are withdrawn, and that those of the children are too.
+    /// Returns the impl that declares that the table retires its rows, and the check that the children do
+    /// too.
     pub(crate) fn retires(&self) -> Option<TokenStream> {
         self.retire.as_ref()?;
         let ident = self.ident;
@@ -96,69 +101,84 @@ impl TableItem<'_> {
         })
     }
 
-    /// Where the value of a column comes from in a new row.
-    pub(crate) fn made(&self, column: &ColumnField<'_>) -> TokenStream {
-        let filled = self.fills.iter().find(|(filled, _)| filled == column.ident);
-        let stamp = column.stamp.as_ref().map(Ident::to_string);
-        match (filled, stamp.as_deref()) {
-            (Some((_, ty)), _) => quote! {
-                ::nepheline::internal::Made::Filled(::nepheline::internal::fill_of::<#ty>)
-            },
-            (None, Some("insert")) => quote!(::nepheline::internal::Made::StampedOnInsert),
-            (None, Some(_)) => quote!(::nepheline::internal::Made::StampedOnWrite),
-            (None, None) if column.version => quote!(::nepheline::internal::Made::Version),
-            (None, None) => quote!(::nepheline::internal::Made::Given),
-        }
+    /// Returns whether a delete sets this column instead of deleting the row.
+    pub(crate) fn is_retired_by(&self, field: &Ident) -> bool {
+        self.retire
+            .as_ref()
+            .is_some_and(|retire| name::is_same(&retire.mark, field))
     }
 
-    /// The struct of a row before it is stored, without what the database or the handle supplies.
-    pub(crate) fn unsaved(&self) -> (TokenStream, TokenStream) {
+    /// Returns checks that the types of carried values are those of their columns.
+    pub(crate) fn carried_checks(&self) -> impl Iterator<Item = TokenStream> {
+        self.carried.iter().filter_map(|(name, carried)| {
+            let column = self
+                .columns
+                .iter()
+                .find(|column| name::is_same(column.ident, name))?;
+            let ty = column.ty;
+            Some(quote_spanned! {carried.span()=>
+                const _: fn() = || {
+                    ::nepheline::internal::is_carried_by::<#ty, #carried>();
+                };
+            })
+        })
+    }
+
+    /// Returns the source of a column's value in a new row, unless the program gives it.
+    pub(crate) fn made(&self, column: &ColumnField<'_>) -> Option<TokenStream> {
+        let carried = self
+            .carried
+            .iter()
+            .find(|(carried, _)| name::is_same(carried, column.ident));
+        let stamp = column.stamp.as_ref().map(Ident::to_string);
+        Some(match (carried, stamp.as_deref()) {
+            (Some((_, ty)), _) => quote! {
+                ::nepheline::internal::ValueSource::Carried(::nepheline::internal::carried_value::<#ty>)
+            },
+            (None, Some("insert")) => quote!(::nepheline::internal::ValueSource::StampedOnInsert),
+            (None, Some(_)) => quote!(::nepheline::internal::ValueSource::StampedOnWrite),
+            (None, None) if column.version => quote!(::nepheline::internal::ValueSource::Version),
+            (None, None) => return None,
+        })
+    }
+
+    /// Returns the struct that an INSERT takes, without generated and carried columns, and its methods.
+    pub(crate) fn values_to_insert(&self) -> (TokenStream, TokenStream) {
         let (ident, visibility) = (self.ident, self.visibility);
-        let unsaved = format_ident!("Unsaved{}", ident.unraw());
+        let to_insert = format_ident!("{}ToInsert", ident.unraw());
         let doc = format!(
             "A row of the table `{}` before it is stored: what an INSERT supplies.",
             self.name
         );
-        let is_given = |column: &&ColumnField<'_>| {
-            let filled = self.fills.iter().any(|(filled, _)| filled == column.ident);
-            !column.generated && !column.version && column.stamp.is_none() && !filled
-        };
+        let is_given =
+            |column: &&ColumnField<'_>| column.is_given() && !self.is_carried(column.ident);
         let given: Vec<_> = self.columns.iter().filter(is_given).collect();
         let fields = given.iter().map(|column| {
-            let ColumnField { ident, ty, visibility, docs, .. } = column;
-            let default = docs.is_empty().then(|| {
-                let doc = format!("The column `{}`.", column.name);
-                quote!(#[doc = #doc])
-            });
-            quote! { #default #(#docs)* #visibility #ident: #ty }
+            let ColumnField { ident, ty, visibility, .. } = column;
+            let documented = column.documented();
+            quote! { #documented #visibility #ident: #ty }
         });
-        let idents: Vec<_> = given.iter().map(|column| column.ident).collect();
+        let passed = given.iter().map(|column| column.passed());
+        let forwarded = &self.forwarded;
         let item = quote! {
             #[doc = #doc]
+            #(#forwarded)*
             #[allow(
                 dead_code,
+                deprecated,
                 missing_debug_implementations,
                 reason = "not every table is inserted into, and not every type can be shown"
             )]
-            #visibility struct #unsaved { #(#fields,)* }
+            #visibility struct #to_insert { #(#fields,)* }
         };
         let implementation = quote! {
-            impl ::nepheline::Unsaved for #unsaved {
+            impl ::nepheline::InsertValues for #to_insert {
                 type Table = #ident;
+            }
 
-                fn lend<'b>(
-                    &'b self,
-                    take: &mut dyn ::core::ops::FnMut(::nepheline::internal::LentBind<'b>),
-                ) {
-                    #(take(::nepheline::ColumnType::lend_or_null(&self.#idents));)*
-                }
-
-                fn bytes(&self) -> usize {
-                    0 #(+ ::nepheline::ColumnType::lend_or_null(&self.#idents).size())*
-                }
-
-                fn is_ordinary(&self) -> bool {
-                    true #(&& ::nepheline::ColumnType::lend_or_null(&self.#idents).is_ordinary())*
+            impl ::nepheline::internal::RowValues for #to_insert {
+                fn pass_to<'b>(&'b self, to: &mut impl ::nepheline::internal::TakesValues<'b>) {
+                    #(#passed)*
                 }
             }
 
@@ -166,24 +186,37 @@ impl TableItem<'_> {
             impl #ident {
                 /// A new row, to be written by a handle.
                 #[track_caller]
-                #visibility fn insert(row: #unsaved) -> ::nepheline::Insert<Self> {
-                    ::nepheline::Insert::of([row])
+                #visibility fn insert(row: #to_insert) -> ::nepheline::Insert<Self> {
+                    ::nepheline::Insert::of(::nepheline::internal::vec![row])
                 }
 
                 /// New rows, to be written by a handle: all of them, or none.
                 #[track_caller]
                 #visibility fn insert_all(
-                    rows: impl ::core::iter::IntoIterator<Item = #unsaved>,
+                    rows: impl ::core::iter::IntoIterator<Item = #to_insert>,
                 ) -> ::nepheline::Insert<Self> {
-                    ::nepheline::Insert::of(rows)
+                    ::nepheline::Insert::of(::core::iter::Iterator::collect(::core::iter::IntoIterator::into_iter(rows)))
                 }
             }
         };
         (item, implementation)
     }
 
-    /// What tells each policy apart, and how its condition is had where the table stands. They carry the
-    /// place where they are named here, which origins show.
+    /// Returns checks that the policies are functions themselves, whose types are their identities.
+    pub(crate) fn policy_checks(&self) -> impl Iterator<Item = TokenStream> {
+        self.policies.iter().map(|policy| {
+            quote_spanned! {policy.span()=>
+                const _: () = ::core::assert!(
+                    ::nepheline::internal::is_function(&#policy),
+                    "a policy is a function itself; a pointer to one, such as a `const` of the type `fn(..)`, \
+                     cannot be told from another"
+                );
+            }
+        })
+    }
+
+    /// Returns the descriptors of the policies: the identity of each, and its condition for a source. They
+    /// have the span of their names here, which origins show.
     pub(crate) fn policies(&self) -> impl Iterator<Item = TokenStream> {
         let (ident, columns) = (self.ident, self.columns_ident());
         self.policies.iter().map(move |policy| {

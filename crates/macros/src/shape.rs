@@ -1,15 +1,14 @@
 //! `#[derive(RowShape)]` and `shape!`: a struct that rows are selected into.
 
 use heck::ToSnakeCase;
-use proc_macro2::{Ident, TokenStream};
-use quote::{format_ident, quote, quote_spanned};
+use proc_macro2::{Ident, Span, TokenStream};
+use quote::{quote, quote_spanned};
 use syn::ext::IdentExt;
 use syn::parse::{Parse, ParseStream};
-use syn::punctuated::Punctuated;
 use syn::spanned::Spanned;
-use syn::{Data, DeriveInput, Expr, Fields, Member, Path, Token, Visibility};
+use syn::{Attribute, Data, DeriveInput, Expr, Fields, Member, Path, Visibility};
 
-use crate::attr::{self, Mistakes};
+use crate::attr::{self, Mistakes, local};
 use crate::column::ColumnField;
 use crate::table::TableItem;
 
@@ -28,6 +27,8 @@ struct ShapeItem<'a> {
     fields: Vec<ColumnField<'a>>,
     shaped_from: Vec<Path>,
     serialize: bool,
+    /// The attributes of the compiler that the generated items have too.
+    forwarded: Vec<&'a Attribute>,
 }
 
 impl<'a> ShapeItem<'a> {
@@ -35,176 +36,131 @@ impl<'a> ShapeItem<'a> {
         let fields = match &input.data {
             Data::Struct(data) => &data.fields,
             _ => {
-                mistakes
-                    .at(input.ident.span(), "rows are selected into a struct with named fields");
+                mistakes.at(input.ident.span(), "a row shape is a struct with named fields");
                 return None;
             }
         };
         let Fields::Named(fields) = fields else {
-            mistakes.at(input.ident.span(), "rows are selected into a struct with named fields");
+            mistakes.at(input.ident.span(), "a row shape is a struct with named fields");
             return None;
         };
         if !input.generics.params.is_empty() || fields.named.is_empty() {
-            let message = "such a struct has a field at least, and no generic parameters";
+            let message =
+                "a row shape needs at least one field, and cannot have generic parameters";
             mistakes.at(input.ident.span(), message);
             return None;
         }
         let (mut shaped_from, mut serialize) = (Vec::new(), false);
-        let allowed = "`shaped_from(Table, ..)` and `serialize`";
+        let allowed = "`shaped_from(Table, ..)`, `serialize` and `crate = path`";
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
             if part.path.is_ident("serialize") {
-                serialize = true;
-                return Ok(true);
+                attr::flag(part, &mut serialize)?;
+            } else if part.path.is_ident("shaped_from") {
+                shaped_from.extend(attr::list(part, Path::parse)?);
+            } else {
+                return attr::is_crate(part);
             }
-            if !part.path.is_ident("shaped_from") {
-                return Ok(false);
-            }
-            let content;
-            syn::parenthesized!(content in part.input);
-            shaped_from.extend(Punctuated::<Path, Token![,]>::parse_terminated(&content)?);
             Ok(true)
         });
-        let fields: Vec<_> = fields
+        let fields = fields
             .named
             .iter()
-            .filter_map(|field| ColumnField::parse(field, mistakes))
+            .filter_map(|field| ColumnField::of_shape(field, mistakes))
             .collect();
-        for field in &fields {
-            if field.key || field.generated || field.unique || field.reference.is_some() {
-                let message = "only tables have keys, generated and unique columns, and references";
-                mistakes.at(field.ident.span(), message);
-            }
-        }
         let (ident, visibility) = (&input.ident, &input.vis);
-        Some(ShapeItem { ident, visibility, fields, shaped_from, serialize })
+        let forwarded = attr::forwarded(&input.attrs);
+        Some(ShapeItem { ident, visibility, fields, shaped_from, serialize, forwarded })
     }
 
     fn expand(self) -> TokenStream {
-        let nested = self.fields.iter().any(|field| field.nested);
-        let builder = self.builder(nested);
+        let whole_row = self.fields.iter().any(|field| field.whole_row);
+        let shape = self.shape(whole_row);
         let shaped_from = self.shaped_from.iter().map(|table| self.shaped_from(table));
         let shaped_from: Vec<_> = shaped_from.collect();
         let (ident, visibility) = (self.ident, self.visibility);
         let name = ident.unraw().to_string().to_snake_case();
-        let item = TableItem::of_columns(ident, visibility, name, self.fields, self.serialize);
+        let read: Vec<_> = self.fields.iter().map(|field| field.ident).collect();
+        // Fields may serve inside SQL only, through the columns struct, which the compiler does not see as a use.
+        let read = quote! {
+            const _: fn(&#ident) = |row| {
+                let #ident { #(#read),* } = row;
+                let _ = (#(#read,)*);
+            };
+        };
+        let mut item = TableItem::of_columns(ident, visibility, name, self.fields);
+        (item.serialize, item.forwarded) = (self.serialize, self.forwarded);
+        let allows = attr::allows(&item.forwarded);
         let statics = item.statics();
+        let role_checks = item.role_checks();
         let row_shape = item.row_shape();
         let serialize = item.serialize();
-        // Where rows stand in a row, there are no columns that could be asked for by name.
-        let (columns, row_struct) = match nested {
+        // A struct with whole rows has no columns by name.
+        let (columns, row_struct) = match whole_row {
             true => (None, None),
             false => (Some(item.columns_struct()), Some(item.row_struct())),
         };
         quote! {
             #columns
-            #builder
 
+            #[allow(deprecated)]
+            #(#allows)*
             const _: () = {
                 #statics
+                #role_checks
+                #read
                 #row_shape
                 #row_struct
+                #shape
                 #serialize
                 #(#shaped_from)*
             };
         }
     }
 
-    /// What `shape!` puts the values into, a field after the other, each under its own name.
-    fn builder(&self, nested: bool) -> TokenStream {
-        let (ident, visibility) = (self.ident, self.visibility);
-        let builder = format_ident!("{}Shape", ident.unraw());
-        let holes: Vec<Ident> = (0..self.fields.len())
-            .map(|i| format_ident!("V{i}"))
-            .collect();
-        let names: Vec<&Ident> = self.fields.iter().map(|field| field.ident).collect();
-        let types: Vec<_> = self.fields.iter().map(|field| field.ty).collect();
-        let empty = holes.iter().map(|_| quote!(()));
-        let values = holes.iter().map(|_| quote!(()));
-        let setters = names.iter().zip(&types).enumerate().map(|(i, (name, ty))| {
-            let others = holes.iter().enumerate().filter(|(other, _)| *other != i);
-            let others: Vec<_> = others.map(|(_, hole)| hole).collect();
-            let with = |what: TokenStream| {
-                let each = holes.iter().enumerate();
-                let each = each.map(|(j, hole)| if i == j { what.clone() } else { quote!(#hole) });
-                quote!(#builder<#(#each),*>)
-            };
-            let (unset, set) = (with(quote!(())), with(quote!(V)));
-            let moved = names.iter().enumerate().map(|(j, other)| match i == j {
-                true => quote!(#other: value),
-                false => quote!(#other: self.#other),
-            });
-            quote! {
-                impl<#(#others),*> #unset {
-                    #[doc(hidden)]
-                    #visibility fn #name<V: ::nepheline::internal::Gives<#ty>>(self, value: V) -> #set {
-                        #builder { #(#moved,)* }
-                    }
-                }
-            }
-        });
-        let first = &holes[0];
-        let bounds = holes
+    /// Returns the impl by which `shape!` selects into the struct.
+    fn shape(&self, whole_row: bool) -> TokenStream {
+        let ident = self.ident;
+        let names = self
+            .fields
             .iter()
-            .zip(&types)
-            .enumerate()
-            .map(|(i, (hole, ty))| match i {
-                0 => quote!(#hole: ::nepheline::internal::Gives<#ty>),
-                _ => quote!(#hole: ::nepheline::internal::Gives<
-                #ty,
-                Level: ::nepheline::bounds::StandsBeside<<#first as ::nepheline::bounds::Selectable>::Level>,
-            >),
-            });
-        let fields = match nested {
+            .map(|field| field.ident.unraw().to_string());
+        let fields = match whole_row {
             true => quote!(::core::option::Option::None),
             false => quote! {
                 ::core::option::Option::Some(<#ident as ::nepheline::RowStruct>::INFO)
             },
         };
         quote! {
-            #[doc(hidden)]
-            #visibility struct #builder<#(#holes),*> { #(#names: #holes,)* }
-
-            #[doc(hidden)]
-            #[allow(dead_code, reason = "not every struct is selected into with `shape!`")]
-            impl #ident {
-                #visibility fn nepheline_shape() -> #builder<#(#empty),*> {
-                    #builder { #(#names: #values,)* }
-                }
-            }
-
-            #(#[allow(dead_code, reason = "not every struct is selected into with `shape!`")] #setters)*
-
-            impl<#(#holes),*> ::nepheline::bounds::Selectable for #builder<#(#holes),*>
-            where
-                #(#bounds,)*
-            {
-                type Row = #ident;
-                type Level = <#first as ::nepheline::bounds::Selectable>::Level;
+            impl ::nepheline::internal::Shape for #ident {
+                const NAMES: &'static [&'static ::core::primitive::str] = &[#(#names),*];
                 const FIELDS: ::core::option::Option<&'static ::nepheline::TableInfo> = #fields;
+                type Shaping = ::nepheline::internal::Shaping<Self, ::nepheline::internal::NoLevel>;
 
-                fn select_into(self, selection: &mut ::nepheline::internal::Selection) {
-                    #(::nepheline::bounds::Selectable::select_into(self.#names, selection);)*
+                fn shaping() -> Self::Shaping {
+                    ::core::default::Default::default()
                 }
             }
         }
     }
 
-    /// The columns of the same names of a table.
+    /// Returns the selection of the columns with the same names in a table.
     fn shaped_from(&self, table: &Path) -> TokenStream {
         let ident = self.ident;
         let fields = self.fields.iter().map(|field| {
             let (name, ty, span) = (field.ident, field.ty, field.ident.span());
+            let (columns, selection) = (local("columns", span), local("selection", span));
             quote_spanned! {span=>
-                let column: ::nepheline::Column<#ty> = columns.#name;
-                selection.push_column(::nepheline::Column::raw(column));
+                let column: ::nepheline::Column<#ty> = #columns.#name;
+                #selection.push_column(::nepheline::Column::raw(column));
             }
         });
-        let span = table.span();
-        quote_spanned! {span=>
+        let (columns, selection) =
+            (local("columns", table.span()), local("selection", table.span()));
+        quote_spanned! {table.span()=>
             impl ::nepheline::bounds::ShapedFrom<#table> for #ident {
                 fn select_into(
-                    columns: <#table as ::nepheline::RowStruct>::Columns,
-                    selection: &mut ::nepheline::internal::Selection,
+                    #columns: <#table as ::nepheline::RowStruct>::Columns,
+                    #selection: &mut ::nepheline::internal::Selection,
                 ) {
                     #(#fields)*
                 }
@@ -216,39 +172,66 @@ impl<'a> ShapeItem<'a> {
 /// `shape!(RegionTotal { region: per(s.region), specimens })`.
 pub(crate) struct Literal {
     path: Path,
-    fields: Vec<(Ident, Expr)>,
+    fields: Vec<LiteralField>,
+}
+
+struct LiteralField {
+    /// Such as `cfg`.
+    attributes: Vec<Attribute>,
+    name: Ident,
+    value: Expr,
 }
 
 impl Parse for Literal {
     fn parse(input: ParseStream<'_>) -> syn::Result<Literal> {
-        // Parsed as what it looks like, so that all that Rust allows there is allowed.
+        // Parsed as a struct expression, so that everything that Rust allows there is allowed.
         let literal: syn::ExprStruct = input.parse()?;
         if let Some(rest) = &literal.rest {
             return Err(syn::Error::new(
                 rest.span(),
-                "every field is named: there is no row to take the others from",
+                "`..` is not allowed: every field must be named",
             ));
         }
         let fields = literal.fields.into_iter().map(|field| match field.member {
-            Member::Named(ident) => Ok((ident, field.expr)),
-            Member::Unnamed(index) => Err(syn::Error::new(index.span(), "a field has a name here")),
+            Member::Named(name) => {
+                Ok(LiteralField { attributes: field.attrs, name, value: field.expr })
+            }
+            Member::Unnamed(index) => Err(syn::Error::new(index.span(), "expected a field name")),
         });
         Ok(Literal { path: literal.path, fields: fields.collect::<syn::Result<_>>()? })
     }
 }
 
-/// The literal itself, which is never run, lets the compiler say in its own words which field is
-/// wrong or missing; then each value is given to the field of its name.
+/// Writes the literal itself, which never runs, so that the compiler reports wrong or missing fields and types
+/// in its own words; and selects each value under the name of its field.
 pub(crate) fn expand(literal: Literal) -> TokenStream {
     let Literal { path, fields } = literal;
-    let names: Vec<_> = fields.iter().map(|(name, _)| name).collect();
-    let setters = fields.iter().map(|(name, value)| {
-        let span = value.span();
-        quote_spanned!(span=> .#name(#value))
-    });
+    let own = |name: &str| Ident::new(name, Span::mixed_site());
+    let (shaping, never) = (own("shaping"), own("never"));
+    let (mut variables, mut checked, mut selected) = (Vec::new(), Vec::new(), Vec::new());
+    for (number, LiteralField { attributes, name, value }) in fields.iter().enumerate() {
+        // One place for all of it, because the compiler reports a mistake at the place that the parts share.
+        let span = value.span().resolved_at(Span::mixed_site());
+        let variable = Ident::new(&format!("value_{number}"), span);
+        let text = name.unraw().to_string();
+        variables.push(quote_spanned! {span=>
+            #(#attributes)* let #variable = ::nepheline::internal::shape_value(#value);
+        });
+        checked.push(quote_spanned! {span=>
+            #(#attributes)* #name: #variable.as_field(#never),
+        });
+        let shaping = Ident::new("shaping", span);
+        selected.push(quote_spanned! {span=>
+            #(#attributes)* let #shaping = #shaping.with(#text, #variable);
+        });
+    }
+    let shape = quote_spanned!(path.span()=> <#path as ::nepheline::internal::Shape>::shaping());
     quote! {{
-        #[allow(unreachable_code, clippy::all, reason = "only its names are looked at")]
-        let _ = || #path { #(#names: loop {},)* };
-        #path::nepheline_shape()#(#setters)*
+        #(#variables)*
+        #[allow(clippy::no_effect_underscore_binding, reason = "the compiler checks it, and it never runs")]
+        let _checked = |#never: ::core::convert::Infallible| #path { #(#checked)* };
+        let #shaping = #shape;
+        #(#selected)*
+        #shaping
     }}
 }

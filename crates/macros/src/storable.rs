@@ -4,6 +4,7 @@ use heck::ToSnakeCase;
 use proc_macro2::{Ident, TokenStream};
 use quote::quote;
 use syn::ext::IdentExt;
+use syn::spanned::Spanned;
 use syn::{Data, DataEnum, DataStruct, DeriveInput, Fields, LitStr, Member, Variant};
 
 use crate::attr::{self, Mistakes};
@@ -11,11 +12,20 @@ use crate::attr::{self, Mistakes};
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     let mut mistakes = Mistakes::default();
     let mut serialize = false;
-    attr::each_part(&input.attrs, "`serialize`", &mut mistakes, |part| {
-        let known = part.path.is_ident("serialize");
-        serialize |= known;
-        Ok(known)
+    attr::each_part(&input.attrs, "`serialize` and `crate = path`", &mut mistakes, |part| {
+        if !part.path.is_ident("serialize") {
+            return attr::is_crate(part);
+        }
+        attr::flag(part, &mut serialize).map(|()| true)
     });
+    if !input.generics.params.is_empty() {
+        let message = "a storable type of the derive has no generic parameters; implement `Storable` \
+                       by hand for a generic one";
+        mistakes.at(input.generics.span(), message);
+        return mistakes
+            .into_error()
+            .map_or_else(TokenStream::new, syn::Error::into_compile_error);
+    }
     let body = match &input.data {
         Data::Struct(data) => newtype(&input, data, &mut mistakes),
         Data::Enum(data) => words(&input.ident, data, &mut mistakes),
@@ -24,9 +34,6 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
             None
         }
     };
-    if !input.generics.params.is_empty() {
-        mistakes.at(input.ident.span(), "a storable type cannot have generic parameters");
-    }
     let ident = &input.ident;
     let code = body.map(|body| quote!(impl ::nepheline::Storable for #ident { #body }));
     let serialize = serialize.then(|| match &input.data {
@@ -54,7 +61,16 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
         }
     });
     let errors = mistakes.into_error().map(|error| error.to_compile_error());
-    quote! { #errors #code #serialize }
+    quote! {
+        #errors
+
+        // The type itself may be deprecated.
+        #[allow(deprecated)]
+        const _: () = {
+            #code
+            #serialize
+        };
+    }
 }
 
 fn newtype(input: &DeriveInput, data: &DataStruct, mistakes: &mut Mistakes) -> Option<TokenStream> {
@@ -110,7 +126,7 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
     }
     let variants: Vec<_> = words.iter().map(|(variant, _)| variant).collect();
     let texts: Vec<_> = words.iter().map(|(_, word)| word).collect();
-    // A variant with fields is a mistake that was told already, and cannot be made here.
+    // A variant with fields was reported already, and cannot be constructed here.
     let is_unit = |variant: &&Variant| matches!(variant.fields, Fields::Unit);
     let read = data
         .variants
@@ -150,7 +166,7 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
     })
 }
 
-/// The text that a variant is stored as.
+/// Returns the text that a variant is stored as.
 fn word(variant: &Variant, mistakes: &mut Mistakes) -> String {
     if !matches!(variant.fields, Fields::Unit) {
         let message =

@@ -1,4 +1,7 @@
-//! `verbatim!`: hand-written SQL with expressions in it, checked while it compiles.
+//! `verbatim!`: hand-written SQL with expressions in it, checked at compile time.
+
+use std::iter::Peekable;
+use std::str::Chars;
 
 use proc_macro2::{Span, TokenStream};
 use quote::{ToTokens, quote};
@@ -10,7 +13,7 @@ use crate::attr::Mistakes;
 /// The names that a variant can have, each a method of core's `Function`.
 const DIALECTS: [&str; 4] = ["sqlite", "postgres", "mariadb", "mysql"];
 
-/// What stands between the brackets: one text for all dialects or several, then arguments.
+/// The input of the macro: one text for all dialects or several, then arguments.
 pub(crate) struct Input {
     variants: Vec<Variant>,
     arguments: Vec<Argument>,
@@ -85,7 +88,7 @@ pub(crate) fn expand(input: Input) -> TokenStream {
             let name = dialect.to_string();
             if !DIALECTS.contains(&name.as_str()) {
                 let known = DIALECTS.map(|name| format!("`{name}`")).join(", ");
-                mistakes.at(dialect.span(), format!("not a dialect; there are {known}"));
+                mistakes.at(dialect.span(), format!("unknown dialect; the dialects are {known}"));
                 continue;
             }
             if seen.contains(&name) {
@@ -101,7 +104,7 @@ pub(crate) fn expand(input: Input) -> TokenStream {
                 let method = dialect
                     .clone()
                     .unwrap_or_else(|| Ident::new("all", text.span()));
-                // MySQL's variant is MariaDB's too, unless that comes after it.
+                // MySQL's variant is MariaDB's too, unless MariaDB's own comes later.
                 if method == "mysql" {
                     forms = quote!(.mysql(#form) #forms);
                 } else {
@@ -112,14 +115,18 @@ pub(crate) fn expand(input: Input) -> TokenStream {
         }
     }
     arguments.check_all_used(&mut mistakes);
-    if let Some(mistakes) = mistakes.into_error() {
-        return mistakes.to_compile_error();
-    }
+    let errors = mistakes.into_error().map(|error| {
+        // A fragment without mistakes takes its place, so that one mistake is one error.
+        forms = quote!(.all("NULL"));
+        error.to_compile_error()
+    });
     let values = arguments.list.iter().map(|argument| &argument.value);
+    let fragment = Ident::new("FRAGMENT", Span::mixed_site());
     quote! {{
-        static FRAGMENT: ::nepheline::internal::Function =
+        #errors
+        static #fragment: ::nepheline::internal::Function =
             ::nepheline::internal::Function::verbatim() #forms;
-        ::nepheline::Verbatim::fragment(&FRAGMENT, [#(::nepheline::internal::argument(#values)),*])
+        ::nepheline::Verbatim::fragment(&#fragment, [#(::nepheline::internal::argument(#values)),*])
     }}
 }
 
@@ -142,8 +149,7 @@ impl Arguments {
                 1 => "only one is given".to_owned(),
                 given => format!("only {given} are given"),
             };
-            let message =
-                format!("the text asks for argument {number}, counted from 0, and {given}");
+            let message = format!("the text uses argument {number}, counted from 0, but {given}");
             return Err(syn::Error::new(span, message));
         }
         self.used[number] = true;
@@ -156,8 +162,9 @@ impl Arguments {
             Some(number) => number,
             None => {
                 let name: Ident = syn::parse_str(name).map_err(|_| {
-                    let message =
-                        format!("`{{{name}}}` names no variable; braces are `{{{{` and `}}}}`");
+                    let message = format!(
+                        "`{{{name}}}` is not a variable name; write braces as `{{{{` and `}}}}`"
+                    );
                     syn::Error::new(span, message)
                 })?;
                 let name = Ident::new(&name.to_string(), span);
@@ -181,7 +188,7 @@ impl Arguments {
     }
 }
 
-/// The text with a number in each pair of braces, as core reads it.
+/// Returns the text with a number in each pair of braces, as core reads it.
 fn form(text: &str, span: Span, arguments: &mut Arguments) -> syn::Result<String> {
     let mut form = String::with_capacity(text.len());
     let mut rest = text;
@@ -195,7 +202,7 @@ fn form(text: &str, span: Span, arguments: &mut Arguments) -> syn::Result<String
             continue;
         }
         let Some(end) = rest.find('}').filter(|_| rest.starts_with('{')) else {
-            let message = "a brace without its counterpart; braces themselves are `{{` and `}}`";
+            let message = "unbalanced brace; write braces as `{{` and `}}`";
             return Err(syn::Error::new(span, message));
         };
         let number = match rest[1..end].trim() {
@@ -215,30 +222,36 @@ fn form(text: &str, span: Span, arguments: &mut Arguments) -> syn::Result<String
     Ok(form)
 }
 
-/// What would make more or less of the text than one expression.
+/// Returns what would make the text more or less than one expression.
 fn mistake_in(text: &str) -> Option<&'static str> {
     let mut open = Vec::new();
     let mut characters = text.chars().peekable();
     while let Some(character) = characters.next() {
         if matches!(character, '\'' | '"' | '`') {
-            if characters.by_ref().all(|other| other != character) {
-                return Some("a quotation mark without its counterpart");
+            match mistake_in_quotes(&mut characters, character) {
+                Some(mistake) => return Some(mistake),
+                None => continue,
             }
-            continue;
         }
         match (character, characters.peek()) {
             ('-', Some('-')) | ('/', Some('*')) | ('#', Some(' ') | None) => {
-                return Some("a comment would take in what follows the fragment");
+                return Some("a comment would swallow the SQL after the fragment");
             }
             (';', _) => return Some("a semicolon would end the statement"),
             ('\0', _) => return Some("a NUL cannot be sent to a database"),
             ('?', Some('|' | '&')) => {}
             ('?', _) => {
-                return Some("`?` would be taken for a placeholder; a value goes in with `{}`");
+                return Some(
+                    "`?` would be read as a placeholder; write `{}` for a value, and `jsonb_exists(a, b)` for \
+                     PostgreSQL's operator `?`",
+                );
+            }
+            (',', _) if open.is_empty() => {
+                return Some("a comma outside brackets makes a list; a fragment is one expression");
             }
             ('$', Some('0'..='9')) => {
                 return Some(
-                    "`$` and a number would be taken for a placeholder; a value goes in with `{}`",
+                    "`$` and a number would be read as a placeholder; write `{}` for a value",
                 );
             }
             (':', Some(':')) => {
@@ -246,13 +259,13 @@ fn mistake_in(text: &str) -> Option<&'static str> {
             }
             (':' | '@', Some(next)) if next.is_alphabetic() || *next == '_' => {
                 return Some(
-                    "a name after `:` or `@` would be taken for a placeholder; a value goes in with `{}`",
+                    "a name after `:` or `@` would be read as a placeholder; write `{}` for a value",
                 );
             }
             ('(', _) => open.push(')'),
             ('[', _) => open.push(']'),
             (')' | ']', _) if open.pop() != Some(character) => {
-                return Some("a bracket without its counterpart");
+                return Some("unbalanced bracket");
             }
             _ => {}
         }
@@ -260,6 +273,25 @@ fn mistake_in(text: &str) -> Option<&'static str> {
     match open.is_empty() {
         true if text.trim().is_empty() => Some("there is no SQL in it"),
         true => None,
-        false => Some("a bracket without its counterpart"),
+        false => Some("unbalanced bracket"),
     }
+}
+
+/// Returns what is wrong in a quoted text, and goes on behind it.
+fn mistake_in_quotes(characters: &mut Peekable<Chars<'_>>, mark: char) -> Option<&'static str> {
+    while let Some(character) = characters.next() {
+        match (character, characters.peek()) {
+            (end, _) if end == mark => return None,
+            ('{', Some('{')) => {
+                characters.next();
+            }
+            ('{', _) => {
+                return Some(
+                    "`{}` inside quotes would be part of the text; leave out the quotes: a value is a bind",
+                );
+            }
+            _ => {}
+        }
+    }
+    Some("unbalanced quotation mark")
 }

@@ -49,7 +49,7 @@ struct Assay {
 
 type Pairs = Vec<(Specimen, Vec<Assay>)>;
 
-/// How many boreholes of 50 specimens each a reading takes: a page, and a report.
+/// The number of boreholes with 50 specimens that a read takes: a page, and a report.
 const SIZES: [i64; 2] = [1, 200];
 
 fn fill(db: &blocking::Database, text: &str, float: &str, concat: impl Fn(&str) -> String) {

@@ -20,7 +20,7 @@ use futures_util::future::join_all;
 use mysql_async::prelude::Queryable;
 use nepheline::internal::RunText as _;
 use nepheline::prelude::*;
-use nepheline::{Database, Handle, blocking};
+use nepheline::{Database, RunsQueries, blocking};
 use support::{Scattered, against_by_hand};
 use tokio::runtime::Runtime;
 
@@ -105,7 +105,7 @@ impl Bench<'_> {
     /// A query by key on one connection, on each side.
     fn point<F: Future<Output = Reading>>(
         &mut self,
-        session: &impl Handle,
+        session: &impl RunsQueries,
         by_hand: impl Fn(i64) -> F,
     ) {
         let (mut ours, mut theirs) = (Scattered::below(ROWS), Scattered::below(ROWS));
@@ -124,7 +124,7 @@ impl Bench<'_> {
         );
     }
 
-    /// What building and compiling the query takes of the whole.
+    /// The share of building and compiling the query.
     fn compile_share(&self) {
         let dialect = self.db.dialect();
         let calls = 20_000;

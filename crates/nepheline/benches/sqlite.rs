@@ -38,7 +38,7 @@ struct Reading {
     analyst_id: Option<i64>,
 }
 
-/// What a request brings along.
+/// The parameters of a request.
 struct Wanted {
     element: Option<&'static str>,
     above_ppm: Option<f64>,
@@ -84,8 +84,8 @@ fn query_by_hand(wanted: &Wanted) -> (String, Vec<BindValue>) {
     (text, binds)
 }
 
-/// What a shed's list asks for: scopes, a parent's column if it is given, a question to the children,
-/// and an order by a parent.
+/// The list of a shed: scopes, an optional filter by a parent's column, a subquery over children, and an
+/// order by a parent.
 fn list(region: Option<&str>) -> Query<Specimen> {
     Specimen::rows()
         .filter(unassigned)

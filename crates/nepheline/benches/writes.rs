@@ -14,7 +14,7 @@ use std::time::Instant;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use mysql_async::prelude::Queryable;
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use support::{Scattered, against_by_hand};
@@ -53,8 +53,8 @@ struct Plain {
     analyst_id: i64,
 }
 
-fn rows() -> impl Iterator<Item = UnsavedPlain> {
-    (0..ROWS).map(|id| UnsavedPlain {
+fn rows() -> impl Iterator<Item = PlainToInsert> {
+    (0..ROWS).map(|id| PlainToInsert {
         id,
         specimen_id: id / 5,
         element: ["Nd", "La", "Ce", "Zr"][(id % 4) as usize].to_owned(),
@@ -113,8 +113,8 @@ fn policies(criterion: &mut Criterion) {
 /// The ratios of rounds in which each way of ours and the one by hand do their work once.
 fn compare(name: &str, db: &Database, mut by_hand: impl FnMut() -> f64) {
     let whole = || timed(|| assert_eq!(db.write(&Plain::insert_all(rows())).unwrap(), ROWS as u64));
-    let flowing = || timed(|| assert_eq!(db.insert_each(rows()).unwrap(), ROWS as u64));
-    let ours: [(&str, &dyn Fn() -> f64); 2] = [("insert_all", &whole), ("insert_each", &flowing)];
+    let flowing = || timed(|| assert_eq!(db.insert_stream(rows()).unwrap(), ROWS as u64));
+    let ours: [(&str, &dyn Fn() -> f64); 2] = [("insert_all", &whole), ("insert_stream", &flowing)];
     for (way, ours) in ours {
         let ours = || {
             db.run_text("DELETE FROM bench_write", vec![]).unwrap();
@@ -163,7 +163,7 @@ fn inserts(_: &mut Criterion) {
                 let mut insert = tx
                     .prepare(&format!("INSERT INTO bench_write VALUES {values}"))
                     .unwrap();
-                let rows: Vec<UnsavedPlain> = rows().collect();
+                let rows: Vec<PlainToInsert> = rows().collect();
                 for chunk in rows.chunks(200) {
                     for (row, at) in chunk.iter().zip((1..).step_by(5)) {
                         insert.raw_bind_parameter(at, row.id).unwrap();
@@ -233,7 +233,7 @@ fn inserts(_: &mut Criterion) {
                         .await
                         .unwrap();
                     conn.query_drop("START TRANSACTION").await.unwrap();
-                    let rows: Vec<UnsavedPlain> = rows().collect();
+                    let rows: Vec<PlainToInsert> = rows().collect();
                     for chunk in rows.chunks(100) {
                         let binds = chunk.iter().flat_map(|row| -> [mysql_async::Value; 5] {
                             [

@@ -9,13 +9,13 @@
 use anyhow::{Context, Result, bail};
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
-use nepheline::{Cell, Page, Paging, Record, TimeUnit};
+use nepheline::{Cell, Page, Paging, StatementLog, TruncUnit};
 use nepheline_coreshed::scopes::{
     deepest_first, labelled, length_m, not_withdrawn, of_rocks, with_at_least,
 };
 use nepheline_coreshed::{Rock, Specimen, SpecimenColumns};
 
-/// What a request asks for, read and checked before any query is built.
+/// The parameters of a request, checked before any query is built.
 #[derive(Debug, Default)]
 struct Request {
     /// `rock=basalt&rock=granite`: one of several.
@@ -42,11 +42,11 @@ struct Request {
     page: Option<u64>,
 }
 
-/// What the handler answers: all of it asked of the same filtered rows.
+/// The result of the handler: everything is computed from the same filtered rows.
 struct Answer {
     page: Page<Specimen>,
     totals: Totals,
-    /// How many there are of each rock, most first.
+    /// The number of rows for each rock, the most frequent first.
     rocks: Vec<(Rock, i64)>,
     months: Vec<Month>,
 }
@@ -66,7 +66,7 @@ struct Month {
 
 /// Five statements, whatever the filters are: a count and a page, totals, facets and the chart's months.
 fn answer(db: &Database, request: Request) -> Result<Answer, Error> {
-    let paging = Paging::of(5).number(request.page.unwrap_or(1));
+    let paging = Paging::page_size(5).page(request.page.unwrap_or(1));
     let by_label = request.by_label;
     let filtered = specimens(request);
     // Rows are ordered, and groups in their own way, so the order comes after the filters are shared.
@@ -76,7 +76,7 @@ fn answer(db: &Database, request: Request) -> Result<Answer, Error> {
     };
     let totals = filtered.clone().select(|s| {
         shape!(Totals {
-            unassigned: count().among(s.analyst_id.is_null()),
+            unassigned: count().filter(s.analyst_id.is_null()),
             boreholes: count_distinct(s.borehole_id),
             metres: sum(length_m(s)),
         })
@@ -85,7 +85,7 @@ fn answer(db: &Database, request: Request) -> Result<Answer, Error> {
         .clone()
         .select(|s| (per(s.rock), count()))
         .order_by(|s| (count().desc(), per(s.rock).asc()));
-    let month = |s: SpecimenColumns| s.taken_on.truncated_to(TimeUnit::Month);
+    let month = |s: SpecimenColumns| s.taken_on.date_trunc(TruncUnit::Month);
     let months = filtered
         .select(|s| shape!(Month { first_day: per(month(s)), metres: sum(length_m(s)) }))
         .order_by(|s| per(month(s)).asc());
@@ -205,8 +205,8 @@ fn draw(months: &[Month]) -> Result<String> {
 }
 
 fn main() -> Result<()> {
-    let record = Record::new();
-    let db = nepheline_coreshed::in_memory()?.recording_to(&record);
+    let record = StatementLog::new();
+    let db = nepheline_coreshed::in_memory()?.logging_to(&record);
     let given: Vec<String> = std::env::args().skip(1).collect();
     let requests = match given.is_empty() {
         false => given,
@@ -231,10 +231,10 @@ fn main() -> Result<()> {
         let mark = record.mark();
         let Answer { page, totals, rocks, months } = answer(&db, request)?;
         let labels: Vec<_> = page.rows().iter().map(|s| s.label.as_str()).collect();
-        println!("200 page {} of {}: {}", page.number(), page.all_pages(), labels.join(", "));
+        println!("200 page {} of {}: {}", page.number(), page.total_pages(), labels.join(", "));
         println!(
             "    {} specimens of {} boreholes, {:.1} m, {} unassigned",
-            page.all_rows(),
+            page.total_rows(),
             totals.boreholes,
             totals.metres.unwrap_or(0.0),
             totals.unassigned

@@ -6,9 +6,9 @@
 
 use futures_util::TryStreamExt;
 use nepheline::prelude::*;
-use nepheline::{Database, Handle, Isolation, TransactionOptions, blocking};
+use nepheline::{Database, Isolation, RunsQueries, TransactionOptions, blocking};
 use nepheline_coreshed::scopes::overdue;
-use nepheline_coreshed::{Assay, Lab, Specimen, UnsavedLab};
+use nepheline_coreshed::{Assay, Lab, LabToInsert, Specimen};
 
 fn main() -> anyhow::Result<()> {
     let folder = tempfile::tempdir()?;
@@ -51,7 +51,7 @@ async fn ask(url: &str) -> anyhow::Result<()> {
 
     // Work that may fail goes into a transaction inside: it is undone alone, on every engine.
     let name = "Bright Assay".to_owned();
-    let twice = Lab::insert(UnsavedLab { name, country: "Norland".to_owned(), accredited: true });
+    let twice = Lab::insert(LabToInsert { name, country: "Norland".to_owned(), accredited: true });
     let known = db
         .transaction(async |tx| {
             let stored = tx
@@ -72,7 +72,7 @@ async fn ask(url: &str) -> anyhow::Result<()> {
 }
 
 /// Works on a database as well as within a transaction.
-async fn both_counts(db: &impl Handle) -> Result<(u64, u64), Error> {
+async fn both_counts(db: &impl RunsQueries) -> Result<(u64, u64), Error> {
     let labs = db.count(&Lab::rows()).await?;
     let accredited = db.count(&Lab::rows().filter(|l| l.accredited)).await?;
     Ok((labs, accredited))

@@ -5,12 +5,12 @@
 
 use std::sync::Arc;
 
-use nepheline::Record;
+use nepheline::StatementLog;
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
 use nepheline_coreshed::{Analyst, Assay, Borehole, Site, Specimen};
 
-/// What a page of a site shows: a struct of the program's own, filled by the queries.
+/// The page of a site: a struct of the program, filled from the queries.
 struct Page {
     site: Site,
     boreholes: Vec<Card>,
@@ -49,8 +49,8 @@ fn page(db: &Database, site: i64) -> Result<Page, Error> {
 }
 
 fn main() -> anyhow::Result<()> {
-    let record = Record::new();
-    let db = nepheline_coreshed::in_memory()?.recording_to(&record);
+    let record = StatementLog::new();
+    let db = nepheline_coreshed::in_memory()?.logging_to(&record);
 
     let page = page(&db, 1)?;
     println!("{}, {}", page.site.name, page.site.region);

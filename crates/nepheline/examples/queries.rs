@@ -7,7 +7,7 @@ use nepheline::prelude::*;
 use nepheline_coreshed::scopes::{deeper_than, unassigned};
 use nepheline_coreshed::{Rock, Specimen, SpecimenColumns};
 
-/// What a request asked for; everything may be absent.
+/// The parameters of a request; all are optional.
 #[derive(Default)]
 struct Request {
     rock: Option<Rock>,

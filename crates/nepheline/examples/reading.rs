@@ -3,7 +3,7 @@
 //! `cargo run -p nepheline --example reading`
 #![allow(clippy::print_stdout, reason = "an example")]
 
-use nepheline::blocking::Handle;
+use nepheline::blocking::RunsQueries;
 use nepheline::prelude::*;
 use nepheline_coreshed::{Analyst, Lab, Specimen};
 
@@ -26,10 +26,10 @@ fn main() -> anyhow::Result<()> {
     );
     println!(
         "any without length: {}",
-        db.has_rows(&Specimen::rows().filter(|s| s.top_m.eq(s.base_m)))?
+        db.exists(&Specimen::rows().filter(|s| s.top_m.eq(s.base_m)))?
     );
 
-    // What is not there, or there twice, is an error that says so.
+    // A missing row, or a second one, is an error that says so.
     for outcome in [
         db.read_one(&Analyst::row(99)),
         db.read_one(&Analyst::rows().filter(|a| a.name.eq("Robin Hale"))),
@@ -42,7 +42,7 @@ fn main() -> anyhow::Result<()> {
 }
 
 /// Takes any handle, so it can be called with whatever the program has at hand.
-fn accredited_in(db: &impl Handle, country: &str) -> Result<Option<String>, Error> {
+fn accredited_in(db: &impl RunsQueries, country: &str) -> Result<Option<String>, Error> {
     let query = Lab::rows()
         .filter(|l| l.accredited)
         .filter(|l| l.country.eq(country));

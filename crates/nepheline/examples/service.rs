@@ -14,9 +14,9 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use nepheline::prelude::{Json as AnyJson, *};
-use nepheline::{Database, Handle, Paging, blocking};
+use nepheline::{Database, Paging, RunsQueries, blocking};
 use nepheline_coreshed::Rock;
-use nepheline_coreshed::guarded::{AgencyId, Borehole, Specimen, UnsavedSpecimen, not_withdrawn};
+use nepheline_coreshed::guarded::{AgencyId, Borehole, Specimen, SpecimenToInsert, not_withdrawn};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -74,12 +74,13 @@ async fn page(
         .filter(|s| wanted.from_m.map(|metres| s.top_m.ge(metres)))
         .filter(|s| wanted.borehole.map(|id| s.borehole_id.eq(id)))
         .order_by(|s| (s.top_m.asc(), s.label.asc()));
-    let paging = Paging::of(wanted.size.unwrap_or(20).min(100)).number(wanted.page.unwrap_or(1));
+    let paging =
+        Paging::page_size(wanted.size.unwrap_or(20).min(100)).page(wanted.page.unwrap_or(1));
     let page = db.read_page(&query, paging).await?;
     Ok(Json(json!({
         "page": page.number(),
-        "pages": page.all_pages(),
-        "specimens": page.all_rows(),
+        "pages": page.total_pages(),
+        "specimens": page.total_rows(),
         "rows": page.rows(),
     })))
 }
@@ -105,7 +106,7 @@ async fn add(
     let NewSpecimen { borehole_id, label, rock: name, top_m, base_m, taken_on } = new;
     let rock = rock(&name)?;
     let new =
-        UnsavedSpecimen { borehole_id, label, rock, top_m, base_m, taken_on, withdrawn_at: None };
+        SpecimenToInsert { borehole_id, label, rock, top_m, base_m, taken_on, withdrawn_at: None };
     let stored = db
         .transaction(async |tx| {
             // A borehole of somebody else's is not there.
@@ -161,7 +162,7 @@ fn rock(name: &str) -> Result<Rock, Problem> {
     })
 }
 
-/// What goes wrong, as the client is told it: never with SQL.
+/// The errors as clients see them: never with SQL.
 #[derive(Debug)]
 struct Problem(StatusCode, String);
 
@@ -183,7 +184,7 @@ impl From<Error> for Problem {
             | Kind::RefusedValue => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "the row cannot be like this")
             }
-            Kind::UnfitPage => (StatusCode::BAD_REQUEST, "there can be no such page"),
+            Kind::InvalidPage => (StatusCode::BAD_REQUEST, "there can be no such page"),
             Kind::Locked | Kind::PoolExhausted | Kind::StatementTimeout | Kind::ConnectionLost => {
                 (StatusCode::SERVICE_UNAVAILABLE, "try again later")
             }

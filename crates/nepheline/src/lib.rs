@@ -1,8 +1,8 @@
 //! Typed, composable SQL queries that you can read before they run.
 //!
-//! You write small typed pieces (scopes, filters that come and go, orders) and compose them freely.
-//! You can always see the exact SQL, and which line of your code asked for each part of it. What
-//! comes back are typed rows, checked when they arrive.
+//! You write small typed pieces (scopes, optional filters, orders) and compose them freely. You can always
+//! see the exact SQL, and which line of your code asked for each part of it. The results are typed rows,
+//! which are checked when they arrive.
 //!
 //! ```
 //! use nepheline::blocking::Database;
@@ -49,31 +49,30 @@
 //!
 //! # Where to start
 //!
-//! - [`Table`](derive@Table) makes a struct a table, and [`Storable`](derive@Storable) an enum or a
-//!   newtype the type of a column.
-//! - [`Query`] is what you compose: [`filter`](Query::filter), [`order_by`](Query::order_by),
-//!   [`limit`](Query::limit), [`select`](Query::select). [`Expression`] has what can be asked of any
-//!   column, and [`TextExpression`], [`NumberExpression`], [`TimeExpression`] and [`JsonExpression`]
-//!   what can be made of some; [`case`](case()) and [`coalesce`] choose between values; [`Condition`]
-//!   tells how conditions join, [`Scope`] how they get a name.
-//! - [`Table`](derive@Table) also declares relations. [`Maybe`] is a parent that there may not be;
-//!   [`Query::exists`], [`count`](Query::count), [`sum`](Query::sum) and their like ask a query inside
-//!   another; [`Query::join`] puts tables side by side; [`Query::alongside`] reads the rows of
-//!   another beside each.
-//! - Groups are a selection with [`per`](per()) and aggregates such as [`count`](count()) and
-//!   [`sum`](sum()); [`shape!`] selects into a struct. [`from`](from()) asks the rows of a query further,
-//!   [`named`] one that is used in several places, [`Query::union`] makes sets, [`recursive`] follows rows that lead to rows, and
-//!   [`row_number`] and its like look at the rows around a row.
-//! - [`verbatim!`] is for the corner where only hand-written SQL will do.
-//! - [`Handle::read_page`] and [`Handle::read_after`] read pages; a [`Record`] tells what ran.
-//! - A table's [`Policy`] holds wherever the table appears, until it is [waived](Query::waive); a handle
+//! - [`Table`](derive@Table) makes a struct a table, and [`Storable`](derive@Storable) makes an enum or a
+//!   newtype a column type.
+//! - [`Query`] has [`filter`](Query::filter), [`order_by`](Query::order_by), [`limit`](Query::limit) and
+//!   [`select`](Query::select). [`ExprExt`] has the methods of every column; [`TextExt`], [`NumberExt`],
+//!   [`TimeExt`] and [`JsonExt`] have those of some. [`case`](case()) and [`coalesce`] choose between values,
+//!   [`Condition`] combines conditions, and [`Scope`] names them.
+//! - [`Table`](derive@Table) also declares relations. [`Maybe`] is a parent that may be missing.
+//!   [`Query::exists`], [`count`](Query::count), [`sum`](Query::sum) and the like are subqueries;
+//!   [`Query::join`] joins tables; [`Query::alongside`] reads related rows with each row.
+//! - Groups are a selection with [`per`](per()) and aggregates such as [`count`](count()) and [`sum`](sum());
+//!   [`shape!`] selects into a struct. [`from`](from()) makes a derived table, [`cte`] a common table
+//!   expression, [`Query::union`] and the like set operations, [`recursive`] a recursion, and [`row_number`]
+//!   and the like are window functions.
+//! - [`verbatim!`] is a fragment of hand-written SQL.
+//! - [`RunsQueries::read_page`] and [`RunsQueries::read_after`] read pages; a [`StatementLog`] records
+//!   statements.
+//! - A table's [`Policy`] applies wherever the table appears, until it is [waived](Query::waive). A handle
 //!   carries the values that policies need, as [`Carried`].
-//! - [`Insert`], [`Update`] and [`Delete`] are values too, which [`Handle::write`] writes.
-//! - A [`Gate`] stands around every statement; a budget caps how many there are.
-//! - [`Query::sql`] shows the SQL in any [`Dialect`], with its binds and origins.
-//! - [`Database`] runs queries from async code, with the verbs of [`Handle`];
-//!   [`blocking::Database`] does the same without async.
-//! - [`Error`] is the one error; [`ErrorKind`] tells failures apart.
+//! - [`Insert`], [`Update`] and [`Delete`] are values too, which [`RunsQueries::write`] runs.
+//! - An [`Interceptor`] runs around every statement; a budget limits their number.
+//! - [`Query::sql`] returns the SQL in any [`Dialect`], with its binds and origins.
+//! - [`Database`] runs queries from async code, with the verbs of [`RunsQueries`]; [`blocking::Database`]
+//!   does the same without async.
+//! - [`Error`] is the error of every call; [`ErrorKind`] distinguishes failures.
 //!
 //! # Features
 //!
@@ -82,15 +81,15 @@
 //! | `sqlite` | yes | SQLite, embedded in the program, through `rusqlite` |
 //! | `postgres` | no | PostgreSQL, through `tokio-postgres` |
 //! | `mysql` | no | MariaDB and MySQL, through `mysql_async` |
-//! | `serde` | no | dates, UUIDs and decimals in rows that are written out with `#[nepheline(serialize)]` |
-//! | `tracing` | no | `Traced`, a gate that tells `tracing` of every statement |
+//! | `serde` | no | dates, UUIDs and decimals in rows that serde writes with `#[nepheline(serialize)]` |
+//! | `tracing` | no | `Traced`, an interceptor that logs every statement with `tracing` |
 //! | `tls` | no | encrypted connections to servers, through `rustls` |
 
 // The derives write `::nepheline::..`, also inside this crate.
 extern crate self as nepheline;
 
 mod macros {
-    /// Items for which at least one engine has to be there.
+    /// Items that need at least one engine.
     macro_rules! with_an_engine {
         ($($item:item)*) => {$(
             #[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
@@ -109,26 +108,26 @@ macros::with_an_engine! {
     mod observe;
 
     pub use access::database::Database;
-    pub use access::handle::Handle;
+    pub use access::handle::RunsQueries;
     pub use access::options::{Credentials, Options, Pooler, Tls};
     pub use access::transaction::Transaction;
     pub use engine::metrics::{ClosedConnections, PoolMetrics};
     pub use exec::companions::Readable;
     pub use exec::cursor_keys::CursorKeys;
-    pub use exec::page::{Cursor, Page, Paging, Stretch};
+    pub use exec::page::{Cursor, Page, Paging, CursoredRows};
     pub use exec::transaction::{Isolation, TransactionOptions};
     pub use exec::write::Upserted;
-    pub use observe::gate::{Gate, Passed, Passing, Verdict};
-    pub use observe::record::{Ran, Record, RecordMark};
+    pub use observe::interceptor::{Interceptor, StatementOutcome, StatementInfo, Decision};
+    pub use observe::log::{LoggedStatement, StatementLog, LogMark};
     pub use observe::trace_context::{TraceContext, TraceParent};
 
     pub mod blocking {
-        //! Handles for code that is not async. Over SQLite a call goes straight to the driver: no runtime and
-        //! no hop to another thread. Over a server it waits for the async driver, whose connections a thread of their
-        //! own drives.
+        //! Handles for code that is not async. SQLite is called directly, without a runtime or another
+        //! thread. For a server, a call waits for the async driver, whose connections run on a thread of
+        //! their own.
 
         pub use crate::access::blocking::{Database, Transaction};
-        pub use crate::access::handle::BlockingHandle as Handle;
+        pub use crate::access::handle::BlockingRunsQueries as RunsQueries;
         #[cfg(feature = "sqlite")]
         pub use crate::engine::sqlite::Session;
     }
@@ -152,12 +151,65 @@ pub mod postgres {
 ))]
 pub use crate::observe::traced::Traced;
 pub use nepheline_core::*;
-pub use nepheline_macros::{RowShape, Storable, Table, shape, verbatim};
+pub use nepheline_macros::{RowShape, Storable, Table};
 
-/// What the derives and the crates beside this one rely on. It changes without notice.
+/// Selects into a struct with `#[derive(RowShape)]`, written like a struct literal.
+///
+/// ```text
+/// Specimen::rows().select(|s| shape!(RegionTotal { region: per(s.borehole().site().region), specimens: count() }))
+/// ```
+#[macro_export]
+macro_rules! shape {
+    ($($tokens:tt)*) => {
+        $crate::internal::shape!($crate, $($tokens)*)
+    };
+}
+
+/// A fragment of hand-written SQL, with expressions and values in it.
+///
+/// ```text
+/// verbatim!("soundex({}) = soundex({wanted})", s.label).condition()
+/// verbatim!(postgres: "random()", sqlite: "random()", mysql: "rand()").typed::<i64>()
+/// ```
+///
+/// The text is a literal. `{}` stands for the next argument, `{0}` for one by its number, `{name}` for
+/// a variable of that name, or for an argument given as `name = expression`; `{{` and `}}` are braces.
+/// An argument is a column, an expression, a condition or a value; a value becomes a bind. Arguments
+/// are put in brackets where they need them.
+///
+/// Before a literal a dialect may be named: `sqlite`, `postgres`, `mariadb`, `mysql` (MariaDB too,
+/// unless it has a variant of its own). On a dialect without a variant the query is refused, as
+/// `Unsupported`, naming this line.
+///
+/// The fragment needs a type: `.typed::<T>()` (an `Option` if it may be NULL), `.condition()`, or
+/// `.typed_per_group::<T>()` for an aggregate. The type is only checked when a row arrives.
+///
+/// A placeholder, a comment, a semicolon or an unbalanced bracket does not compile, because the text must
+/// remain one expression. Text columns in it compare as the database declares them, so write the COLLATE that
+/// you need.
+///
+/// # Functions of your own
+///
+/// A Rust function gives a database function its typed form in one place:
+///
+/// ```text
+/// /// How a text sounds in English, as a letter and three digits.
+/// pub fn soundex(text: impl Argument<Type = String>) -> Expr<String> {
+///     verbatim!(sqlite: "soundex({text})", postgres: "soundex({text})", mysql: "SOUNDEX({text})").typed()
+/// }
+/// ```
+#[macro_export]
+macro_rules! verbatim {
+    ($($tokens:tt)*) => {
+        $crate::internal::verbatim!($crate, $($tokens)*)
+    };
+}
+
+/// Items for the derives and for the crates beside this one. They change without notice.
 #[doc(hidden)]
 pub mod internal {
     pub use nepheline_core::internal::*;
+    pub use nepheline_macros::{shape, verbatim};
 
     crate::macros::with_an_engine! {
         pub use crate::access::blocking::RunText as BlockingRunText;

@@ -1,17 +1,17 @@
-//! What a module that writes queries needs: `use nepheline::prelude::*;`.
+//! The imports of a module that writes queries: `use nepheline::prelude::*;`.
 
 pub use crate::bounds::Argument;
 pub use crate::{
-    Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, Expression, JsonExpression, Maybe,
-    NumberExpression, Order, Query, RowShape, Scope, Storable, Table, TextExpression,
-    TimeExpression, all_of, all_true, any_of, any_true, avg, bind, case, coalesce, collected,
-    count, count_distinct, count_of, dense_rank, first_value, from, joined, lag, lag_or,
-    last_value, lead, lead_or, max, min, named, ntile, per, rank, rollup, row_number, shape, sum,
-    verbatim,
+    Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, ExprExt, JsonExt, Maybe,
+    NumberExt, PerGroup, PerRow, Query, RowShape, Scope, Storable, Table, TextExt, TimeExt, all_of,
+    all_true, any_of, any_true, array_agg, avg, bind, case, coalesce, count, count_distinct,
+    count_of, cte, days, dense_rank, first_value, from, hours, lag, lag_or, last_value, lead,
+    lead_or, listagg, max, min, minutes, months, ntile, per, rank, rollup, row_number, seconds,
+    shape, sum, verbatim, weeks, years,
 };
-#[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
-pub use crate::{Handle as _, blocking::Handle as _};
 pub use crate::{RowStruct as _, Writes as _};
+#[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
+pub use crate::{RunsQueries as _, blocking::RunsQueries as _};
 
 /// A point in time, from `jiff`.
 #[doc(no_inline)]
@@ -28,6 +28,9 @@ pub use jiff::civil::DateTime;
 /// A time of day, from `jiff`.
 #[doc(no_inline)]
 pub use jiff::civil::Time;
+/// `date(2026, 6, 15)`, from `jiff`.
+#[doc(no_inline)]
+pub use jiff::civil::date;
 /// A decimal number, from `rust_decimal`.
 #[doc(no_inline)]
 pub use rust_decimal::Decimal;

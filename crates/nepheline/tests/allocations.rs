@@ -1,4 +1,4 @@
-//! How often building and compiling a query asks for memory. The count is exact, so it can be a test.
+//! The number of allocations for building and compiling a query. The count is exact, so it can be a test.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 

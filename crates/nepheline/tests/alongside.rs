@@ -10,10 +10,10 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use futures_util::TryStreamExt;
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText;
 use nepheline::prelude::*;
-use nepheline::{Readable, Record, Sql, TransactionOptions};
+use nepheline::{Readable, Sql, StatementLog, TransactionOptions};
 use nepheline_coreshed::scopes::unassigned;
 use nepheline_coreshed::{Analyst, Assay, Borehole, Hazard, Lab, Site, Specimen};
 use support::engines;
@@ -23,12 +23,12 @@ use support::shed::{Shed, sheds};
 fn ask<Q: Readable<Row: Debug + PartialEq>>(query: &Q, statements: usize, expected: &[Q::Row]) {
     assert!(!expected.is_empty(), "a question whose answer is nothing shows nothing");
     for (engine, db) in sheds() {
-        let record = Record::new();
-        let db = db.recording_to(&record);
+        let record = StatementLog::new();
+        let db = db.logging_to(&record);
         assert_eq!(db.read(query).unwrap(), expected, "on {}", engine.name);
         assert_eq!(record.len(), statements, "on {}: {:#?}", engine.name, record.all());
         assert_eq!(db.count(query).unwrap(), expected.len() as u64, "on {}", engine.name);
-        assert_eq!(db.has_rows(query).unwrap(), !expected.is_empty(), "on {}", engine.name);
+        assert_eq!(db.exists(query).unwrap(), !expected.is_empty(), "on {}", engine.name);
         assert_eq!(db.read_first(query).unwrap().as_ref(), expected.first(), "on {}", engine.name);
     }
 }
@@ -95,7 +95,7 @@ fn a_limit_is_for_each_parent_and_those_without_children_stay() {
     assert!(expected.iter().any(|(_, boreholes)| boreholes.is_empty()));
     assert!(expected.iter().any(|(_, boreholes)| boreholes.len() == 3));
     ask(&query, 2, &expected);
-    // Of text, by which the parts are told apart by code point.
+    // Text, by which the parts are matched by code point.
     let query_by_name = Lab::rows().filter(|l| l.id.le(3)).alongside(|l| {
         Lab::rows()
             .filter(|other| other.name.eq(l.name))
@@ -211,8 +211,8 @@ fn every_verb_reads_what_stands_alongside() {
         let every = Specimen::rows()
             .order_by(|s| s.id.asc())
             .alongside(|s| s.assays());
-        let record = Record::new();
-        let recorded = db.recording_to(&record);
+        let record = StatementLog::new();
+        let recorded = db.logging_to(&record);
         let mut streamed = Vec::new();
         let seen = recorded.read_stream(&every, |row| {
             streamed.push(row);
@@ -249,8 +249,8 @@ async fn async_handles_read_them_too() {
         tokio::task::spawn_blocking(move || blocking.demo())
             .await
             .unwrap();
-        let record = Record::new();
-        let db = engine.open_async().await.recording_to(&record);
+        let record = StatementLog::new();
+        let db = engine.open_async().await.logging_to(&record);
         let query = Borehole::rows()
             .order_by(|b| b.id.asc())
             .alongside(|b| {
@@ -328,7 +328,7 @@ struct Absent {
     id: i64,
 }
 
-/// How many trays there are: more than any list of placeholders could name.
+/// The number of trays: more than a list of placeholders could name.
 const TRAYS: i64 = 50_000;
 
 fn fill(db: &Database, text: &str) {
@@ -358,8 +358,8 @@ fn fifty_thousand_parents_take_one_further_statement() {
     for engine in engines() {
         let db = engine.open();
         fill(&db, engine.pick("TEXT", "TEXT", "VARCHAR(20)"));
-        let record = Record::new();
-        let recorded = db.recording_to(&record);
+        let record = StatementLog::new();
+        let recorded = db.logging_to(&record);
 
         let trays = Tray::rows()
             .order_by(|t| t.shelf.asc())
@@ -398,12 +398,12 @@ fn fifty_thousand_parents_take_one_further_statement() {
             .filter(|s| s.id.eq(-4))
             .alongside(|s| s.tray());
         let err = db.read(&dangling).unwrap_err();
-        assert_eq!(err.kind(), ErrorKind::Dangling, "on {}", engine.name);
+        assert_eq!(err.kind(), ErrorKind::RequiredRowMissing, "on {}", engine.name);
         assert_eq!(
             err.to_string().split("; ").next(),
             Some(
-                "table `alongside_slot`: the row with `id` = -4 refers by `rack` = 'a' and `shelf` = 3 to \
-                 table `alongside_tray`, which has no row with `rack` = 'a' and `shelf` = 3"
+                "table `alongside_slot`: the row with `id` = -4 refers to table `alongside_tray` by `rack` = 'a' \
+                 and `shelf` = 3, but that table has no row with `rack` = 'a' and `shelf` = 3"
             )
         );
 
@@ -420,7 +420,7 @@ fn fifty_thousand_parents_take_one_further_statement() {
 fn what_cannot_stand_alongside_is_refused() {
     let refused = |sql: Result<Vec<Sql>, Error>| {
         let err = sql.unwrap_err();
-        assert_eq!(err.kind(), ErrorKind::UnfitParts);
+        assert_eq!(err.kind(), ErrorKind::InvalidQuery);
         err.to_string()
     };
     let unrelated = Borehole::rows().alongside(|_| Assay::rows());

@@ -6,13 +6,13 @@ mod support;
 
 use std::fmt::Write as _;
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
 use nepheline::{Pattern, RowShape, Verbatim};
 use nepheline_coreshed::{Assay, Specimen};
 use support::{Engine, demos, engines};
 
-/// What each engine makes of a query: its rows, or the kind of its error and our words for it.
+/// The result of a query on each engine: its rows, or the kind of its error and the message.
 fn outcomes<R>(databases: &[(Engine, Database)], query: &Query<Specimen, R>) -> String
 where
     R: RowShape + std::fmt::Debug + Send + 'static,
@@ -56,7 +56,7 @@ fn bad_input_has_one_outcome_or_a_clear_error() {
         "the same, whatever the case": |s| s.label.any_case().not_like(Pattern::new("KP!").escape('!'));
         "an empty pattern": |s| s.label.like("");
         "an empty part": |s| s.label.contains("");
-        "an invalid regex": |s| verbatim!(postgres: "{} ~ {regex}", mysql: "{} REGEXP {regex}", s.label).holds();
+        "an invalid regex": |s| verbatim!(postgres: "{} ~ {regex}", mysql: "{} REGEXP {regex}", s.label).condition();
         "an empty list": |s| s.id.one_of(Vec::<i64>::new());
         "an empty list, of what may be NULL": |s| s.analyst_id.one_of(Vec::<Option<i64>>::new());
         "none of an empty list": |s| s.analyst_id.none_of(Vec::<i64>::new());
@@ -69,9 +69,9 @@ fn bad_input_has_one_outcome_or_a_clear_error() {
         "text with NUL": |s| s.label.contains("a\0b");
         "text with NUL, in lower case": |s| s.label.any_case().eq("a\0b");
         "a place in a text counted from 0": |s| s.label.substring(0, 2).eq("KP");
-        "a key of JSON with a quotation mark": |_| bind(Json::Null).key("a\"b").as_text().is_null();
-        "trusted text with a placeholder": |_| Verbatim::trusting_text_made_at_run_time("1 = :one").holds();
-        "trusted text that is no SQL": |_| Verbatim::trusting_text_made_at_run_time("1 = ").holds();
+        "a key of JSON with a quotation mark": |_| bind(Json::Null).key("a\"b").json_value::<String>().is_null();
+        "trusted text with a placeholder": |_| Verbatim::trusting_text_made_at_run_time("1 = :one").condition();
+        "trusted text that is no SQL": |_| Verbatim::trusting_text_made_at_run_time("1 = ").condition();
         "queries in queries, twelve deep": |s| {
             let mut innermost = Specimen::rows().select(|s| s.id);
             for _ in 0..11 {
@@ -84,9 +84,9 @@ fn bad_input_has_one_outcome_or_a_clear_error() {
         "division by zero": |s| (s.id / (s.id - 1), s.id % (s.id - 1), s.top_m / (s.top_m - s.top_m));
         "an integer beyond 64 bits": |s| s.id + i64::MAX;
         "the opposite of the least integer": |s| (bind(i64::MIN) + (s.id - 1)).abs();
-        "a day after the year 9999": |s| s.taken_on.plus_years(9000);
-        "a day before the year 1, computed": |s| s.taken_on.plus_years(-3000);
-        "so many days that no calendar has them": |s| s.taken_on.plus_days(i64::MAX);
+        "a day after the year 9999": |s| s.taken_on + years(9000);
+        "a day before the year 1, computed": |s| s.taken_on + years(-3000);
+        "so many days that no calendar has them": |s| s.taken_on + days(i64::MAX);
         "a number that is too large for its type": |s| (s.id + 3_000_000_000_i64).cast::<i32>();
         "a float too large for an integer": |s| (s.top_m + 1e300).cast::<i64>();
         "a power that is no real number": |_| (bind(-8.0).power(0.5), bind(0.0).power(-1));

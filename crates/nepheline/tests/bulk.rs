@@ -6,10 +6,10 @@ mod support;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, Cell, Mismatch, Record, SqlType};
+use nepheline::{BindValue, Cell, Mismatch, SqlType, StatementLog};
 use support::engines;
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -63,10 +63,10 @@ fn every(id: i64) -> Every {
     }
 }
 
-fn unsaved(row: Every) -> UnsavedEvery {
+fn unsaved(row: Every) -> EveryToInsert {
     let Every { id, small, narrow, grade, rough, label, seal, sealed, taken_on, .. } = row;
     let Every { opens_at, written, stored_at, code, price, notes, .. } = every(id);
-    UnsavedEvery {
+    EveryToInsert {
         id,
         small,
         narrow,
@@ -115,9 +115,9 @@ fn rows_of_every_type_come_back_as_they_were() {
         );
         let create = format!("CREATE TABLE bulk_every (id BIGINT PRIMARY KEY, {columns})");
         run(&db, &["DROP TABLE IF EXISTS bulk_every", &create]);
-        let record = Record::new();
+        let record = StatementLog::new();
         let rows = Every::insert_all((1..=10_500).map(|id| unsaved(every(id))));
-        assert_eq!(db.recording_to(&record).write(&rows).unwrap(), 10_500, "on {}", engine.name);
+        assert_eq!(db.logging_to(&record).write(&rows).unwrap(), 10_500, "on {}", engine.name);
         if engine.name == "PostgreSQL" {
             assert_eq!(record.len(), 2);
             assert!(
@@ -133,7 +133,7 @@ fn rows_of_every_type_come_back_as_they_were() {
         assert_eq!(stored.len(), 10_500);
 
         // A value that no engine keeps is refused, and it is told of which row.
-        let mut more: Vec<UnsavedEvery> = (20_001..=22_000).map(|id| unsaved(every(id))).collect();
+        let mut more: Vec<EveryToInsert> = (20_001..=22_000).map(|id| unsaved(every(id))).collect();
         more[1_776].grade = f64::NAN;
         let err = db.write(&Every::insert_all(more)).unwrap_err();
         let told = (err.kind(), err.row());
@@ -154,7 +154,7 @@ struct Narrow {
     state: State,
 }
 
-/// What the database has a type of its own for.
+/// A value with a database type of its own.
 #[derive(Debug, Clone, PartialEq)]
 struct State(String);
 
@@ -170,13 +170,13 @@ impl Storable for State {
     }
 }
 
-fn narrow(id: i64) -> UnsavedNarrow {
+fn narrow(id: i64) -> NarrowToInsert {
     let (label, state) = (format!("N{id}"), State("kept".into()));
-    UnsavedNarrow { id, width: id % 100, depth: 0.5, label, lot_id: id % 3, state }
+    NarrowToInsert { id, width: id % 100, depth: 0.5, label, lot_id: id % 3, state }
 }
 
 /// A change to one row that the table does not take, and of which kind that is.
-type Fault = (&'static str, fn(&mut UnsavedNarrow), ErrorKind);
+type Fault = (&'static str, fn(&mut NarrowToInsert), ErrorKind);
 
 #[test]
 fn what_cannot_be_copied_is_inserted() {
@@ -185,8 +185,8 @@ fn what_cannot_be_copied_is_inserted() {
         .iter()
         .filter(|engine| engine.name == "PostgreSQL")
     {
-        let record = Record::new();
-        let db = engine.open().recording_to(&record);
+        let record = StatementLog::new();
+        let db = engine.open().logging_to(&record);
         let clear = [
             "DROP TABLE IF EXISTS bulk_narrow_rows CASCADE",
             "DROP TABLE IF EXISTS bulk_narrow CASCADE",
@@ -199,7 +199,7 @@ fn what_cannot_be_copied_is_inserted() {
         ];
         run(&db, &clear);
         let rows = |fault: Option<&Fault>| {
-            let mut rows: Vec<UnsavedNarrow> = (1..=1_500).map(narrow).collect();
+            let mut rows: Vec<NarrowToInsert> = (1..=1_500).map(narrow).collect();
             if let Some((_, change, _)) = fault {
                 change(&mut rows[1_233]);
             }

@@ -10,7 +10,7 @@ mod support;
 
 use std::cmp::Ordering;
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::bounds::{BaseOf, ListItem, Nullable, Operand};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
@@ -165,7 +165,7 @@ impl Comparison {
 }
 
 impl Test {
-    /// What the condition is for a row, in the three-valued logic of SQL.
+    /// Returns the truth value of the condition for a row, in the three-valued logic of SQL.
     fn holds(&self, row: &Probe) -> Option<bool> {
         match self {
             Test::Compare(field, comparison, value) => row
@@ -178,7 +178,7 @@ impl Test {
             Test::IsNull(field) => Some(row.get(*field).is_none()),
             Test::IsNotNull(field) => Some(row.get(*field).is_some()),
             Test::OneOf(field, list) => match row.get(*field) {
-                // Of an empty list nothing is, not even what is not known.
+                // Nothing is in an empty list, not even NULL.
                 None if !list.is_empty() && !list.contains(&None) => None,
                 found => Some(list.contains(&found)),
             },
@@ -248,7 +248,7 @@ fn like(text: &[char], pattern: &[char]) -> bool {
     }
 }
 
-fn compare<E: Expression<Level = PerRow>>(
+fn compare<E: ExprExt<Level = PerRow>>(
     e: E,
     comparison: Comparison,
     other: impl Operand<BaseOf<E>>,
@@ -264,7 +264,7 @@ fn compare<E: Expression<Level = PerRow>>(
 }
 
 fn null(c: ProbeColumns, field: Field, not: bool) -> Condition {
-    fn ask<E: Expression<Level = PerRow>>(e: E, not: bool) -> Condition
+    fn ask<E: ExprExt<Level = PerRow>>(e: E, not: bool) -> Condition
     where
         E::Type: Nullable,
     {
@@ -280,7 +280,7 @@ fn null(c: ProbeColumns, field: Field, not: bool) -> Condition {
 }
 
 fn in_list(c: ProbeColumns, field: Field, list: &[Option<Value>], none: bool) -> Condition {
-    fn ask<E: Expression<Level = PerRow>, V: ListItem<E::Type>>(
+    fn ask<E: ExprExt<Level = PerRow>, V: ListItem<E::Type>>(
         e: E,
         values: Vec<V>,
         none: bool,
@@ -561,7 +561,7 @@ fn every_engine_answers_as_plain_rust_does() {
                     query.sql(engine.dialect()).unwrap()
                 );
                 prop_assert_eq!(db.count(&query).unwrap(), expected.len() as u64);
-                prop_assert_eq!(db.has_rows(&query).unwrap(), !expected.is_empty());
+                prop_assert_eq!(db.exists(&query).unwrap(), !expected.is_empty());
                 prop_assert_eq!(db.read_first(&query).unwrap(), expected.first().cloned());
             }
         }

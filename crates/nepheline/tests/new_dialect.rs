@@ -12,13 +12,13 @@ use nepheline::internal::dialect::{
     UpsertForm,
 };
 use nepheline::internal::{
-    Asking, Function, Part as WritePart, Selects, Step, Stretch, WantedBack,
+    CompileContext, Function, Part as WritePart, RowRange, Selects, Step, WriteShape,
 };
 use nepheline::prelude::*;
 use nepheline::{Carried, SqlType, Writes, recursive};
 use nepheline_coreshed::guarded::{self, AgencyId};
 use nepheline_coreshed::scopes::{deeper_than, due_within, labelled, unassigned};
-use nepheline_coreshed::{Assay, Borehole, Lab, Rock, Site, Specimen, UnsavedLab};
+use nepheline_coreshed::{Assay, Borehole, Lab, LabToInsert, Rock, Site, Specimen};
 
 #[derive(Debug)]
 struct Bracketed;
@@ -182,7 +182,6 @@ const CLOSED: DistinctForm =
     DistinctForm { open: "", operator: "", or_both_null: false, close: ")" };
 
 #[derive(Debug, RowShape)]
-#[expect(dead_code, reason = "its SQL is looked at, and no row is read")]
 struct RegionTotal {
     region: String,
     specimens: i64,
@@ -190,7 +189,6 @@ struct RegionTotal {
 }
 
 #[derive(Debug, RowShape)]
-#[expect(dead_code, reason = "its SQL is looked at, and no row is read")]
 struct Part {
     id: i64,
     label: String,
@@ -201,7 +199,7 @@ struct Part {
 fn shown(out: &mut String, what: &str, query: &impl Selects) {
     let carried = Carried::new().with(AgencyId(1));
     let mut statements = Vec::new();
-    let shown = query.show(Asking::to_show(&Bracketed, &carried), &mut statements);
+    let shown = query.show(CompileContext::to_show(&Bracketed, &carried), &mut statements);
     writeln!(out, "# {what}").unwrap();
     match shown {
         Ok(()) => {
@@ -217,9 +215,9 @@ fn shown(out: &mut String, what: &str, query: &impl Selects) {
 /// The text of a write whose rows are given back.
 fn shown_write(out: &mut String, what: &str, write: &impl Writes, part: WritePart) {
     let carried = Carried::new().with(AgencyId(1));
-    let step = Step { part, wanted: WantedBack::Rows, found: None };
+    let step = Step { part, shape: WriteShape::Rows, found: None };
     writeln!(out, "# {what}").unwrap();
-    match write.statement(Asking::to_show(&Bracketed, &carried), &step) {
+    match write.statement(CompileContext::to_show(&Bracketed, &carried), &step) {
         Ok(statement) => writeln!(out, "{}\n", statement.text()).unwrap(),
         Err(err) => writeln!(out, "{err}\n").unwrap(),
     }
@@ -299,7 +297,7 @@ fn a_dialect_of_one_file_writes_the_questions_of_the_tour() {
                 shape!(RegionTotal {
                     region: per(s.borehole().site().region),
                     specimens: nepheline::count(),
-                    unassigned: nepheline::count().among(s.analyst_id.is_null()),
+                    unassigned: nepheline::count().filter(s.analyst_id.is_null()),
                 })
             })
             .having(|_| nepheline::count().gt(100))
@@ -336,13 +334,13 @@ fn a_dialect_of_one_file_writes_the_questions_of_the_tour() {
         WritePart::All,
     );
     let lab = || {
-        Lab::insert(UnsavedLab {
+        Lab::insert(LabToInsert {
             name: "Ostra Assays".into(),
             country: "NO".into(),
             accredited: true,
         })
     };
-    let one = WritePart::New(Stretch { first: 0, end: 1 });
+    let one = WritePart::New(RowRange { first: 0, end: 1 });
     shown_write(text, "an insert", &lab(), one);
     shown_write(text, "an upsert that there is not", &lab().or_keep(|l| l.name), one);
     shown_write(

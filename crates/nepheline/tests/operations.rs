@@ -11,10 +11,10 @@ use std::fmt::{Debug, Write as _};
 use std::num::NonZeroI64;
 
 use jiff::tz::TimeZone;
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, ColumnType, Pattern, TimeUnit};
+use nepheline::{BindValue, ColumnType, Pattern, TruncUnit};
 use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;
@@ -95,7 +95,7 @@ macro_rules! operations {
     };
 }
 
-/// What was written, as a filter if it is a condition.
+/// The expression, as a filter if it is a condition.
 trait AsFilter {
     const IS_CONDITION: bool;
 
@@ -255,32 +255,32 @@ fn operations() -> Vec<Operation> {
         s.moment.second() => i32::from(row.moment.second());
         s.at.microsecond() => utc(row.at).subsec_nanosecond() / 1_000;
         s.clock.microsecond() => row.clock.subsec_nanosecond() / 1_000;
-        s.day.plus_days(30) => row.day + 30.days();
-        s.at.plus_days(s.boxes.cast::<i64>()) => row.at + jiff::SignedDuration::from_hours(24 * i64::from(row.boxes));
-        s.maybe_day.plus_weeks(-1) => row.maybe_day.map(|day| day - 1.week());
-        s.day.plus_months(1) => row.day + 1.month();
-        s.moment.plus_months(-1) => row.moment - 1.month();
-        s.day.plus_years(1) => row.day + 1.year();
-        s.at.plus_hours(25) => row.at + 25.hours();
-        s.moment.plus_minutes(-90) => row.moment - 90.minutes();
-        s.at.plus_seconds(s.boxes.cast::<i64>()) => row.at + jiff::SignedDuration::from_secs(i64::from(row.boxes));
+        s.day + days(30) => row.day + 30.days();
+        s.at + days(s.boxes.cast::<i64>()) => row.at + jiff::SignedDuration::from_hours(24 * i64::from(row.boxes));
+        s.maybe_day + weeks(-1) => row.maybe_day.map(|day| day - 1.week());
+        s.day + months(1) => row.day + 1.month();
+        s.moment + months(-1) => row.moment - 1.month();
+        s.day + years(1) => row.day + 1.year();
+        s.at + hours(25) => row.at + 25.hours();
+        s.moment + minutes(-90) => row.moment - 90.minutes();
+        s.at + seconds(s.boxes.cast::<i64>()) => row.at + jiff::SignedDuration::from_secs(i64::from(row.boxes));
         s.maybe_day.days_since(s.day) => row.maybe_day.map(|day| days_between(row.day, day));
         s.at.days_since(noon()) => days_between(utc(noon()).date(), utc(row.at).date());
         s.at.microseconds_since(noon()) => row.at.as_microsecond() - noon().as_microsecond();
-        s.day.truncated_to(TimeUnit::Year) => row.day.with().month(1).day(1).build().unwrap();
-        s.at.truncated_to(TimeUnit::Quarter) => midnight(quarter(utc(row.at).date()));
-        s.day.truncated_to(TimeUnit::Quarter) => quarter(row.day);
-        s.maybe_at.truncated_to(TimeUnit::Month) => row.maybe_at.map(|at| midnight(utc(at).date().first_of_month()));
-        s.moment.truncated_to(TimeUnit::Week) => monday(row.moment.date()).at(0, 0, 0, 0);
-        s.day.truncated_to(TimeUnit::Week) => monday(row.day);
-        s.at.truncated_to(TimeUnit::Day) => midnight(utc(row.at).date());
-        s.at.truncated_to(TimeUnit::Hour) => to_timestamp(utc(row.at).with().minute(0).second(0).subsec_nanosecond(0).build().unwrap());
-        s.moment.truncated_to(TimeUnit::Minute) => row.moment.with().second(0).subsec_nanosecond(0).build().unwrap();
-        s.at.truncated_to(TimeUnit::Second) => to_timestamp(utc(row.at).with().subsec_nanosecond(0).build().unwrap());
+        s.day.date_trunc(TruncUnit::Year) => row.day.with().month(1).day(1).build().unwrap();
+        s.at.date_trunc(TruncUnit::Quarter) => midnight(quarter(utc(row.at).date()));
+        s.day.date_trunc(TruncUnit::Quarter) => quarter(row.day);
+        s.maybe_at.date_trunc(TruncUnit::Month) => row.maybe_at.map(|at| midnight(utc(at).date().first_of_month()));
+        s.moment.date_trunc(TruncUnit::Week) => monday(row.moment.date()).at(0, 0, 0, 0);
+        s.day.date_trunc(TruncUnit::Week) => monday(row.day);
+        s.at.date_trunc(TruncUnit::Day) => midnight(utc(row.at).date());
+        s.at.date_trunc(TruncUnit::Hour) => to_timestamp(utc(row.at).with().minute(0).second(0).subsec_nanosecond(0).build().unwrap());
+        s.moment.date_trunc(TruncUnit::Minute) => row.moment.with().second(0).subsec_nanosecond(0).build().unwrap();
+        s.at.date_trunc(TruncUnit::Second) => to_timestamp(utc(row.at).with().subsec_nanosecond(0).build().unwrap());
         }
         "NULL and cases" {
-        s.maybe_number.if_null(0) => row.maybe_number.unwrap_or(0);
-        s.maybe_flag.if_null(false) => row.maybe_flag.unwrap_or(false);
+        s.maybe_number.coalesce(0) => row.maybe_number.unwrap_or(0);
+        s.maybe_flag.coalesce(false) => row.maybe_flag.unwrap_or(false);
         coalesce((s.maybe_text, s.text)) => row.maybe_text.clone().unwrap_or_else(|| row.text.clone());
         s.text.null_if("a") => Some(row.text.clone()).filter(|text| text != "a");
         case().when(s.number.gt(1), "many").when(s.number.eq(1), "one").otherwise(s.text) => match row.number {
@@ -314,16 +314,16 @@ fn operations() -> Vec<Operation> {
         s.float.cast::<String>() => String::new();
         }
         "JSON" {
-        s.notes.key("a").as_text() => row.note("a").as_ref().and_then(|a| a.as_str().map(str::to_owned));
-        s.notes.key("a").as_integer() => row.note("a").as_ref().and_then(Json::as_i64);
-        s.notes.key("a").as_number() => row.note("a").as_ref().and_then(Json::as_f64);
-        s.notes.key("a").as_boolean() => row.note("a").as_ref().and_then(Json::as_bool);
-        s.notes.key("b").item(0).as_integer() => row.note("b").and_then(|b| b.get(0)?.as_i64());
-        s.notes.key("b c").key("d").as_text() => row.note("b c").and_then(|b| Some(b.get("d")?.as_str()?.to_owned()));
+        s.notes.key("a").json_value::<String>() => row.note("a").as_ref().and_then(|a| a.as_str().map(str::to_owned));
+        s.notes.key("a").json_value::<i64>() => row.note("a").as_ref().and_then(Json::as_i64);
+        s.notes.key("a").json_value::<f64>() => row.note("a").as_ref().and_then(Json::as_f64);
+        s.notes.key("a").json_value::<bool>() => row.note("a").as_ref().and_then(Json::as_bool);
+        s.notes.key("b").item(0).json_value::<i64>() => row.note("b").and_then(|b| b.get(0)?.as_i64());
+        s.notes.key("b c").key("d").json_value::<String>() => row.note("b c").and_then(|b| Some(b.get("d")?.as_str()?.to_owned()));
         }
         "Hand-written" {
         verbatim!("{} * {factor}", s.number + 1, factor = 3_i64).typed::<i64>() => (row.number + 1) * 3;
-        verbatim!("{} = 1 OR {0} = 7", s.number).holds() & s.flag.is_true() => Some([1, 7].contains(&row.number) && row.flag);
+        verbatim!("{} = 1 OR {0} = 7", s.number).condition() & s.flag.is_true() => Some([1, 7].contains(&row.number) && row.flag);
         verbatim!(postgres: "left({}, 1)", sqlite: "substr({}, 1, 1)", mysql: "LEFT({}, 1)", s.text).typed::<String>()
             => row.text.chars().take(1).collect::<String>();
         }
@@ -571,10 +571,10 @@ fn every_engine_computes_as_plain_rust_does() {
 fn the_page_of_operations_is_true() {
     let mut page = String::from(
         "# Operations\n\n\
-         What each operation of an expression is in SQL. This page is written by a test, which also runs\n\
-         each of them on SQLite, PostgreSQL and MariaDB and compares the answers with those of plain Rust.\n\
-         Names of tables are left out here; `refused` means that the engine has no form with the same\n\
-         meaning, so that the query is an error of kind `Unsupported`.\n",
+         The SQL of each operation of an expression, on each engine. A test writes this page. It also runs each\n\
+         operation on SQLite, PostgreSQL and MariaDB, and compares the results with those of plain Rust. Names of\n\
+         tables are left out here. *Refused* means that the engine has no form with the same meaning, so that the\n\
+         query is an error of kind `Unsupported`.\n",
     );
     let mut group = "";
     for operation in operations() {
@@ -582,34 +582,34 @@ fn the_page_of_operations_is_true() {
             group = operation.group;
             let _ = write!(page, "\n## {group}\n");
         }
-        let _ = write!(page, "\n```rust\n{}\n```\n```sql\n", operation.rust);
-        let each = Dialect::ALL.map(|dialect| {
-            let sql = (operation.sql)(dialect).unwrap_or_else(|err| match err.kind() {
-                ErrorKind::Unsupported => "refused".to_owned(),
-                _ => panic!("{err}"),
-            });
-            (dialect, sql)
+        let _ = write!(page, "\n`{}`\n\n| engine | SQL |\n|---|---|\n", operation.rust);
+        let each = Dialect::ALL.map(|dialect| match (operation.sql)(dialect) {
+            Ok(sql) => (dialect, code_in_table(&sql)),
+            Err(err) if err.kind() == ErrorKind::Unsupported => (dialect, "*refused*".to_owned()),
+            Err(err) => panic!("{err}"),
         });
-        // Dialects that say the same share a line.
-        let mut told: Vec<(String, &str)> = Vec::new();
+        // Dialects with the same form share a row.
+        let mut rows: Vec<(String, &str)> = Vec::new();
         for (dialect, sql) in &each {
-            match told.iter_mut().find(|(_, other)| other == sql) {
+            match rows.iter_mut().find(|(_, other)| other == sql) {
                 Some((dialects, _)) => {
                     let _ = write!(dialects, ", {dialect}");
                 }
-                None => told.push((dialect.to_string(), sql)),
+                None => rows.push((dialect.to_string(), sql)),
             }
         }
-        for (dialects, sql) in told {
-            let _ = writeln!(page, "-- {dialects}\n{sql}");
+        for (dialects, sql) in rows {
+            let _ = writeln!(page, "| {dialects} | {sql} |");
         }
-        page.push_str("```\n");
     }
-    insta::with_settings!({
-        snapshot_path => "../../../docs",
-        prepend_module_to_snapshot => false,
-        omit_expression => true,
-    }, {
-        insta::assert_binary_snapshot!("operations.md", page.into_bytes());
-    });
+    support::check_page("operations.md", &page);
+}
+
+/// Returns SQL as code in a cell of a table. It may contain backticks, and bars, which would end the cell.
+fn code_in_table(sql: &str) -> String {
+    let sql = sql.replace('|', "\\|");
+    match sql.contains('`') {
+        true => format!("`` {sql} ``"),
+        false => format!("`{sql}`"),
+    }
 }

@@ -81,7 +81,7 @@ impl Test {
             Test::IsNull => p.maybe.is_null(),
             Test::Same(value) => p.maybe.is_distinct_from(Some(*value)),
             Test::Like => p.text.like("a%"),
-            Test::Fragment(value) => verbatim!("{} = {value} OR {0} = 0", p.number).holds(),
+            Test::Fragment(value) => verbatim!("{} = {value} OR {0} = 0", p.number).condition(),
             Test::All(tests) => all_of(tests.iter().map(|test| test.condition(p))),
             Test::Any(tests) => any_of(tests.iter().map(|test| test.condition(p))),
             Test::Not(test) => !test.condition(p),
@@ -90,7 +90,7 @@ impl Test {
         }
     }
 
-    /// What was built; lists are flat, and two negations are none.
+    /// The condition as it was built; lists are flat, and two negations cancel out.
     fn built(&self) -> String {
         match self {
             Test::Greater(a, b) => format!("(> {} {})", a.built(), b.built()),
@@ -191,7 +191,7 @@ impl Reader<'_> {
     }
 }
 
-/// Whether these are `(= a b)` and `(and (null a) (null b))`.
+/// Returns whether these are `(= a b)` and `(and (null a) (null b))`.
 fn is_both_null(equal: &str, null: &str) -> bool {
     let sides = equal
         .strip_prefix("(= ")
@@ -200,7 +200,7 @@ fn is_both_null(equal: &str, null: &str) -> bool {
     sides.is_some_and(|(a, b)| null == format!("(and (null {a}) (null {b}))"))
 }
 
-/// What a parser makes of the text, in which the condition is all that is selected.
+/// Returns the parsed condition, which is the only selected value of the text.
 fn read_back(sql: &nepheline::Sql, dialect: Dialect, text: &str) -> String {
     // SQLite's own operators, by their standard names, which the parser knows.
     let standard = match dialect {

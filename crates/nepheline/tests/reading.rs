@@ -6,7 +6,7 @@ mod support;
 
 use std::error::Error as _;
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
 use nepheline_coreshed::scopes::{deeper_than, overdue, unassigned};
 use nepheline_coreshed::{Analyst, Assay, Borehole, Lab, Rock, Site, Specimen, SpecimenHazard};
@@ -46,9 +46,9 @@ fn every_verb_reads_what_the_query_says() {
         assert_eq!(db.count(&deepest.clone().limit(7)).unwrap(), 7);
         assert_eq!(db.count(&deepest.clone().offset(590)).unwrap(), 10);
         assert_eq!(db.count(&deepest.clone().limit(20).offset(590)).unwrap(), 10);
-        assert!(db.has_rows(&deepest).unwrap());
-        assert!(!db.has_rows(&deepest.clone().offset(600)).unwrap());
-        assert!(!db.has_rows(&deepest.filter(|s| s.top_m.lt(-1))).unwrap());
+        assert!(db.exists(&deepest).unwrap());
+        assert!(!db.exists(&deepest.clone().offset(600)).unwrap());
+        assert!(!db.exists(&deepest.filter(|s| s.top_m.lt(-1))).unwrap());
 
         assert_eq!(db.read_one(&Specimen::row(42)).unwrap().label, "O'Brien's piece");
         assert_eq!(db.read_one(&Specimen::row_by_label("100%")).unwrap().id, 17);
@@ -140,7 +140,7 @@ fn awkward_rows_of_the_demo_arrive_unchanged() {
             2
         );
         assert!(
-            db.has_rows(&Borehole::rows().filter(|b| b.rig.eq("")))
+            db.exists(&Borehole::rows().filter(|b| b.rig.eq("")))
                 .unwrap()
         );
         let cut = db.read_one(&Specimen::row(200)).unwrap();
@@ -343,7 +343,7 @@ fn a_file_is_opened_as_its_url_says() {
 #[test]
 fn threads_may_share_a_handle_and_functions_may_take_any() {
     on_each_engine(|db| {
-        fn labs(db: &impl Handle) -> u64 {
+        fn labs(db: &impl RunsQueries) -> u64 {
             db.count(&Lab::rows()).unwrap()
         }
         std::thread::scope(|scope| {

@@ -11,7 +11,7 @@ mod service;
 use serde_json::{Value, json};
 use support::engines;
 
-/// What the service answers: the status, and the body.
+/// The answer of the service: the status, and the body.
 struct Client {
     base: String,
 }
@@ -97,7 +97,7 @@ fn agencies_see_their_own_and_nothing_is_lost() {
         assert_eq!((status, &row["id"], &row["withdrawn_at"]), (200, &json!(id), &Value::Null));
         assert_eq!(client.send("POST", &restore, Some("1"), None).0, 404, "it is not withdrawn");
 
-        // What cannot be stored is told by its status, and never with SQL.
+        // A refused row is reported by its status, and never with SQL.
         let new = |label: &str, base_m: f64| {
             json!({
                 "borehole_id": row["borehole_id"], "label": label, "rock": "gneiss",

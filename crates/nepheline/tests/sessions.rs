@@ -6,14 +6,14 @@ mod support;
 
 use futures_util::TryStreamExt;
 use mysql_async::prelude::Queryable;
-use nepheline::Handle;
+use nepheline::RunsQueries;
 use nepheline::internal::{BlockingRunText as _, RunText as _};
 use nepheline::prelude::*;
 use nepheline_coreshed::{Lab, Specimen};
 use support::server;
 
 /// One function for whatever handle: a pool, a transaction, somebody's own connection.
-async fn check(db: &impl Handle) {
+async fn check(db: &impl RunsQueries) {
     let labs = db
         .read(&Lab::rows().order_by(|l| l.id.asc()))
         .await
@@ -76,7 +76,7 @@ async fn over_a_connection_of_mysql_async() {
 
 #[test]
 fn over_a_connection_or_transaction_of_rusqlite() {
-    use nepheline::blocking::{Database, Handle, Session};
+    use nepheline::blocking::{Database, RunsQueries, Session};
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("own.db");
     let url = format!("sqlite:{}?mode=rwc", path.display());
@@ -120,7 +120,7 @@ async fn text_columns_of_other_character_sets_are_compared_by_code_point() {
     let names = ["Øst", "ost", "Ost", "€ast", "zinc", "Ost "];
     let rows = names.iter().enumerate().map(|(i, name)| {
         let (id, name, region) = (i as i64, (*name).to_owned(), (*name).to_owned());
-        UnsavedPlace { id, name, region }
+        PlaceToInsert { id, name, region }
     });
     db.write(&Place::insert_all(rows)).await.unwrap();
     let mut expected = names.map(str::to_owned);
@@ -182,7 +182,7 @@ async fn a_lent_client_of_another_encoding_is_set_to_utf_8() {
     let session = nepheline::postgres::Session::over(&client).await.unwrap();
     let create = "CREATE TEMPORARY TABLE place (id BIGINT PRIMARY KEY, name text NOT NULL, region text NOT NULL)";
     session.run_text(create, vec![]).await.unwrap();
-    let stored = UnsavedPlace { id: 1, name: "Øst".into(), region: "€".into() };
+    let stored = PlaceToInsert { id: 1, name: "Øst".into(), region: "€".into() };
     session.write(&Place::insert(stored)).await.unwrap();
     let sizes = client
         .query_one("SELECT octet_length(name), octet_length(region) FROM place", &[])

@@ -141,8 +141,8 @@ fn counting_and_looking_for_rows() {
         for sql in [
             query.count_sql(dialect),
             page.count_sql(dialect),
-            query.has_rows_sql(dialect),
-            page.has_rows_sql(dialect),
+            query.exists_sql(dialect),
+            page.exists_sql(dialect),
         ] {
             seen += &format!("{}\n", sql.unwrap().text());
         }
@@ -263,7 +263,7 @@ fn a_column_of_another_query_is_refused() {
         .filter(|l| l.country.eq(stolen.unwrap()))
         .sql(Dialect::Sqlite)
         .unwrap_err();
-    assert_eq!(err.kind(), ErrorKind::ForeignColumn);
+    assert_eq!(err.kind(), ErrorKind::ColumnNotInQuery);
     assert!(
         err.to_string()
             .starts_with("column `region` belongs to a query over `site`"),

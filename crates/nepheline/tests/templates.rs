@@ -2,14 +2,16 @@
 
 #![allow(clippy::unwrap_used, reason = "tests")]
 
-use nepheline::internal::{Asking, Source, Template, Wanted, can_fail, parameter, to_prepare};
+use nepheline::internal::{
+    CompileContext, ReadShape, Source, Template, can_fail, parameter, to_prepare,
+};
 use nepheline::prelude::*;
 use nepheline::{BindValue, Carried, RowStruct};
 use nepheline_coreshed::Specimen;
 
 fn template(dialect: Dialect, query: &Query<Specimen>) -> Result<Template, Error> {
     let carried = Carried::new();
-    to_prepare(query, Asking::to_show(dialect.grammar(), &carried), Wanted::Rows)
+    to_prepare(query, CompileContext::to_show(dialect.grammar(), &carried), ReadShape::Rows)
 }
 
 #[test]
@@ -61,5 +63,5 @@ fn an_expression_knows_whether_computing_it_can_fail() {
     assert!(can_fail((s.top_m / 2).gt(3)));
     assert!(can_fail(s.label.eq("a") & (s.id * 2).gt(7)));
     assert!(can_fail(s.assays().any(|a| (a.ppm * 2).gt(3))));
-    assert!(can_fail(verbatim!("{} / 10 = 4", s.id).holds()));
+    assert!(can_fail(verbatim!("{} / 10 = 4", s.id).condition()));
 }

@@ -8,11 +8,12 @@ mod support;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Debug;
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use nepheline::{
-    BindValue, Collected, Isolation, Paging, Readable, Record, TransactionOptions, recursive,
+    BindValue, Collected, Isolation, Level, Paging, Readable, StatementLog, Tables,
+    TransactionOptions, recursive,
 };
 use nepheline_coreshed::{Borehole, Site, Specimen};
 use proptest::collection::vec;
@@ -54,7 +55,7 @@ struct Name {
     name: String,
 }
 
-/// How a piece is asked for; each part is generated.
+/// A generated query over pieces.
 #[derive(Debug, Clone)]
 struct Asked {
     at_least: i64,
@@ -147,7 +148,7 @@ fn fill(engine: &Engine, db: &Database, pieces: &[Piece]) {
     }
 }
 
-/// What an engine answers, as far as it is not what is expected.
+/// Returns the difference between the result of an engine and the expected one.
 struct Answers<'a> {
     engine: &'a Engine,
     db: &'a Database,
@@ -168,7 +169,7 @@ impl Answers<'_> {
             .count(query)
             .map_err(|err| TestCaseError::fail(format!("{err:#}")))?;
         prop_assert_eq!(count, expected.len() as u64, "count on {}", self.engine.name);
-        prop_assert_eq!(self.db.has_rows(query).unwrap(), !expected.is_empty());
+        prop_assert_eq!(self.db.exists(query).unwrap(), !expected.is_empty());
         Ok(())
     }
 }
@@ -193,9 +194,9 @@ fn groups(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), 
             shape!(PerKind {
                 kind: per(p.kind),
                 pieces: count(),
-                heavy: count().among(p.grams.gt(4)),
+                heavy: count().filter(p.grams.gt(4)),
                 trays: count_distinct(p.tray),
-                grams: sum(p.grams).among(p.tray.is_not_null()),
+                grams: sum(p.grams).filter(p.tray.is_not_null()),
                 mean: avg(p.metres),
                 longest: max(p.metres),
                 all_long: all_true(p.metres.gt(0.5)),
@@ -253,7 +254,7 @@ fn groups(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), 
     // Two keys, one of them NULL in places and one hidden, and text of each group in its order.
     let by_month = Piece::rows()
         .select(|p| {
-            (per(p.tray), joined(p.kind, "+").ordered_by((p.kind.desc(), p.id.asc())), min(p.kind))
+            (per(p.tray), listagg(p.kind, "+").ordered_by((p.kind.desc(), p.id.asc())), min(p.kind))
         })
         .group_by(|p| p.cut_on.month())
         .order_by(|p| (per(p.tray).asc(), min(p.id).asc()));
@@ -273,7 +274,7 @@ fn groups(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), 
     answers.check(&by_month, &expected)?;
 
     // Subtotals: of each kind and rest of a division, of each kind, and of all.
-    let rest = |p: PieceColumns| (p.grams % modulus).if_null(0);
+    let rest = |p: PieceColumns| (p.grams % modulus).coalesce(0);
     let rolled = Piece::rows()
         .select(|p| (rollup(p.kind), rollup(rest(p)), count(), sum(p.grams)))
         .having(|_| count().ge(at_least))
@@ -301,9 +302,9 @@ fn groups(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), 
     // Collected in an order, NULLs left out, and nothing of no rows.
     let lists = Piece::rows()
         .select(|p| {
-            let trays = collected(p.tray).ordered_by(p.id.desc());
-            let light = collected(p.kind)
-                .among(p.grams.lt(at_least))
+            let trays = array_agg(p.tray).ordered_by(p.id.desc());
+            let light = array_agg(p.kind)
+                .filter(p.grams.lt(at_least))
                 .ordered_by(p.id.asc());
             (per(p.grams), trays, light)
         })
@@ -379,7 +380,7 @@ fn kinds_of_rows(
             lead_or(p.grams, 2, -1).over(|w| w.order_by(p.id.asc())),
             sum(p.grams).over(|w| w.order_by(p.id.asc()).rows(-1..=1)),
             count()
-                .among(p.tray.eq(1))
+                .filter(p.tray.eq(1))
                 .over(|w| w.order_by(p.id.asc()).rows(..=0)),
             last_value(p.grams).over(|w| w.order_by((p.grams.asc(), p.id.asc()))),
         )
@@ -468,11 +469,11 @@ fn sets(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), Te
     answers.check(&order(twice), &all)?;
 
     // One query in three places of a statement, and one that uses another.
-    let kinds = named(Piece::rows().select(|p| {
+    let kinds = cte(Piece::rows().select(|p| {
         shape!(PerKind {
             kind: per(p.kind),
             pieces: count(),
-            heavy: count().among(p.grams.gt(asked.at_least)),
+            heavy: count().filter(p.grams.gt(asked.at_least)),
             trays: count_distinct(p.tray),
             grams: sum(p.grams),
             mean: avg(p.metres),
@@ -480,12 +481,10 @@ fn sets(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), Te
             all_long: all_true(p.metres.gt(0.5)),
         })
     }));
-    let large = named(
-        kinds
-            .rows()
-            .filter(|k| k.pieces.eq(kinds.rows().select(|k| max(k.pieces)).value()))
-            .select(|k| shape!(Name { name: k.kind })),
-    );
+    let large = cte(kinds
+        .rows()
+        .filter(|k| k.pieces.eq(kinds.rows().select(|k| max(k.pieces)).value()))
+        .select(|k| shape!(Name { name: k.kind })));
     let largest = kinds
         .rows()
         .filter(|k| {
@@ -550,15 +549,15 @@ fn pages(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), T
 
     let (mut forwards, mut cursor) = (Vec::new(), None);
     loop {
-        let stretch = db
+        let page = db
             .read_after(&query, cursor.as_ref(), asked.size)
             .map_err(fail)?;
-        prop_assert_eq!(stretch.before().is_some(), cursor.is_some() && !stretch.rows().is_empty());
+        prop_assert_eq!(page.before().is_some(), cursor.is_some() && !page.rows().is_empty());
         // Through text, as it would go to a browser and back.
-        cursor = stretch
+        cursor = page
             .after()
             .map(|cursor| cursor.to_string().parse().unwrap());
-        forwards.extend(stretch.into_rows());
+        forwards.extend(page.into_rows());
         if cursor.is_none() {
             break;
         }
@@ -567,11 +566,11 @@ fn pages(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), T
 
     let (mut backwards, mut cursor) = (Vec::new(), None);
     loop {
-        let stretch = db
+        let page = db
             .read_before(&query, cursor.as_ref(), asked.size)
             .map_err(fail)?;
-        cursor = stretch.before().cloned();
-        backwards.splice(0..0, stretch.into_rows());
+        cursor = page.before().cloned();
+        backwards.splice(0..0, page.into_rows());
         if cursor.is_none() {
             break;
         }
@@ -579,15 +578,15 @@ fn pages(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), T
     prop_assert_eq!(&backwards, &all, "backwards on {}", answers.engine.name);
 
     for number in 1..=all.len().div_ceil(size) as u64 + 1 {
-        let paging = Paging::of(size as u64).number(number);
+        let paging = Paging::page_size(size as u64).page(number);
         let page = db
             .read_page(&query.clone().order_by(|p| p.id.asc()), paging)
             .map_err(fail)?;
         let expected = all.iter().skip((number as usize - 1) * size).take(size);
         prop_assert!(page.rows().iter().eq(expected));
-        prop_assert_eq!(page.all_rows(), all.len() as u64);
-        prop_assert_eq!(page.all_pages(), all.len().div_ceil(size) as u64);
-        prop_assert_eq!(page.has_after(), number < page.all_pages());
+        prop_assert_eq!(page.total_rows(), all.len() as u64);
+        prop_assert_eq!(page.total_pages(), all.len().div_ceil(size) as u64);
+        prop_assert_eq!(page.has_after(), number < page.total_pages());
         prop_assert_eq!(page.has_before(), number > 1 && !all.is_empty());
     }
     Ok(())
@@ -703,7 +702,7 @@ fn rows_are_locked_where_engines_lock_rows() {
                 Ok::<_, Error>(())
             })?;
             let refused = other.transaction(|tx| {
-                tx.read(&Site::rows().filter(|s| s.id.le(3)).for_update_no_wait())
+                tx.read(&Site::rows().filter(|s| s.id.le(3)).for_update_nowait())
             });
             assert_eq!(refused.unwrap_err().kind(), ErrorKind::Locked, "on {}", engine.name);
             Ok::<_, Error>(())
@@ -750,11 +749,11 @@ fn a_cursor_belongs_to_the_order_and_may_be_encrypted() {
         }
         for (db, cursor) in [(db, &sealed), (&old, &new.read_after(&wide, None, 3).unwrap())] {
             let err = db.read_after(&wide, cursor.after(), 3).unwrap_err();
-            assert_eq!(err.kind(), ErrorKind::UnfitPage, "on {}", engine.name);
+            assert_eq!(err.kind(), ErrorKind::InvalidPage, "on {}", engine.name);
         }
         let plain = db.read_after(&wide, None, 3).unwrap();
         let err = new.read_after(&wide, plain.after(), 3).unwrap_err();
-        assert_eq!(err.kind(), ErrorKind::UnfitPage, "on {}", engine.name);
+        assert_eq!(err.kind(), ErrorKind::InvalidPage, "on {}", engine.name);
     }
 }
 
@@ -764,9 +763,9 @@ fn pages_and_cursors_that_cannot_be_are_refused() {
     for (engine, db) in sheds() {
         let first = db.read_after(&by_name, None, 5).unwrap();
         let cursor = first.after().unwrap().to_string();
-        let refused = |result: Result<nepheline::Stretch<Borehole>, Error>| {
+        let refused = |result: Result<nepheline::CursoredRows<Borehole>, Error>| {
             let err = result.unwrap_err();
-            assert_eq!(err.kind(), ErrorKind::UnfitPage, "on {}", engine.name);
+            assert_eq!(err.kind(), ErrorKind::InvalidPage, "on {}", engine.name);
         };
         refused(db.read_after(&by_name, None, 0));
         let other = Borehole::rows().order_by(|b| b.depth_m.asc());
@@ -780,38 +779,38 @@ fn pages_and_cursors_that_cannot_be_are_refused() {
         for text in ["", "x", "?", "AAAAAAAAAAAAAAAA"] {
             refused(db.read_before(&by_name, Some(&text.parse().unwrap()), 5));
         }
-        for paging in [Paging::of(0), Paging::of(5).number(0)] {
-            assert_eq!(db.read_page(&by_name, paging).unwrap_err().kind(), ErrorKind::UnfitPage);
+        for paging in [Paging::page_size(0), Paging::page_size(5).page(0)] {
+            assert_eq!(db.read_page(&by_name, paging).unwrap_err().kind(), ErrorKind::InvalidPage);
         }
         let groups = Specimen::rows().select(|s| (per(s.rock), count()));
-        assert_eq!(db.read_after(&groups, None, 5).unwrap_err().kind(), ErrorKind::UnfitParts);
+        assert_eq!(db.read_after(&groups, None, 5).unwrap_err().kind(), ErrorKind::InvalidQuery);
         assert_eq!(
             db.read_after(&by_name.clone().limit(9), None, 5)
                 .unwrap_err()
                 .kind(),
-            ErrorKind::UnfitParts
+            ErrorKind::InvalidQuery
         );
 
         // A page costs two statements, and in a serializable transaction they are of one moment.
-        let record = Record::new();
+        let record = StatementLog::new();
         let options = TransactionOptions::new()
             .isolation(Isolation::Serializable)
             .read_only();
-        let db = db.recording_to(&record);
+        let db = db.logging_to(&record);
         let page =
-            db.transaction_with(options, |tx| tx.read_page(&groups, Paging::of(3).number(2)));
-        assert_eq!(page.unwrap().all_rows(), 7);
+            db.transaction_with(options, |tx| tx.read_page(&groups, Paging::page_size(3).page(2)));
+        assert_eq!(page.unwrap().total_rows(), 7);
         assert_eq!(record.len(), 2);
         // Beyond the end there is nothing to ask for.
         let beyond = db
-            .read_page(&by_name, Paging::of(10).number(u64::MAX))
+            .read_page(&by_name, Paging::page_size(10).page(u64::MAX))
             .unwrap();
-        assert_eq!((beyond.rows().len(), beyond.all_pages()), (0, 4));
+        assert_eq!((beyond.rows().len(), beyond.total_pages()), (0, 4));
         assert_eq!(record.len(), 3);
-        // What stands alongside is read for the page only.
+        // Companions are read for the rows of the page only.
         let beside = by_name.clone().alongside(|b| b.specimens());
-        let stretch = db.read_after(&beside, None, 2).unwrap();
-        let next = db.read_after(&beside, stretch.after(), 2).unwrap();
+        let page = db.read_after(&beside, None, 2).unwrap();
+        let next = db.read_after(&beside, page.after(), 2).unwrap();
         assert_eq!(next.rows()[0].0, first.rows()[2]);
         assert_eq!(next.rows()[0].1.len() as u64, db.count(&next.rows()[0].0.specimens()).unwrap());
     }
@@ -821,7 +820,7 @@ fn pages_and_cursors_that_cannot_be_are_refused() {
 fn what_cannot_be_grouped_is_refused() {
     let refused = |sql: Result<nepheline::Sql, Error>| {
         let err = sql.unwrap_err();
-        assert_eq!(err.kind(), ErrorKind::UnfitParts);
+        assert_eq!(err.kind(), ErrorKind::InvalidQuery);
         err.to_string()
             .split("; asked for at")
             .next()
@@ -870,4 +869,102 @@ fn what_cannot_be_grouped_is_refused() {
         refused(rows().distinct().for_update().sql(Dialect::Postgres)),
     ];
     insta::assert_snapshot!(messages.join("\n"));
+}
+
+/// The number of rows, whether there are any, and a page, of queries of many forms and limits: all tell the same.
+#[test]
+fn rows_counts_and_presence_agree() {
+    const CUTS: [(Option<u64>, Option<u64>); 11] = [
+        (None, None),
+        (None, Some(1)),
+        (None, Some(2)),
+        (None, Some(4)),
+        (None, Some(30)),
+        (Some(0), None),
+        (Some(1), None),
+        (Some(1), Some(1)),
+        (Some(2), Some(3)),
+        (Some(3), Some(0)),
+        (Some(40), Some(5)),
+    ];
+
+    fn cut<T: Tables, R, L: Level>(
+        query: Query<T, R, L>,
+        (limit, offset): (Option<u64>, Option<u64>),
+    ) -> Query<T, R, L> {
+        let query = match limit {
+            Some(limit) => query.limit(limit),
+            None => query,
+        };
+        match offset {
+            Some(offset) => query.offset(offset),
+            None => query,
+        }
+    }
+
+    let day: Date = "2024-01-01".parse().unwrap();
+    let pieces: Vec<Piece> = (1..=7)
+        .map(|id| Piece {
+            id,
+            kind: ["a", "b", "a"][id as usize % 3].to_owned(),
+            tray: (id % 4 > 0).then_some(id % 2),
+            grams: id / 3,
+            metres: None,
+            cut_on: day,
+        })
+        .collect();
+    for engine in engines() {
+        let (engine, db) = prepared(engine);
+        fill(&engine, &db, &pieces);
+        for at in CUTS {
+            macro_rules! agree {
+                ($($query:expr;)*) => {$({
+                    let query = cut($query, at);
+                    let context = format!("on {}: {} with {at:?}", engine.name, stringify!($query));
+                    let rows = db.read(&query).unwrap_or_else(|err| panic!("{context}: {err:#}")).len();
+                    assert_eq!(db.count(&query).unwrap(), rows as u64, "{context}");
+                    assert_eq!(db.exists(&query).unwrap(), rows > 0, "{context}");
+                    let page = db.read_page(&query, Paging::page_size(3).page(1)).unwrap();
+                    assert_eq!(page.rows().len(), rows.min(3), "{context}");
+                    assert_eq!(page.total_rows(), rows as u64, "{context}");
+                    let there = Piece::rows().filter(|p| query.clone().exists() & p.id.eq(1));
+                    assert_eq!(db.count(&there).unwrap(), u64::from(rows > 0), "{context}, EXISTS");
+                    let missing = Piece::rows().filter(|p| query.clone().not_exists() & p.id.eq(1));
+                    assert_eq!(db.count(&missing).unwrap(), u64::from(rows == 0), "{context}, NOT EXISTS");
+                })*};
+            }
+            agree! {
+                Piece::rows().order_by(|p| p.id.asc());
+                Piece::rows().filter(|p| p.grams.gt(1));
+                Piece::rows().filter(|p| p.grams.gt(90));
+                Piece::rows().distinct();
+                Piece::rows().select(|p| p.kind);
+                Piece::rows().select(|p| p.kind).distinct();
+                Piece::rows().select(|p| p.tray).distinct();
+                Piece::rows().select(|p| p.metres).distinct();
+                Piece::rows().select(|p| (p.kind, p.tray)).distinct();
+                Piece::rows().select(|p| (p.kind, p.grams)).distinct().order_by(|p| (p.kind.asc(), p.grams.desc()));
+                Piece::rows().filter(|p| p.grams.gt(90)).select(|p| p.tray).distinct();
+                Piece::rows().select(|p| per(p.kind));
+                Piece::rows().select(|p| (per(p.kind), count()));
+                Piece::rows().select(|p| (per(p.tray), sum(p.grams)));
+                Piece::rows().select(|p| (per(p.kind), count())).having(|_| count().gt(2));
+                Piece::rows().select(|p| (per(p.kind), count())).having(|_| count().gt(20));
+                Piece::rows().select(|_| count());
+                Piece::rows().filter(|p| p.grams.gt(90)).select(|p| max(p.grams));
+                Piece::rows().order_by(|p| p.id.asc()).limit_each(1, |p| p.kind);
+                Piece::rows().order_by(|p| p.id.asc()).limit_each(2, |p| p.tray);
+                Piece::rows().select(|p| shape!(Name { name: p.kind })).union(Piece::rows().select(|p| shape!(Name { name: p.kind })));
+                Piece::rows().select(|p| shape!(Name { name: p.kind })).union_all(Piece::rows().select(|p| shape!(Name { name: p.kind })));
+                Piece::rows().select(|p| shape!(Name { name: p.kind })).intersect(Piece::rows().filter(|p| p.grams.gt(1)).select(|p| shape!(Name { name: p.kind })));
+                Piece::rows().select(|p| shape!(Name { name: p.kind })).except(Piece::rows().filter(|p| p.grams.gt(1)).select(|p| shape!(Name { name: p.kind })));
+                nepheline::from(Piece::rows().select(|p| shape!(Name { name: p.kind })).distinct());
+                nepheline::from(Piece::rows().order_by(|p| p.id.asc()).limit(3)).select(|p| p.kind).distinct();
+                Piece::rows().join(|p| Piece::rows().filter(|o| o.grams.eq(p.grams) & o.id.gt(p.id))).select(|(p, _)| p.kind).distinct();
+                Piece::rows().left_join(|p| Piece::rows().filter(|o| o.id.eq(p.id + 5))).select(|(p, _)| p.tray).distinct();
+                Piece::rows().left_join(|p| Piece::rows().filter(|o| o.id.eq(p.id + 5)));
+                nepheline::cte(Piece::rows().select(|p| shape!(Name { name: p.kind }))).rows().distinct();
+            }
+        }
+    }
 }

@@ -179,7 +179,7 @@ async fn a_conflict_is_told_apart_and_attempts_overcome_it() {
                             && err.kind() == ErrorKind::Conflict
                         {
                             let after = tx.count(&Ledger::rows()).await.unwrap_err();
-                            assert_eq!(after.kind(), ErrorKind::TransactionOver);
+                            assert_eq!(after.kind(), ErrorKind::TransactionEnded);
                         }
                         met
                     })

@@ -4,7 +4,7 @@
 
 mod support;
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use nepheline::{BindValue, SqlType};

@@ -1,4 +1,4 @@
-//! How the tour shows the rows of the core shed.
+//! Rows of the core shed as text.
 
 use nepheline_coreshed::Specimen;
 

@@ -1,5 +1,5 @@
-//! Typed expressions, queries and writes, as users write them. They become trees. This folder asks `plan` and `sql` for the statements
-//! of them.
+//! The public types: expressions, queries and writes. They build trees, and ask `plan` and `sql` for
+//! statements.
 
 pub(crate) mod compile;
 pub(crate) mod expr;

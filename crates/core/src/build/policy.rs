@@ -1,19 +1,19 @@
-//! Policies: conditions that hold wherever a table appears until they are waived.
+//! Policies: conditions that apply wherever a table appears, until they are waived.
 
 use std::any::Any;
 use std::panic::Location;
 
-use super::expr::{Condition, Expression, Level};
+use super::expr::{Condition, ExprExt, Level};
 use super::query::{Query, Tables};
 use crate::model::{Carried, MissingValue, Origin};
-use crate::tree::{Asked, Node, Source, Waiver};
+use crate::tree::{Located, Node, Source, Waiver};
 
-/// A function that can be a policy of a table: from its columns, and where it needs one a reference to a
-/// carried value, to a condition.
+/// A function that can be a policy of a table. It takes the table's columns, and optionally a reference to a
+/// carried value, and returns a condition.
 ///
-/// A table names its policies in `#[nepheline(policies(not_withdrawn, own_agency))]`; from then on they
-/// hold wherever its rows are read, asked, joined, counted, updated or deleted, until
-/// [`waive`](crate::Query::waive) names the function.
+/// A table declares its policies in `#[nepheline(policies(not_withdrawn, own_agency))]`. They apply wherever
+/// its rows are read, asked, joined, counted, updated or deleted, until [`waive`](crate::Query::waive) names
+/// the function.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -49,7 +49,7 @@ use crate::tree::{Asked, Node, Source, Waiver};
 /// ```
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be a policy here",
-    note = "a policy is a function from the table's columns, and perhaps a reference to a carried value, to a `Condition`"
+    note = "a policy is a function that takes the table's columns, and optionally a reference to a carried value, and returns a `Condition`"
 )]
 pub trait Policy<Columns, Needs>: Copy + 'static {
     #[doc(hidden)]
@@ -71,21 +71,19 @@ impl<C, V: Any, F: Fn(C, &V) -> Condition + Copy + 'static> Policy<C, (V,)> for 
     }
 }
 
-/// Returns the condition of a policy as descriptors hold it.
+/// Returns the condition of a policy in the form that descriptors store.
 #[doc(hidden)]
 pub fn condition_of<C, N>(
     policy: impl Policy<C, N>,
     columns: C,
     carried: &Carried,
 ) -> Result<Node, MissingValue> {
-    policy
-        .condition(columns, carried)
-        .map(Expression::into_node)
+    policy.condition(columns, carried).map(ExprExt::into_node)
 }
 
 impl<T: Tables, R, L: Level> Query<T, R, L> {
-    /// Leaves out a policy of the tables whose rows this query is of; every other stays on, and so does
-    /// this one wherever else the table appears, in queries inside or as a parent that is followed.
+    /// Waives a policy for the tables that this query is over. All other policies still apply, and so does
+    /// this one wherever else the table appears: in subqueries, and as a parent.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -101,7 +99,7 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     ///
     /// # Errors
     ///
-    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if none of these tables has the policy.
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if none of these tables has the policy.
     #[track_caller]
     pub fn waive<C, N>(mut self, policy: impl Policy<C, N>) -> Query<T, R, L> {
         let waiver = Waiver::of(&policy);
@@ -112,7 +110,7 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         };
         let places: Vec<Source> = select.rows.iter().copied().filter(has).collect();
         if places.is_empty() {
-            let stray = Asked { what: Node::Unfit(STRAY), at: waiver.at() };
+            let stray = Located { what: Node::Unfit(STRAY), at: waiver.at() };
             select.filters.push(stray);
         }
         let here = &mut select.waived.get_or_insert_default().here;
@@ -120,8 +118,8 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         self
     }
 
-    /// Leaves out a policy wherever its table appears in this query: also as a parent that is followed, in
-    /// queries inside, and in what is put [`alongside`](Query::alongside) afterwards.
+    /// Waives a policy wherever its table appears in this query: also as a parent, in subqueries, and in what
+    /// is added with [`alongside`](Query::alongside) afterwards.
     #[track_caller]
     pub fn waive_everywhere<C, N>(mut self, policy: impl Policy<C, N>) -> Query<T, R, L> {
         let waiver = Waiver::of(&policy);
@@ -130,9 +128,8 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         self
     }
 
-    /// Leaves out each and every policy of every table in this query, as
-    /// [`waive_everywhere`](Self::waive_everywhere) does for one. What agencies keep from each other is no
-    /// longer kept: it is for whoever looks after the database.
+    /// Waives every policy of every table in this query, as [`waive_everywhere`](Self::waive_everywhere) does
+    /// for one. This switches off tenant isolation too, so it belongs in administration code only.
     #[track_caller]
     pub fn waive_every_policy(mut self) -> Query<T, R, L> {
         let waived = self.select_mut().waived.get_or_insert_default();
@@ -141,5 +138,5 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     }
 }
 
-const STRAY: &str = "a policy is waived that none of the tables has whose rows the query is of; where a \
-     table is followed or asked inside, waive it there or with `waive_everywhere`";
+const STRAY: &str = "a waived policy belongs to none of the tables that the query is over; for a parent or a \
+     subquery, waive it there or with `waive_everywhere`";

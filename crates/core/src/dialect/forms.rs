@@ -1,18 +1,18 @@
-//! The parts of a dialect's answers: pieces of SQL text, and which of a few forms a clause has.
+//! The parts of a dialect's answers: pieces of SQL text, and the forms of clauses that differ.
 
-/// The marks around identifiers. The closing one is doubled inside them.
+/// The quote marks around identifiers. The closing mark is doubled inside them.
 #[derive(Debug, Clone, Copy)]
 pub struct Quotes {
-    /// The mark before.
+    /// The opening mark.
     pub open: char,
-    /// The mark after.
+    /// The closing mark.
     pub close: char,
-    /// The place of these marks among the texts that descriptors hold ready, if they do.
+    /// The index of these marks in the texts that descriptors prepare, if they do.
     pub ready: Option<usize>,
 }
 
 impl Quotes {
-    /// `"name"`, as in the standard.
+    /// `"name"`, as in the SQL standard.
     pub const DOUBLE: Quotes = Quotes { open: '"', close: '"', ready: Some(0) };
     /// `` `name` ``
     pub const BACKTICK: Quotes = Quotes { open: '`', close: '`', ready: Some(1) };
@@ -23,21 +23,21 @@ impl Quotes {
 pub enum Placeholder {
     /// `?`
     QuestionMark,
-    /// This and its number, counted from 1.
+    /// This prefix and a number, counted from 1.
     Numbered(&'static str),
 }
 
-/// The form in which a condition is a value, and a truth value a condition.
+/// The relation between conditions and values.
 #[derive(Debug, Clone, Copy)]
 pub enum TruthForm {
-    /// They are the same.
+    /// A condition is a value, and a boolean is a condition.
     Value,
-    /// There is no type of truth values: what stands around a condition to make a number of it, and after such a number
-    /// to make a condition.
+    /// The dialect has no boolean type: a condition is turned into a number, and a number into a condition,
+    /// by the text around it.
     Number {
-        /// The text before a condition, between it and the same condition once more, and after that.
+        /// The text before a condition, between it and the same condition repeated, and after that.
         of_condition: [&'static str; 3],
-        /// The text after a number that asks whether it is true.
+        /// The text after a number that turns it into a condition.
         is_true: &'static str,
     },
 }
@@ -45,16 +45,16 @@ pub enum TruthForm {
 /// The form of LIMIT and OFFSET.
 #[derive(Debug, Clone, Copy)]
 pub enum LimitForm {
-    /// `LIMIT ? OFFSET ?`, with what stands in place of the limit where there is an offset alone.
+    /// `LIMIT ? OFFSET ?`, and the text in place of the limit where only an offset is given.
     LimitOffset {
         /// The text in place of the limit.
         no_limit: &'static str,
     },
-    /// `OFFSET ? ROWS FETCH NEXT ? ROWS ONLY`, as in the standard.
+    /// `OFFSET ? ROWS FETCH NEXT ? ROWS ONLY`, as in the SQL standard.
     OffsetFetch,
 }
 
-/// The write whose rows are given back.
+/// The kind of a write that returns its rows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ReturningOf {
     /// INSERT.
@@ -65,12 +65,12 @@ pub enum ReturningOf {
     Delete,
 }
 
-/// The form in which a write gives back its rows.
+/// The clause by which a write returns its rows.
 #[derive(Debug, Clone, Copy)]
 pub enum ReturningForm {
-    /// By a list of columns at the end of the statement, after this.
+    /// A list of columns at the end of the statement, after this keyword.
     AtEnd(&'static str),
-    /// By a list of columns before the values or the conditions, each of them after this.
+    /// A list of columns before the values or the conditions.
     BeforeRows {
         /// The text before the list.
         opening: &'static str,
@@ -79,55 +79,55 @@ pub enum ReturningForm {
     },
 }
 
-/// The SQL around a text that gives it a collation: `{open}x{close}`.
+/// The SQL around a text that sets its collation: `{open}x{close}`.
 #[derive(Debug, Clone, Copy)]
 pub struct Collated {
     /// The text before it.
     pub open: &'static str,
     /// The text after it.
     pub close: &'static str,
-    /// The text after a bind, which has the character set of the connection, so that a collation alone is enough.
+    /// The text after a bind. A bind has the character set of the connection, so that a collation is enough.
     pub after_bind: &'static str,
 }
 
 impl Collated {
-    /// No collation of its own.
+    /// The column's own collation.
     pub const AS_IT_IS: Collated = Collated::after("");
 
-    /// A collation that stands after the text.
+    /// Returns a collation that is written after the text.
     pub const fn after(text: &'static str) -> Collated {
         Collated { open: "", close: text, after_bind: text }
     }
 }
 
-/// A comparison in which NULL is a value like any: `{open}x{operator}y{close}`.
+/// A comparison that treats NULL as a value: `{open}x{operator}y{close}`.
 #[derive(Debug, Clone, Copy)]
 pub struct DistinctForm {
     /// The text before the left side.
     pub open: &'static str,
     /// The text between the sides.
     pub operator: &'static str,
-    /// True if it has to be asked apart whether both are NULL.
+    /// True if a separate condition must compare both sides with NULL.
     pub or_both_null: bool,
     /// The text after the right side.
     pub close: &'static str,
 }
 
 impl DistinctForm {
-    /// An operator alone.
+    /// Returns an operator without text around it.
     pub const fn of(operator: &'static str) -> DistinctForm {
         DistinctForm { open: "", operator, or_both_null: false, close: "" }
     }
 }
 
-/// The form of a match with a pattern.
+/// The form of a pattern match.
 #[derive(Debug, Clone, Copy)]
 pub enum PatternForm {
     /// `GLOB`, with the pattern rewritten to its wildcards.
     Glob,
     /// `LIKE .. ESCAPE '!'`.
     Like {
-        /// The text after a pattern whose letter case counts.
+        /// The text after a case-sensitive pattern.
         collate: &'static str,
     },
 }
@@ -135,11 +135,11 @@ pub enum PatternForm {
 /// The SQL that looks a value up in a list: `x{open}?{close}`.
 #[derive(Debug, Clone, Copy)]
 pub struct ListForm {
-    /// The collation of a text that is looked up.
+    /// The collation of the text that is looked up.
     pub left: Collated,
     /// The text between the value and the bind.
     pub open: &'static str,
-    /// The opposite of `open`, if that is not `NOT` before it.
+    /// The opposite of `open`, if it is not `NOT` before it.
     pub open_negated: Option<&'static str>,
     /// The text after the bind.
     pub close: &'static str,
@@ -147,16 +147,16 @@ pub struct ListForm {
     pub encoding: ListEncoding,
 }
 
-/// The form in which a list is bound.
+/// The type that a list is bound as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ListEncoding {
     /// An array, which the driver can send.
     Array,
-    /// The text of a JSON array.
+    /// A JSON array as text.
     Json {
         /// True if its timestamps end in `Z`.
         zone_mark: bool,
-        /// The most characters that a text in it may have.
+        /// The largest number of characters of a text in it.
         longest_text: usize,
     },
 }
@@ -166,24 +166,26 @@ pub enum ListEncoding {
 pub struct UpsertForm {
     /// The text after the rows.
     pub opening: &'static str,
-    /// True if it names the columns by which a row is known; else any that are unique do.
+    /// True if it names the columns of the conflict; otherwise a conflict in any unique column counts.
     pub names_columns: bool,
     /// The text before the assignments.
     pub update: &'static str,
-    /// The text that leaves the row as it is.
+    /// The text that leaves the existing row unchanged, if the dialect has one.
     pub nothing: Option<&'static str>,
-    /// True if it can be told which rows to update; else it also counts and gives back what it left.
+    /// True if a condition can restrict the update; otherwise the statement also counts and returns rows that
+    /// it left unchanged.
     pub has_condition: bool,
-    /// True if a row that it changed counts twice, so that the count tells how many were inserted.
+    /// True if the affected-row count is 2 for an updated row, so that the count reveals the number of
+    /// inserts.
     pub counts_updates_twice: bool,
-    /// The text that gives back of each row whether it was inserted.
+    /// The returned expression that is true for an inserted row, if the dialect has one.
     pub tells_inserted: Option<&'static str>,
-    /// The text around a column of the new row.
+    /// The text around a column of the proposed row.
     pub new: [&'static str; 2],
 }
 
 impl UpsertForm {
-    /// `ON CONFLICT .. DO UPDATE SET`, as SQLite and PostgreSQL have it.
+    /// `ON CONFLICT .. DO UPDATE SET`, as in SQLite and PostgreSQL.
     pub const ON_CONFLICT: UpsertForm = UpsertForm {
         opening: " ON CONFLICT",
         names_columns: true,
@@ -196,10 +198,10 @@ impl UpsertForm {
     };
 }
 
-/// The form of an order of a nullable expression: `{first}x{first}, x{then}`, or only the second part.
+/// The ORDER BY of a nullable expression: `{first}x{first}, x{then}`, or only the second part.
 #[derive(Debug, Clone, Copy)]
 pub struct NullOrder {
-    /// The text around the expression where it is decided first which rows are NULL.
+    /// The text around the expression that sorts NULLs first or last, if the dialect needs such a term.
     pub first: Option<[&'static str; 2]>,
     /// The text after the expression.
     pub then: &'static str,

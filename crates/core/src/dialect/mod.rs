@@ -1,7 +1,7 @@
-//! The dialects, and the questions that a writer asks of them.
+//! The dialects, and the questions that the writer asks them.
 //!
-//! A dialect's own file answers only what differs from the commonest answer, which is the default
-//! here. No code asks which dialect it is: it asks how a thing is written.
+//! A dialect's own file answers only where it differs from the default answer here. No code asks for the name
+//! of the dialect: it asks how something is written.
 
 mod forms;
 mod mysql;
@@ -18,7 +18,7 @@ pub use forms::{
 use crate::model::{BindValue, Function, SqlType};
 use crate::tree::{JoinKind, Lock, SetOperator};
 
-/// A database engine's form of SQL.
+/// The SQL of a database engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Dialect {
@@ -33,7 +33,7 @@ pub enum Dialect {
 }
 
 impl Dialect {
-    /// All of them.
+    /// Every dialect.
     pub const ALL: [Dialect; 4] =
         [Dialect::Sqlite, Dialect::Postgres, Dialect::MariaDb, Dialect::MySql];
 
@@ -55,12 +55,12 @@ impl fmt::Display for Dialect {
     }
 }
 
-/// The answers of a dialect to the questions of a writer.
+/// The answers of a dialect to the questions of the writer.
 pub trait Grammar: fmt::Debug + Sync {
-    /// The name of the dialect in messages.
+    /// Returns the name of the dialect in messages.
     fn name(&self) -> &'static str;
 
-    /// The marks around identifiers.
+    /// Returns the quote marks around identifiers.
     fn quotes(&self) -> Quotes {
         Quotes::DOUBLE
     }
@@ -70,15 +70,15 @@ pub trait Grammar: fmt::Debug + Sync {
         Placeholder::QuestionMark
     }
 
-    /// Returns the form in which a condition is a value, and a truth value a condition.
+    /// Returns the relation between conditions and values.
     fn truth(&self) -> TruthForm {
         TruthForm::Value
     }
 
-    /// Returns how many rows a query gives, and how many it leaves out before them.
+    /// Returns the form of LIMIT and OFFSET.
     fn limit(&self) -> LimitForm;
 
-    /// Returns the text that opens a join, if there is such a join.
+    /// Returns the text that opens a join, if the dialect has it.
     fn join(&self, kind: JoinKind) -> Option<&'static str> {
         Some(match kind {
             JoinKind::Inner => " INNER JOIN ",
@@ -87,7 +87,7 @@ pub trait Grammar: fmt::Debug + Sync {
         })
     }
 
-    /// Returns the text between the queries of a set, if there is such a set.
+    /// Returns the text between the queries of a set operation, if the dialect has it.
     fn set(&self, operator: SetOperator) -> Option<&'static str> {
         Some(match operator {
             SetOperator::Union => " UNION ",
@@ -97,12 +97,12 @@ pub trait Grammar: fmt::Debug + Sync {
         })
     }
 
-    /// Returns the text that opens a recursive common table expression, if there is one.
+    /// Returns the text that opens a recursive common table expression, if the dialect has it.
     fn recursion(&self) -> Option<&'static str> {
         Some("WITH RECURSIVE ")
     }
 
-    /// Returns the text before the grouping sets of GROUP BY, if there are such.
+    /// Returns the text before the grouping sets of GROUP BY, if the dialect has them.
     fn grouping_sets(&self) -> Option<&'static str> {
         None
     }
@@ -110,12 +110,12 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns the collations of the left and the right side of `=`, `<>` and `IN`, to compare text by code point.
     fn text_equality(&self) -> [Collated; 2];
 
-    /// The same for a text and the texts that a query gives.
+    /// Returns the collations of both sides where a text is looked up in the texts of a query.
     fn text_lookup(&self) -> [Collated; 2] {
         self.text_equality()
     }
 
-    /// Returns the text around a bind where nothing beside it tells the engine its type.
+    /// Returns the text around a bind where its neighbours do not tell the engine its type.
     fn bind_alone(&self, sql_type: SqlType) -> [&'static str; 2] {
         self.bind_beside(sql_type)
     }
@@ -125,34 +125,35 @@ pub trait Grammar: fmt::Debug + Sync {
         ["", ""]
     }
 
-    /// Returns the collation of a text that is ordered, or of which the greater is found, by code point.
+    /// Returns the collation that orders text by code point.
     fn text_order(&self) -> Collated;
 
-    /// Returns the collation of a text that is a key of groups or partitions, by code point.
+    /// Returns the collation of a text that rows are grouped or partitioned by, by code point.
     fn text_identity(&self) -> Collated {
         self.text_order()
     }
 
-    /// The text of a function, if the dialect has one.
+    /// Returns the text of a function, if the dialect has it.
     fn form(&self, function: &Function) -> Option<&'static str>;
 
-    /// Returns the comparison that two values differ, where NULL is a value like any.
+    /// Returns the form of IS DISTINCT FROM.
     fn distinct(&self) -> DistinctForm;
 
-    /// The opposite; where `guarded` it has to be false, not NULL, for one value and a NULL.
-    fn not_distinct(&self, guarded: bool) -> DistinctForm;
+    /// Returns the form of IS NOT DISTINCT FROM. If `in_expression`, it must be FALSE, not NULL, for a value
+    /// and a NULL.
+    fn not_distinct(&self, in_expression: bool) -> DistinctForm;
 
-    /// Returns the form of a match with a pattern whose letter case counts.
+    /// Returns the form of a case-sensitive pattern match.
     fn pattern(&self) -> PatternForm;
 
-    /// Returns the form of a lookup in a list that is one bind. Where `guarded`, the condition stands
+    /// Returns the form of a lookup in a list that is one bind. If `in_expression`, the condition stands
     /// below NOT or OR, which some engines plan badly.
-    fn list(&self, item: SqlType, guarded: bool) -> ListForm;
+    fn list(&self, item: SqlType, in_expression: bool) -> ListForm;
 
-    /// Returns the form of an order of a nullable expression, its NULLs at the wanted end.
+    /// Returns the ORDER BY of a nullable expression, with NULLs first or last.
     fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder;
 
-    /// Returns whether values of the type can be compared and ordered.
+    /// Returns whether the engine can compare and order values of the type.
     fn can_compare(&self, sql_type: SqlType) -> bool {
         sql_type != SqlType::Json
     }
@@ -162,10 +163,11 @@ pub trait Grammar: fmt::Debug + Sync {
         true
     }
 
-    /// Returns the text before a statement that asks for its plan, or with `analyze` also measures it.
+    /// Returns the text before a statement for EXPLAIN, or with `analyze` for one that also measures.
     fn explain(&self, analyze: bool) -> Option<&'static str>;
 
-    /// Returns the clause that locks rows, if they can be locked: the text before and after the tables that it names.
+    /// Returns the clause that locks rows, if the dialect has it: the text before and after the names of
+    /// tables.
     fn lock(&self, lock: Lock) -> Option<[&'static str; 2]> {
         Some(match lock {
             Lock::Wait => [" FOR UPDATE", ""],
@@ -174,45 +176,46 @@ pub trait Grammar: fmt::Debug + Sync {
         })
     }
 
-    /// Returns whether a lock names the tables whose rows it is of: without, those of tables beside are locked too.
+    /// Returns whether a lock names its tables. Without names, the rows of joined tables are locked too.
     fn locks_named_tables(&self) -> bool {
         false
     }
 
-    /// Returns whether an aggregate can be told which rows count: `FILTER (WHERE ..)`.
+    /// Returns whether aggregates have `FILTER (WHERE ..)`.
     fn has_filter(&self) -> bool {
         true
     }
 
-    /// Returns the form in which a write gives back its rows, if it can.
+    /// Returns the clause by which a write returns its rows, if the dialect has it.
     fn returning(&self, _write: ReturningOf) -> Option<ReturningForm> {
         Some(ReturningForm::AtEnd(" RETURNING "))
     }
 
-    /// Returns the text after the name of a table that inserts a row of nothing but defaults.
+    /// Returns the text after the table name that inserts a row of defaults.
     fn default_row(&self) -> &'static str {
         " DEFAULT VALUES"
     }
 
-    /// Returns whether an update computes each value from those that it has set before.
+    /// Returns whether an assignment of an UPDATE sees the values of earlier ones.
     fn sets_in_turn(&self) -> bool {
         false
     }
 
-    /// Returns the form of an upsert, if there is one.
+    /// Returns the form of an upsert, if the dialect has it.
     fn upsert(&self) -> Option<UpsertForm> {
         Some(UpsertForm::ON_CONFLICT)
     }
 
-    /// Returns how many values one statement can bind, and how many rows are inserted fastest together.
+    /// Returns the largest number of binds of a statement, and the number of rows that are inserted fastest
+    /// together.
     fn most_inserted(&self) -> [usize; 2];
 
-    /// Returns whether there is COPY, in PostgreSQL's binary form.
+    /// Returns whether the engine has COPY in PostgreSQL's binary form.
     fn copies(&self) -> bool {
         false
     }
 
-    /// Why a value cannot be sent, if it cannot.
+    /// Returns why a value cannot be sent, or `None` if it can.
     fn refusal(&self, value: &BindValue) -> Option<&'static str> {
         match value {
             BindValue::Float(x) if x.is_infinite() && !self.has_infinity() => {
@@ -227,54 +230,55 @@ pub trait Grammar: fmt::Debug + Sync {
         true
     }
 
-    /// The statement that sets a value of the session until the transaction ends, of a name and a text, if there is one.
+    /// Returns the statement that sets a session variable until the transaction ends, for a name and a text,
+    /// if there is one.
     fn session_value(&self) -> Option<&'static str> {
         None
     }
 
-    /// Returns the name of the function by which an expression changes a setting of the session, if there is one.
+    /// Returns the name of the function that changes a session setting inside an expression, if there is one.
     fn setting_function(&self) -> Option<&'static str> {
         None
     }
 
-    /// The name of the engine in OpenTelemetry's conventions for databases.
+    /// Returns the name of the engine in OpenTelemetry's conventions for databases.
     fn system_name(&self) -> &'static str;
 
-    /// Returns whether a server runs its statements, which sees their comments; else the program does itself.
+    /// Returns whether statements run on a server, which sees their comments.
     fn is_of_server(&self) -> bool {
         true
     }
 }
 
-/// Facts that follow from the answers.
+/// Answers that follow from others.
 impl dyn Grammar {
-    /// Returns how many rows of so many columns are inserted by one statement.
+    /// Returns how many rows of this many columns one INSERT takes.
     pub(crate) fn rows_at_once(&self, columns: usize) -> usize {
         let [binds, rows] = self.most_inserted();
         match columns {
-            // Rows of nothing but defaults have no form for several.
+            // No dialect inserts several rows of defaults at once.
             0 => 1,
             columns => (binds / columns).clamp(1, rows),
         }
     }
 
-    /// Returns whether an upsert goes by whichever unique column a row is found by, and does not tell which.
+    /// Returns whether an upsert may match on any unique column without reporting which.
     pub(crate) fn confuses_unique_columns(&self) -> bool {
         self.upsert().is_some_and(|form| !form.names_columns)
     }
 
-    /// Returns whether an upsert counts the rows that it changed, and gives back also those that it left as they are.
+    /// Returns whether an upsert counts and returns also rows that it left unchanged.
     pub(crate) fn upserts_loosely(&self) -> bool {
         self.upsert().is_some_and(|form| !form.has_condition)
     }
 
-    /// Returns whether it is told how many rows an upsert inserted: with each row, or by how the server counts.
+    /// Returns whether an upsert reports how many rows it inserted, in each row or in its count.
     pub(crate) fn tells_inserted(&self) -> bool {
         self.upsert()
             .is_some_and(|form| form.tells_inserted.is_some() || form.counts_updates_twice)
     }
 
-    /// Returns whether rows that are updated, or deleted, can be given back.
+    /// Returns whether an UPDATE, or a DELETE, can return its rows.
     pub(crate) fn returns(&self, deleted: bool) -> bool {
         let write = if deleted { ReturningOf::Delete } else { ReturningOf::Update };
         self.returning(write).is_some()

@@ -1,5 +1,5 @@
-//! MariaDB and MySQL: one grammar in two flavours. Text is compared by a collation, so each
-//! comparison names the one that goes by code point and does not ignore trailing spaces.
+//! MariaDB and MySQL: one grammar in two flavours. Both compare text by a collation, so each comparison names
+//! one that goes by code point and keeps trailing spaces.
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
@@ -7,7 +7,7 @@ use super::{
 };
 use crate::model::{Function, SentType, SqlType};
 
-/// What the two engines call the same things.
+/// The differences between the two engines.
 #[derive(Debug)]
 pub(super) struct Flavour {
     name: &'static str,
@@ -19,9 +19,10 @@ pub(super) struct Flavour {
     uuid_bind: [&'static str; 2],
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
-    /// True if rows that are inserted or deleted can be given back; updated ones cannot on either.
+    /// True if INSERT and DELETE can return rows. UPDATE cannot on either engine.
     returns_written: bool,
-    /// True if an update sees what it has just set; MariaDB is told by its `sql_mode` to set all at once.
+    /// True if an UPDATE sees values that it has just set. MariaDB's `sql_mode` of the session sets all at
+    /// once.
     sets_in_turn: bool,
 }
 
@@ -31,7 +32,8 @@ macro_rules! flavour {
             name: $name,
             system_name: $system_name,
             collate: concat!(" COLLATE ", $collation),
-            // A collation is of one character set, and a column may have another ("Setting Character Sets and Collations").
+            // A collation belongs to one character set, and a column may have another ("Setting Character
+            // Sets and Collations").
             collated: Collated {
                 open: "CONVERT(",
                 close: concat!(" USING utf8mb4) COLLATE ", $collation),
@@ -60,7 +62,7 @@ pub(super) static MARIADB: Flavour = flavour!(
     sets_in_turn: false
 );
 
-// MySQL has no UUID type: BINARY(16) is what its own UUID functions are made for.
+// MySQL has no UUID type; its own UUID functions work on BINARY(16).
 pub(super) static MYSQL: Flavour = flavour!(
     "MySQL",
     "mysql",
@@ -73,8 +75,8 @@ pub(super) static MYSQL: Flavour = flavour!(
     sets_in_turn: true
 );
 
-/// The longest text that is compared with a list item where the engine would otherwise parse the
-/// list again for each row. A longer item would be cut in silence, so it is refused.
+/// The longest text that is compared with a list item where the engine would otherwise parse the list again
+/// for each row. A longer item would be truncated silently, so it is refused.
 const LONGEST_GUARDED_TEXT: usize = 500;
 
 impl Grammar for Flavour {
@@ -90,22 +92,22 @@ impl Grammar for Flavour {
         Quotes::BACKTICK
     }
 
-    // There is no word for "all": the manual names this number ("SELECT", LIMIT).
+    // The engines have no keyword for "all rows": the manual names this number ("SELECT", LIMIT).
     fn limit(&self) -> LimitForm {
         LimitForm::LimitOffset { no_limit: "LIMIT 18446744073709551615" }
     }
 
-    // On the right side the collation counts for the comparison while an index on the left serves.
+    // A collation on the right side decides the comparison, and an index on the left side still serves.
     fn text_equality(&self) -> [Collated; 2] {
         [Collated::AS_IT_IS, self.collated]
     }
 
-    // Not every plan of an IN heeds the collation of its right side alone.
+    // Some plans of IN ignore a collation that stands on the right side alone.
     fn text_lookup(&self) -> [Collated; 2] {
         [self.collated, self.collated]
     }
 
-    // The protocol has one type for dates and times, and text for what has none.
+    // The protocol has one type for dates and times, and text for types that it lacks.
     fn bind_alone(&self, sql_type: SqlType) -> [&'static str; 2] {
         match sql_type {
             SqlType::Date => ["CAST(", " AS DATE)"],
@@ -125,7 +127,8 @@ impl Grammar for Flavour {
         }
     }
 
-    // Beside text a decimal is taken for a float. Rust's have at most 28 digits after the point.
+    // A decimal compared with text would become a float. A Rust decimal has at most 28 digits after the
+    // point.
     fn bind_beside(&self, sql_type: SqlType) -> [&'static str; 2] {
         match sql_type.sent() {
             SentType::Decimal => ["CAST(", " AS DECIMAL(57, 28))"],
@@ -163,10 +166,10 @@ impl Grammar for Flavour {
         PatternForm::Like { collate: self.collate }
     }
 
-    fn list(&self, item: SqlType, guarded: bool) -> ListForm {
+    fn list(&self, item: SqlType, in_expression: bool) -> ListForm {
         let plain = " IN (SELECT j.v FROM JSON_TABLE(";
         let (open, close) = match item {
-            SqlType::Text if guarded => {
+            SqlType::Text if in_expression => {
                 (self.text_list, ", '$[*]' COLUMNS (v VARCHAR(500) PATH '$')) j)")
             }
             SqlType::Text => (self.text_list, ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)"),
@@ -186,13 +189,13 @@ impl Grammar for Flavour {
             SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => {
                 (plain, ", '$[*]' COLUMNS (v BIGINT PATH '$')) j)")
             }
-            // Lists of it are refused before, because it cannot be compared.
+            // Lists of JSON were refused before, because JSON cannot be compared.
             SqlType::Json => (plain, ", '$[*]' COLUMNS (v JSON PATH '$')) j)"),
         };
-        let longest_text = if guarded { LONGEST_GUARDED_TEXT } else { usize::MAX };
+        let longest_text = if in_expression { LONGEST_GUARDED_TEXT } else { usize::MAX };
         let encoding = ListEncoding::Json { zone_mark: false, longest_text };
         let left = match item {
-            SqlType::Text if guarded => self.collated,
+            SqlType::Text if in_expression => self.collated,
             _ => Collated::AS_IT_IS,
         };
         ListForm { left, open, open_negated: None, close, encoding }

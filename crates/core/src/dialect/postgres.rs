@@ -1,4 +1,5 @@
-//! PostgreSQL: the engine nearest to the standard. Its text is equal by code point but ordered by locale.
+//! PostgreSQL: the engine nearest to the SQL standard. It compares text by code point but orders it by
+//! locale.
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
@@ -22,7 +23,7 @@ impl Grammar for Postgres {
         Some("SELECT set_config($1, $2, true)")
     }
 
-    // "System Administration Functions".
+    // The function is in the manual, "System Administration Functions".
     fn setting_function(&self) -> Option<&'static str> {
         Some("set_config")
     }
@@ -35,7 +36,7 @@ impl Grammar for Postgres {
         LimitForm::LimitOffset { no_limit: "" }
     }
 
-    // In one pass over the rows ("GROUPING SETS, CUBE, and ROLLUP").
+    // One pass over the rows computes all grouping sets ("GROUPING SETS, CUBE, and ROLLUP").
     fn grouping_sets(&self) -> Option<&'static str> {
         Some("GROUPING SETS ")
     }
@@ -60,9 +61,9 @@ impl Grammar for Postgres {
         DistinctForm::of(" IS DISTINCT FROM ")
     }
 
-    // No index serves IS NOT DISTINCT FROM. Where NULL and false are the same, `=` does.
-    fn not_distinct(&self, guarded: bool) -> DistinctForm {
-        match guarded {
+    // PostgreSQL uses no index for IS NOT DISTINCT FROM. Where NULL and FALSE are the same, `=` does.
+    fn not_distinct(&self, in_expression: bool) -> DistinctForm {
+        match in_expression {
             true => DistinctForm::of(" IS NOT DISTINCT FROM "),
             false => DistinctForm { open: "(", operator: " = ", or_both_null: true, close: ")" },
         }
@@ -82,7 +83,7 @@ impl Grammar for Postgres {
         }
     }
 
-    // NULLs count as greater than every value (PostgreSQL manual, "Sorting Rows").
+    // NULLs sort as greater than every value (PostgreSQL manual, "Sorting Rows").
     fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {
         let then = match (descending, nulls_first) {
             (false, false) => "",
@@ -93,8 +94,8 @@ impl Grammar for Postgres {
         NullOrder { first: None, then }
     }
 
-    // No transaction has replaced a row that was just inserted. The system column is in the manual
-    // ("System Columns"), this use of it is not.
+    // `xmax` is 0 in a row that was just inserted, because no transaction has replaced it. The manual
+    // describes the system column ("System Columns"), but not this use.
     fn upsert(&self) -> Option<UpsertForm> {
         let tells_inserted = Some(" RETURNING xmax = 0");
         Some(UpsertForm { tells_inserted, ..UpsertForm::ON_CONFLICT })

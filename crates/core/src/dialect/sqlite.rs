@@ -1,4 +1,4 @@
-//! SQLite: text has no types behind it, so dates, UUIDs and lists are text, and LIKE ignores case.
+//! SQLite: columns have no strict types, so dates, UUIDs and lists are text, and LIKE ignores case.
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
@@ -46,8 +46,8 @@ impl Grammar for Sqlite {
         DistinctForm::of(" IS ")
     }
 
-    // LIKE ignores the case of ASCII letters, and the pragma that changes it would change the
-    // user's own SQL too (SQLite, "Built-in Scalar SQL Functions", like).
+    // LIKE ignores the case of ASCII letters. The pragma that changes it would change the program's own SQL
+    // too (SQLite, "Built-in Scalar SQL Functions", like).
     fn pattern(&self) -> PatternForm {
         PatternForm::Glob
     }
@@ -93,7 +93,7 @@ impl Grammar for Sqlite {
         (!analyze).then_some("EXPLAIN QUERY PLAN ")
     }
 
-    // A decimal is kept as text, in which 1.5 and 1.50 differ and 10 comes before 9.
+    // A decimal is stored as text, in which 1.5 and 1.50 differ and 10 sorts before 9.
     fn can_compare(&self, sql_type: SqlType) -> bool {
         !matches!(sql_type, SqlType::Json | SqlType::Decimal)
     }

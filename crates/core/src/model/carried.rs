@@ -1,4 +1,4 @@
-//! Values that a handle carries for policies and filled columns, and the clock that it may carry.
+//! Values that a handle carries for policies and for carried columns, and the clock that it may carry.
 
 use std::any::{Any, TypeId, type_name};
 use std::fmt;
@@ -6,11 +6,12 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 
-use super::storable::{BindValue, Storable};
+use super::storable::{BindValue, ColumnType, Storable};
 
-/// Typed values that a handle carries for policies and fills: who is asking, and for whom.
+/// Typed values that a handle carries for policies and carried columns, such as the tenant and the user of a
+/// request.
 ///
-/// There is one value of each type at most. Cloning is cheap.
+/// It holds at most one value of each type. Cloning is cheap.
 ///
 /// ```
 /// use nepheline::Carried;
@@ -33,12 +34,12 @@ struct CarriedValue {
 }
 
 impl Carried {
-    /// Nothing.
+    /// Returns an empty set of carried values.
     pub fn new() -> Carried {
         Carried::default()
     }
 
-    /// The same with this value, in place of an earlier one of its type.
+    /// Returns a copy that has this value, in place of an earlier one of the same type.
     pub fn with<V: Any + Send + Sync>(&self, value: V) -> Carried {
         let mut values = self.values.as_deref().cloned().unwrap_or_default();
         let id = TypeId::of::<V>();
@@ -48,7 +49,7 @@ impl Carried {
         Carried { values: Some(Arc::new(values)) }
     }
 
-    /// The value of this type, if there is one.
+    /// Returns the value of this type, or `None` if there is none.
     pub fn get<V: Any>(&self) -> Option<&V> {
         let mut values = self.values.iter().flat_map(|values| values.iter());
         let carried = values.find(|carried| carried.id == TypeId::of::<V>())?;
@@ -56,7 +57,7 @@ impl Carried {
     }
 }
 
-// The values may be secrets, so that only their types are shown.
+// Only the types are shown, because the values may be secrets.
 impl fmt::Debug for Carried {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let values = self.values.iter().flat_map(|values| values.iter());
@@ -66,19 +67,19 @@ impl fmt::Debug for Carried {
     }
 }
 
-/// What tells the time for marks and stamps, carried by a handle in place of the system's clock:
-/// `db.carrying(Clock::fixed(at))`.
+/// The clock that gives the time for stamps and for the marks of retired rows. A handle that carries one uses
+/// it in place of the system's clock: `db.carrying(Clock::stopped_at(at))`.
 #[derive(Clone)]
 pub struct Clock(Arc<dyn Fn() -> Timestamp + Send + Sync>);
 
 impl Clock {
-    /// A clock that asks a function each time.
+    /// Returns a clock that calls a function each time.
     pub fn new(now: impl Fn() -> Timestamp + Send + Sync + 'static) -> Clock {
         Clock(Arc::new(now))
     }
 
-    /// A clock that stands still.
-    pub fn fixed(at: Timestamp) -> Clock {
+    /// Returns a clock that always gives this time.
+    pub fn stopped_at(at: Timestamp) -> Clock {
         Clock::new(move || at)
     }
 
@@ -93,7 +94,7 @@ impl fmt::Debug for Clock {
     }
 }
 
-/// The name of the type of a value that a policy needs and nobody carries.
+/// The name of a type that a policy needs and that the handle does not carry.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct MissingValue(&'static str);
@@ -108,11 +109,25 @@ impl MissingValue {
     }
 }
 
-/// The value that a filled column takes from what is carried.
+/// Returns the carried value of type `V`, as the bind of a carried column.
 #[doc(hidden)]
-pub fn fill_of<V: Storable + Any>(carried: &Carried) -> Result<BindValue, MissingValue> {
+pub fn carried_value<V: Storable + Any>(carried: &Carried) -> Result<BindValue, MissingValue> {
     carried
         .get::<V>()
         .map(Storable::to_bind)
         .ok_or(MissingValue(type_name::<V>()))
 }
+
+/// A type of carried values that a column of `B` stores as they are: `B` itself.
+#[diagnostic::on_unimplemented(
+    message = "a column of `{B}` cannot take its value from a carried `{Self}`",
+    label = "the column stores a `{B}`",
+    note = "give the field and the carried value one type, such as `AgencyId` for `carried(agency_id = AgencyId)`"
+)]
+pub trait CarriedFor<B> {}
+
+impl<B> CarriedFor<B> for B {}
+
+/// Compiles only if a column of the type `T` can store what is carried as a `V`.
+#[doc(hidden)]
+pub const fn is_carried_by<T: ColumnType, V: CarriedFor<T::Base>>() {}

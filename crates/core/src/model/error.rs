@@ -1,7 +1,7 @@
-//! The one error of the workspace: what went wrong, where, and the way out.
+//! The one error of the workspace: a kind, a message, the place, and the next step.
 //!
-//! Every wording sits in this file, so that messages stay alike: lower case, no full stop, names
-//! and values in backticks, and what to do about it where something can be done.
+//! All messages stand in this file, so that they read alike: lower case, no full stop, names and values in
+//! backticks, and the next step where there is one.
 
 use std::borrow::Cow;
 use std::error::Error as StdError;
@@ -12,73 +12,74 @@ use crate::model::{BindValue, Cell, ColumnInfo, Origin};
 
 type Cause = Box<dyn StdError + Send + Sync>;
 
-/// What kind of failure an [`Error`] is, for code that wants to act on it.
+/// The kind of a failure, for code that acts on it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum ErrorKind {
-    /// A query that must give a row gave none.
+    /// A query that must return a row returned none.
     NotFound,
-    /// A query that may give one row at most gave more.
+    /// A query that may return at most one row returned more.
     MoreThanOne,
-    /// A value arrived that does not fit the Rust type it is read into.
+    /// A value that arrived does not fit the Rust type that it is read into.
     Mismatch,
-    /// A value cannot be sent to a database: NaN, text with NUL, a year outside 1 to 9999.
+    /// A value cannot be sent to a database: NaN, text with a NUL character, a year outside 1 to 9999.
     RefusedValue,
-    /// The dialect has no form with the same meaning.
+    /// The dialect has no SQL with the same meaning.
     Unsupported,
-    /// The query is nested deeper than any engine would take.
+    /// The query is nested deeper than every engine allows.
     TooDeep,
-    /// A column is used in a query that its table is not part of.
-    ForeignColumn,
-    /// Parts of a query were put together in a way that has no meaning.
-    UnfitParts,
-    /// A policy or a fill needs a value that the handle does not carry.
+    /// A query uses a column of a table that is not part of it.
+    ColumnNotInQuery,
+    /// The parts of a query do not fit together.
+    InvalidQuery,
+    /// A policy or a carried column needs a value that the handle does not carry.
     MissingCarried,
-    /// An update expected a version of a row that it no longer has: somebody else has written it since.
+    /// An update expected a version that the row no longer has: another writer has changed the row since it
+    /// was read.
     StaleVersion,
-    /// A row with the same value in a key or a unique column is there already.
+    /// Another row already has this value in a key or a unique column.
     UniqueViolation,
-    /// A row refers to one that is not there, or is referred to by one that is.
+    /// A row refers to a row that does not exist, or a deleted row is still referred to.
     ForeignKeyViolation,
-    /// A row does not fulfil a check of its table.
+    /// A row violates a CHECK constraint of its table.
     CheckViolation,
-    /// A column that needs a value was given none.
+    /// A NOT NULL column was given no value.
     NotNullViolation,
-    /// A gate of the handle did not let the statement pass.
+    /// An interceptor of the handle refused the statement.
     Refused,
-    /// A page was asked for that there cannot be, or with a cursor of another query.
-    UnfitPage,
-    /// A required row of another table is missing: a reference leads nowhere.
-    Dangling,
-    /// The database could not be opened or reached, or cannot be used.
+    /// A page of this size or number cannot be read, or the cursor belongs to another query.
+    InvalidPage,
+    /// A row that the query requires is missing: a reference leads nowhere.
+    RequiredRowMissing,
+    /// The database could not be opened or reached.
     Connection,
-    /// The connection was lost while a statement ran or between two of them.
+    /// The connection was lost while a statement ran or between two statements.
     ConnectionLost,
-    /// No connection of the pool came free in time.
+    /// No connection of the pool became free in time.
     PoolExhausted,
-    /// The statement ran longer than this handle allows, and was stopped.
+    /// The statement ran longer than the handle allows and was stopped.
     StatementTimeout,
-    /// The transaction cannot be completed because of others that ran beside it: a serialization
-    /// failure or a deadlock. Begun again from the start it may succeed.
+    /// The transaction conflicts with a concurrent one: a serialization failure or a deadlock. It may succeed
+    /// when it is run again from the start.
     Conflict,
-    /// The transaction is over, or was ended by an earlier error, and takes no more statements.
-    TransactionOver,
-    /// The transaction is used for something else at this moment: an inner transaction or a stream of it is open, or
-    /// the handle outside of it was used within. The statement was not sent, and nothing is undone.
+    /// The transaction has ended, by the program or by an earlier error, and accepts no more statements.
+    TransactionEnded,
+    /// The transaction is busy: an inner transaction or a stream of it is open, or the handle outside the
+    /// transaction was used inside it. The statement was not sent, and nothing is rolled back.
     TransactionBusy,
-    /// The connection was lost while a commit, or a write outside of a transaction, was under way: it may have been
-    /// done or not. The name is that of SQLSTATE 08007. Look before you repeat it.
+    /// The connection was lost during a commit, or during a write outside a transaction, so the write may
+    /// have been done or not. Check before you repeat it. The name is that of SQLSTATE 08007.
     TransactionResolutionUnknown,
-    /// Somebody else holds a lock for longer than this handle waits.
+    /// Another transaction holds a lock for longer than the handle waits.
     Locked,
-    /// The database refused the statement, or failed while running it.
+    /// The database refused the statement, or failed while it ran.
     Database,
 }
 
-/// Any failure of Nepheline: a kind, a message with its context, and the cause where there is one.
+/// The error of every call: a kind, a message with its context, and the cause where there is one.
 ///
-/// `Display` tells what happened and where, but leaves out the cause, which is in
-/// [`source`](StdError::source); the alternate form `{:#}` tells the whole chain in one line.
+/// `Display` shows the message and the place without the cause, which is in [`source`](StdError::source). The
+/// alternate form `{:#}` shows the whole chain in one line.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -93,7 +94,7 @@ pub struct Error(Box<Inner>);
 struct Inner {
     kind: ErrorKind,
     message: Cow<'static, str>,
-    /// The table and column at fault, where there is one; told before the message.
+    /// The table and column at fault, if there is one; shown before the message.
     place: Option<Box<str>>,
     row: Option<u64>,
     sql: Option<Box<str>>,
@@ -102,7 +103,7 @@ struct Inner {
     violation: Option<Violation>,
 }
 
-/// What a database tells of a constraint that does not hold.
+/// A violated constraint, as the database reports it.
 #[doc(hidden)]
 #[derive(Debug, Clone, Default)]
 pub struct Violation {
@@ -112,26 +113,26 @@ pub struct Violation {
 }
 
 impl Violation {
-    /// What does not hold, as far as the database tells it.
+    /// Writes which constraint is violated, as far as the database reports it.
     fn tell(&self, kind: ErrorKind, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let table = self.table.as_deref().unwrap_or("a table");
         match (kind, &self.column) {
             (ErrorKind::UniqueViolation, Some(column)) => {
-                write!(f, "another row of `{table}` has the same `{column}`")?;
+                write!(f, "another row of `{table}` already has the same `{column}`")?;
             }
             (ErrorKind::UniqueViolation, None) => {
-                write!(f, "another row of `{table}` has the same key or unique value")?;
+                write!(f, "another row of `{table}` already has the same key or unique value")?;
             }
             (ErrorKind::ForeignKeyViolation, _) => {
-                write!(f, "a row of `{table}` refers to one that is not there, or is referred to")?;
+                write!(f, "a row of `{table}` refers to a missing row, or is still referred to")?;
             }
             (ErrorKind::CheckViolation, _) => {
-                write!(f, "a row of `{table}` does not pass a check")?
+                write!(f, "a row of `{table}` violates a CHECK constraint")?
             }
             (ErrorKind::NotNullViolation, Some(column)) => {
                 write!(f, "the column `{column}` of `{table}` cannot be NULL")?;
             }
-            _ => write!(f, "a row of `{table}` does not fulfil a constraint")?,
+            _ => write!(f, "a row of `{table}` violates a constraint")?,
         }
         match &self.constraint {
             Some(constraint) => write!(f, " (constraint `{constraint}`)"),
@@ -155,43 +156,43 @@ impl Error {
         }))
     }
 
-    /// What kind of failure this is.
+    /// Returns the kind of the failure.
     pub fn kind(&self) -> ErrorKind {
         self.0.kind
     }
 
-    /// The name of the constraint that does not hold, as far as the database tells it: SQLite has names for
-    /// checks only, and no engine for columns that are NOT NULL.
+    /// Returns the name of the violated constraint, if the database reports it. SQLite names CHECK
+    /// constraints only; no engine names NOT NULL constraints.
     pub fn constraint(&self) -> Option<&str> {
         self.0.violation.as_ref()?.constraint.as_deref()
     }
 
-    /// The table whose constraint does not hold.
+    /// Returns the table whose constraint is violated, if the database reports it.
     pub fn table(&self) -> Option<&str> {
         self.0.violation.as_ref()?.table.as_deref()
     }
 
-    /// The column whose constraint does not hold, or several with commas between; told of NOT NULL on all
-    /// engines, and of unique columns on SQLite.
+    /// Returns the column whose constraint is violated, or several with commas between. Every engine reports
+    /// it for NOT NULL, and SQLite for unique columns too.
     pub fn column(&self) -> Option<&str> {
         self.0.violation.as_ref()?.column.as_deref()
     }
 
-    /// Counts its row from so many before.
+    /// Adds `before` to the number of the row at fault.
     #[doc(hidden)]
     pub fn after_rows(mut self, before: u64) -> Error {
         self.0.row = self.0.row.map(|row| row + before);
         self
     }
 
-    /// Adds which constraint does not hold.
+    /// Adds the violated constraint.
     #[doc(hidden)]
     pub fn violating(mut self, violation: Violation) -> Error {
         self.0.violation = Some(violation);
         self
     }
 
-    /// Adds of which table a constraint does not hold, where the database did not tell.
+    /// Adds the table of a violated constraint, where the database did not report it.
     #[doc(hidden)]
     pub fn violating_of(mut self, table: &str) -> Error {
         if let Some(violation) = &mut self.0.violation {
@@ -200,22 +201,22 @@ impl Error {
         self
     }
 
-    /// The SQL text that was being run, when there was one. It never holds values.
+    /// Returns the SQL text that was run, if there was one. It never contains values.
     pub fn sql(&self) -> Option<&str> {
         self.0.sql.as_deref()
     }
 
-    /// The line of the program that asked for the query or clause at fault.
+    /// Returns the line of the program that asked for the query or clause at fault.
     pub fn origin(&self) -> Option<Origin> {
         self.0.origin
     }
 
-    /// The number of the row at fault, counted from 1 in the order the rows arrived.
+    /// Returns the number of the row at fault, counted from 1 in the order in which the rows arrived.
     pub fn row(&self) -> Option<u64> {
         self.0.row
     }
 
-    /// Says which row was being read. The first row number given stays.
+    /// Adds the number of the row that was read. The first number given is kept.
     #[doc(hidden)]
     #[must_use]
     pub fn at_row(mut self, row: u64) -> Error {
@@ -223,7 +224,7 @@ impl Error {
         self
     }
 
-    /// Says which SQL was being run.
+    /// Adds the SQL that was run.
     #[doc(hidden)]
     #[must_use]
     pub fn in_sql(mut self, sql: &str) -> Error {
@@ -231,7 +232,8 @@ impl Error {
         self
     }
 
-    /// Says which line of the program asked for it. The most precise place is given first and stays.
+    /// Adds the line of the program that asked for it. The first line given is kept, because it is the most
+    /// precise.
     #[doc(hidden)]
     #[must_use]
     pub fn asked_at(mut self, origin: Origin) -> Error {
@@ -247,7 +249,7 @@ impl Error {
     }
 }
 
-/// The wordings of core.
+/// The messages of core.
 impl Error {
     #[cold]
     pub(crate) fn mismatch(column: &ColumnInfo, expected: &str, found: Cell<'_>) -> Error {
@@ -286,15 +288,16 @@ impl Error {
     pub(crate) fn too_deep() -> Error {
         Error::new(
             ErrorKind::TooDeep,
-            "the conditions are nested more than 400 deep; join long lists of them with `all_of` \
-             or `any_of`, which stay flat",
+            "the conditions are nested more than 400 levels deep; combine long lists with `all_of` or \
+             `any_of`, which stay flat",
         )
     }
 
     #[cold]
     pub(crate) fn too_many_subqueries(most: usize) -> Error {
-        let message =
-            format!("queries stand in queries more than {most} deep, and engines give up");
+        let message = format!(
+            "queries are nested more than {most} levels deep, which engines refuse; split the query"
+        );
         Error::new(ErrorKind::TooDeep, message)
     }
 
@@ -302,54 +305,54 @@ impl Error {
     pub(crate) fn too_many_references() -> Error {
         Error::new(
             ErrorKind::TooDeep,
-            "more than 8 references are followed in a row; ask a part of it as a query of its own, \
-             with `one_of`",
+            "a path follows more than 8 references; make a part of it a query of its own, with \
+             `one_of`",
         )
     }
 
     #[cold]
-    pub(crate) fn unfit_parts(reason: &str) -> Error {
-        Error::new(ErrorKind::UnfitParts, format!("the parts of the query do not fit: {reason}"))
+    pub(crate) fn invalid_query(reason: &str) -> Error {
+        Error::new(ErrorKind::InvalidQuery, format!("the query is not valid: {reason}"))
     }
 
     #[cold]
     pub(crate) fn missing_carried(policy: &str, table: &str, value: &str) -> Error {
         let message = format!(
-            "the policy `{policy}` of `{table}` needs a carried `{value}`, and there is none; give it to the \
-             handle with `carrying(..)`"
+            "the policy `{policy}` of `{table}` needs a `{value}`, which the handle does not carry; pass it to \
+             `carrying(..)`"
         );
         Error::new(ErrorKind::MissingCarried, message)
     }
 
     #[cold]
-    pub(crate) fn missing_fill(column: &ColumnInfo, value: &str) -> Error {
+    pub(crate) fn missing_carried_column(column: &ColumnInfo, value: &str) -> Error {
         let message = format!(
-            "the column `{}` of `{}` is filled with a carried `{value}`, and there is none; give it to the \
-             handle with `carrying(..)`",
+            "the column `{}` of `{}` takes its value from a `{value}`, which the handle does not carry; pass it to \
+             `carrying(..)`",
             column.name(),
             column.table()
         );
         Error::new(ErrorKind::MissingCarried, message)
     }
 
-    /// What a gate did not let pass.
+    /// Returns the error for a statement that an interceptor refused.
     #[doc(hidden)]
     #[cold]
-    pub fn refused_by_gate(reason: &str) -> Error {
-        Error::new(ErrorKind::Refused, format!("a gate refused the statement: {reason}"))
+    pub fn refused_by_interceptor(reason: &str) -> Error {
+        Error::new(ErrorKind::Refused, format!("an interceptor refused the statement: {reason}"))
     }
 
     #[doc(hidden)]
     #[cold]
     pub fn cannot_copy() -> Error {
-        Error::new(ErrorKind::Database, "rows can be inserted into the table, and not copied")
+        Error::new(ErrorKind::Database, "the table accepts INSERT but not COPY")
     }
 
     #[doc(hidden)]
     #[cold]
     pub fn unfit_trace_parent(text: &str) -> Error {
         let message = format!(
-            "{text:?} is no `traceparent` of W3C Trace Context; one is like \
+            "{text:?} is not a `traceparent` of W3C Trace Context, such as \
              `00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01`"
         );
         Error::new(ErrorKind::RefusedValue, message)
@@ -357,71 +360,70 @@ impl Error {
 
     #[doc(hidden)]
     #[cold]
-    pub fn missing_mirrored(setting: &str, value: &str) -> Error {
+    pub fn missing_session_value(setting: &str, value: &str) -> Error {
         let message = format!(
-            "the session's setting `{setting}` mirrors a carried `{value}`, and there is none; give it to the \
-             handle with `carrying(..)`"
+            "the session setting `{setting}` takes its value from a `{value}`, which the handle does not carry; pass it \
+             to `carrying(..)`"
         );
         Error::new(ErrorKind::MissingCarried, message)
     }
 
     #[doc(hidden)]
     #[cold]
-    pub fn mirrored_outside_transaction() -> Error {
-        let message = "what a handle mirrors into the session holds in transactions only; run the statement in one";
+    pub fn session_setting_outside_transaction() -> Error {
+        let message = "session settings of a handle apply in transactions only; run the statement in a transaction";
         Error::new(ErrorKind::Unsupported, message)
     }
 
     #[doc(hidden)]
     #[cold]
-    pub fn cannot_mirror(dialect: impl fmt::Display) -> Error {
+    pub fn no_session_settings(dialect: impl fmt::Display) -> Error {
         let way_out = "declare a policy on the table instead";
-        Error::unsupported(
-            "mirroring carried values into the session",
-            &dialect.to_string(),
-            way_out,
-        )
+        Error::unsupported("a session setting with a carried value", &dialect.to_string(), way_out)
     }
 
-    /// A write of several statements, on a connection that is the program's own.
+    /// Returns the error for a write of several statements on a connection that belongs to the program.
     #[doc(hidden)]
     #[cold]
     pub fn needs_transaction() -> Error {
-        let message = "this write takes several statements, and a session over a connection of the program \
-                       cannot make them one; write fewer rows at once, or use a `Database`";
+        let message = "this write takes several statements, and a session over a connection of the program cannot \
+                       put them into a transaction; write fewer rows at once, or use a `Database`";
         Error::new(ErrorKind::Unsupported, message)
     }
 
-    /// A row that somebody else has written meanwhile.
+    /// Returns the error for a row that another writer has changed since it was read.
     #[doc(hidden)]
     #[cold]
     pub fn stale_version(table: &str) -> Error {
         let message = format!(
-            "no row of `{table}` has the expected version any more: somebody else has written or deleted it; \
-             read it again"
+            "no row of `{table}` has the expected version: it was changed or deleted after it was read; read it \
+             again"
         );
         Error::new(ErrorKind::StaleVersion, message)
     }
 
-    /// A row of a table that refers by some of its columns to a row of another, which is not there.
+    /// Returns the error for a row that refers to a row of another table which does not exist.
     #[cold]
-    pub(crate) fn dangling([table, row, by]: [&str; 3], [target, missing]: [&str; 2]) -> Error {
+    pub(crate) fn required_row_missing(
+        [table, row, by]: [&str; 3],
+        [target, missing]: [&str; 2],
+    ) -> Error {
         let row = if row.is_empty() { String::new() } else { format!(" with {row}") };
         let message = format!(
-            "the row{row} refers by {by} to table `{target}`, which has no row with {missing}"
+            "the row{row} refers to table `{target}` by {by}, but that table has no row with {missing}"
         );
-        let mut err = Error::new(ErrorKind::Dangling, message);
+        let mut err = Error::new(ErrorKind::RequiredRowMissing, message);
         err.0.place = Some(format!("table `{table}`").into());
         err
     }
 
     #[cold]
-    pub(crate) fn foreign_column(column: &ColumnInfo) -> Error {
+    pub(crate) fn column_not_in_query(column: &ColumnInfo) -> Error {
         Error::new(
-            ErrorKind::ForeignColumn,
+            ErrorKind::ColumnNotInQuery,
             format!(
-                "column `{}` belongs to a query over `{}` that is not part of this one; use the \
-                 columns that the closure is given",
+                "column `{}` belongs to a query over `{}` that is not part of this one; use the columns \
+                 that the closure receives",
                 column.name(),
                 column.table()
             ),
@@ -429,14 +431,14 @@ impl Error {
     }
 }
 
-/// The wordings of the facade, kept here beside the others.
+/// The messages of the crate `nepheline`, kept beside the others.
 #[doc(hidden)]
 impl Error {
     #[cold]
     pub fn not_found(table: &str, key: Option<String>) -> Error {
         let message = match key {
             Some(key) => format!("table `{table}` has no row with {key}"),
-            None => format!("no row of table `{table}` matches, and exactly one is needed"),
+            None => format!("no row of table `{table}` matches, but one is required"),
         };
         Error::new(ErrorKind::NotFound, message)
     }
@@ -446,8 +448,8 @@ impl Error {
         Error::new(
             ErrorKind::MoreThanOne,
             format!(
-                "more than one row of table `{table}` matches, and at most one is expected; \
-                 filter further, or use `read_first` with an order"
+                "more than one row of table `{table}` matches, but at most one is expected; add a \
+                 filter, or use `read_first` with an order"
             ),
         )
     }
@@ -463,15 +465,15 @@ impl Error {
         Error::new(ErrorKind::Connection, format!("the database URL `{url}` {reason}"))
     }
 
-    /// A URL of no known form, which may hold a password anywhere: only its scheme is repeated, if it has one.
+    /// Returns the error for a URL of an unknown form. It may contain a password anywhere, so only its scheme is repeated.
     #[cold]
     pub fn unknown_scheme(scheme: Option<&str>) -> Error {
         let found = match scheme {
-            Some(scheme) => format!("begins with `{scheme}:`"),
+            Some(scheme) => format!("starts with `{scheme}:`"),
             None => "has no scheme".to_owned(),
         };
         let message = format!(
-            "the database URL {found}; it has to begin with `sqlite:`, `postgres://`, `mysql://` or `mariadb://`"
+            "the database URL {found}; it must start with `sqlite:`, `postgres://`, `mysql://` or `mariadb://`"
         );
         Error::new(ErrorKind::Connection, message)
     }
@@ -484,75 +486,73 @@ impl Error {
     #[cold]
     pub fn pool_exhausted(size: usize) -> Error {
         let message = format!(
-            "none of the pool's {size} connections came free, or could be opened, in time; hold them for less long, or \
-             allow more with `pool_size`"
+            "none of the pool's {size} connections became free or could be opened in time; hold connections for a shorter \
+             time, or raise `pool_size`"
         );
         Error::new(ErrorKind::PoolExhausted, message)
     }
 
-    /// A call whose time limit was over before its next statement.
+    /// Returns the error for a call that exceeded its time limit before its next statement.
     #[cold]
     pub fn call_over(longest: Duration) -> Error {
         let message = format!(
-            "the time limit of this call, {longest:?}, was over before the statement was sent; wait for less, ask for \
-             less, or allow more with `time_limit`"
+            "the time limit of this call, {longest:?}, ended before the statement was sent; raise it with `time_limit`, or \
+             split the call"
         );
         Error::new(ErrorKind::StatementTimeout, message)
     }
 
-    /// A statement to which the database gave no answer, not even that it ran too long.
+    /// Returns the error for a statement to which the database gave no answer, not even that it ran too long.
     #[cold]
     pub fn unanswered(longest: Duration) -> Error {
         let message = format!(
-            "no answer came within the time limit of {longest:?} and a second more, so that the connection was closed"
+            "no answer arrived within the time limit of {longest:?} and one more second; the connection was closed"
         );
         Error::new(ErrorKind::StatementTimeout, message)
     }
 
-    /// A handle that was closed.
+    /// Returns the error for a handle that was closed.
     #[cold]
     pub fn closed() -> Error {
-        Error::new(
-            ErrorKind::Connection,
-            "this database handle was closed, and takes no more calls",
-        )
+        Error::new(ErrorKind::Connection, "this database handle is closed; open the database again")
     }
 
-    /// A function of the program that was asked for a user and a password, and failed.
+    /// Returns the error for a function of the program that was called for a user name and a password, and failed.
     #[cold]
     pub fn no_credentials(cause: impl Into<Cause>) -> Error {
-        let message = "the function that gives the credentials for a new connection failed";
+        let message = "the function for the credentials of a new connection failed";
         Error::new(ErrorKind::Connection, message).caused_by(cause)
     }
 
-    /// A server that takes no more prepared statements, though this program has closed all that it could.
+    /// Returns the error for a server that accepts no more prepared statements, although this program has closed all that
+    /// it can.
     #[cold]
     pub fn too_many_statements() -> Error {
-        let message = "the server has as many prepared statements as it takes (`max_prepared_stmt_count`), and none of \
-                       them can be closed from here; raise the limit, or have every program at this server cache \
-                       fewer: `pool_size` times `statements_kept` for each of this library's";
+        let message = "the server has reached its limit of prepared statements (`max_prepared_stmt_count`), and this \
+                       program has none left to close; raise the limit, or lower `statements_kept` or `pool_size` in \
+                       the programs that use this server";
         Error::new(ErrorKind::Database, message)
     }
 
-    /// A SQLite file that is no longer the one which was opened.
+    /// Returns the error for a SQLite file that was replaced after it was opened.
     #[cold]
     pub fn file_replaced(path: &str) -> Error {
         let message = format!(
-            "the file `{path}` was deleted or replaced since it was opened, so that changes would be lost; open it again"
+            "the file `{path}` was deleted or replaced after it was opened, so changes would be lost; open it again"
         );
         Error::new(ErrorKind::ConnectionLost, message)
     }
 
     #[cold]
-    pub fn unfit_page(reason: &'static str) -> Error {
-        Error::new(ErrorKind::UnfitPage, reason)
+    pub fn invalid_page(reason: &'static str) -> Error {
+        Error::new(ErrorKind::InvalidPage, reason)
     }
 
     #[cold]
     pub fn stream_needs_two(place: &str) -> Error {
         let message = format!(
-            "rows with others alongside cannot be streamed in {place}, because the others are read \
-             while the stream is: read them all, or a part at a time"
+            "rows with companions cannot be streamed in {place}, because companions need a second connection; use \
+             `read`, or read in pages"
         );
         Error::new(ErrorKind::Unsupported, message)
     }
@@ -560,8 +560,8 @@ impl Error {
     #[cold]
     pub fn too_large(size: usize, most: usize) -> Error {
         let message = format!(
-            "the statement and its values take about {size} bytes, and the server accepts {most} \
-             (`max_allowed_packet`); send fewer at a time"
+            "the statement and its values take about {size} bytes, but the server accepts {most} \
+             (`max_allowed_packet`); send fewer values at a time"
         );
         Error::new(ErrorKind::RefusedValue, message)
     }
@@ -569,46 +569,46 @@ impl Error {
     #[cold]
     pub fn wrong_placeholders(asked: usize, given: usize) -> Error {
         let message = format!(
-            "the text asks for {asked} values and has {given}; trusted text must hold no \
-             placeholders (`?`, `:name`, `@name`, `$name`)"
+            "the text has {asked} placeholders for {given} values; trusted text must not contain placeholders \
+             (`?`, `:name`, `@name`, `$name`)"
         );
         Error::new(ErrorKind::Database, message)
     }
 
     #[cold]
     pub fn wrong_answer(warning: String) -> Error {
-        let message = format!("the server gave a wrong answer and said so in a warning: {warning}");
+        let message = format!("the server returned a wrong result, as its warning says: {warning}");
         Error::new(ErrorKind::Database, message)
     }
 
     #[cold]
-    pub fn transaction_over(why: &str) -> Error {
-        Error::new(ErrorKind::TransactionOver, format!("this transaction is over: {why}"))
+    pub fn transaction_ended(why: &str) -> Error {
+        Error::new(ErrorKind::TransactionEnded, format!("this transaction has ended: {why}"))
     }
 
-    /// A statement of a transaction while something inside of it is open.
+    /// Returns the error for a statement of a transaction while something inside it is open.
     #[cold]
     pub fn transaction_busy(open: &str) -> Error {
         let message = format!(
-            "{open} of this transaction is open, and one connection does one thing at a time; end that first"
+            "{open} of this transaction is open, and a connection runs one thing at a time; end it first"
         );
         Error::new(ErrorKind::TransactionBusy, message)
     }
 
-    /// The handle that began a transaction, used by the work of that transaction.
+    /// Returns the error for the handle that began a transaction, used inside that transaction.
     #[cold]
     pub fn outer_handle() -> Error {
-        let message = "the database's own handle was used inside a transaction of it, which would be another \
-                       connection, outside of the transaction; use the handle that the closure is given, or run it \
-                       in a task of its own";
+        let message = "the database's own handle was used inside one of its transactions, where it would take another \
+                       connection outside the transaction; use the handle that the closure receives, or spawn a \
+                       task";
         Error::new(ErrorKind::TransactionBusy, message)
     }
 
-    /// The same error, of a statement whose effect is not known because its answer was lost.
+    /// Returns the same error for a statement whose effect is unknown because its answer was lost.
     #[cold]
     pub fn resolution_unknown(mut self) -> Error {
         self.0.kind = ErrorKind::TransactionResolutionUnknown;
-        self.0.message = "the answer was lost, so that it is not known whether this was done; look before you repeat it"
+        self.0.message = "the answer was lost, so it is unknown whether this was done; check before you repeat it"
             .into();
         self
     }
@@ -616,8 +616,8 @@ impl Error {
     #[cold]
     pub fn too_many_binds(given: usize, most: usize) -> Error {
         let message = format!(
-            "the statement binds {given} values, and the protocol of this server has room for {most}; send fewer rows \
-             or values at a time"
+            "the statement binds {given} values, but the protocol of this server allows {most}; send fewer rows or \
+             values at a time"
         );
         Error::new(ErrorKind::RefusedValue, message)
     }
@@ -625,21 +625,23 @@ impl Error {
     #[cold]
     pub fn setting_without_dot(setting: &str) -> Error {
         let message = format!(
-            "`{setting}` may be a setting of PostgreSQL's own, which a carried value must not change; name one of the \
-             program with a dot, such as `core.{setting}`"
+            "`{setting}` may be one of PostgreSQL's own settings, which a carried value must not change; use a name with \
+             a dot, such as `core.{setting}`"
         );
         Error::new(ErrorKind::Unsupported, message)
     }
 
-    /// A failure that the driver told of.
+    /// Returns the error for a failure of the driver.
     #[cold]
     pub fn of_driver(kind: ErrorKind, cause: impl Into<Cause>) -> Error {
         let message = match kind {
-            ErrorKind::Locked => "somebody else holds a lock for longer than is waited",
+            ErrorKind::Locked => {
+                "another transaction holds a lock for longer than the lock timeout"
+            }
             ErrorKind::ConnectionLost => "the connection to the database was lost",
             ErrorKind::StatementTimeout => "the statement ran too long and was stopped",
             ErrorKind::Conflict => {
-                "the transaction met another in a way that cannot be completed; begin it again"
+                "the transaction conflicts with a concurrent one; run it again from the start"
             }
             _ => "the database refused the statement",
         };
@@ -669,7 +671,7 @@ impl fmt::Display for Error {
             let mut cause = self.source();
             while let Some(next) = cause {
                 let text = next.to_string();
-                // Drivers are fond of telling their own cause in their text too.
+                // Drivers often repeat their own cause in their text.
                 if !told.contains(&text) {
                     write!(f, ": {text}")?;
                     told = text;

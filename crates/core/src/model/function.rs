@@ -1,17 +1,17 @@
-//! Functions and operators: the text of each in every dialect. A new one is a new entry here.
+//! SQL functions and operators: the text of each in every dialect. A new function is a new entry here.
 //!
-//! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, and `{{`, `}}` for braces; in
-//! aggregates `{~}` for the order of what they take, and `{*}` for which rows count and the window. A
-//! dialect without a form refuses the function. The forms are those under which all engines give
-//! the same answer; each was run on SQLite, PostgreSQL and MariaDB.
+//! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, and `{{`, `}}` for braces. In
+//! aggregates `{~}` stands for the order of the rows, and `{*}` for the filter and the window. A dialect
+//! without a form refuses the function. Under these forms all engines give the same answer; each was run on
+//! SQLite, PostgreSQL and MariaDB.
 
-/// A function or operator of SQL, or a fragment of SQL that a program wrote by hand.
+/// A function or operator of SQL, or a hand-written fragment of a program.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy)]
 pub struct Function {
-    /// What messages call it.
+    /// The name in messages.
     what: &'static str,
-    /// What to do on a dialect that has no form for it.
+    /// The next step on a dialect that has no form for it.
     way_out: &'static str,
     pub(crate) sqlite: Option<&'static str>,
     pub(crate) postgres: Option<&'static str>,
@@ -25,7 +25,7 @@ pub struct Function {
     can_fail: bool,
 }
 
-/// Each is one of its kind.
+/// Two functions are equal only if they are the same static item.
 impl PartialEq for Function {
     fn eq(&self, other: &Function) -> bool {
         std::ptr::eq(self, other)
@@ -50,10 +50,10 @@ impl Function {
         }
     }
 
-    /// Text of the program itself, which the macro has checked.
+    /// Returns a fragment of the program, which the macro has checked.
     pub const fn verbatim() -> Function {
         let mut function = Function::named("a hand-written fragment");
-        function.way_out = "write a variant for it, beside those that are there";
+        function.way_out = "add a variant for it";
         function.verbatim = true;
         function.can_fail = true;
         function.computes = false;
@@ -74,7 +74,7 @@ impl Function {
         self
     }
 
-    /// The form on MySQL, and on MariaDB unless that has one of its own.
+    /// Sets the form for MySQL, and for MariaDB unless that has a form of its own.
     pub const fn mysql(mut self, form: &'static str) -> Function {
         self.mysql = Some(form);
         self.mariadb = Some(form);
@@ -91,31 +91,31 @@ impl Function {
         self
     }
 
-    /// It hands values on as they are, so that it takes those of any type.
+    /// Accepts arguments of any type, because it passes values on unchanged.
     const fn any_type(mut self) -> Function {
         self.computes = false;
         self
     }
 
-    /// Computing it is an error for some values on some engine: they are out of range, or of another form.
+    /// Marks a function that fails for some values on some engine: they are out of range or malformed.
     const fn fallible(mut self) -> Function {
         self.can_fail = true;
         self
     }
 
-    /// What it gives is a condition, which not every dialect takes for a value.
+    /// Marks a function that returns a condition, which some dialects do not accept as a value.
     const fn condition(mut self) -> Function {
         self.is_condition = true;
         self
     }
 
-    /// It is a condition of conditions.
+    /// Marks a function whose arguments are conditions.
     const fn of_conditions(mut self) -> Function {
         self.takes_conditions = true;
         self.condition()
     }
 
-    /// Its text is compared by code point without being told to.
+    /// Marks a function whose text every engine compares by code point without a COLLATE.
     const fn by_code_point(mut self) -> Function {
         self.by_code_point = true;
         self
@@ -133,7 +133,7 @@ impl Function {
         self.verbatim
     }
 
-    /// Returns whether the engine has to understand the values that it is given.
+    /// Returns whether the engine interprets the values, so that their type must be one it can compute with.
     pub(crate) fn computes(&self) -> bool {
         self.computes
     }
@@ -142,7 +142,7 @@ impl Function {
         self.is_condition
     }
 
-    /// Returns whether computing it can be an error for some values.
+    /// Returns whether computing it can fail for some values.
     pub(crate) fn can_fail(&self) -> bool {
         self.can_fail
     }
@@ -181,7 +181,8 @@ pub(crate) static COALESCE: [F; 4] = [
 ];
 pub(crate) static NULL_IF: F = F::named("NULLIF").all("NULLIF({0}, {1})");
 
-// Numbers. Division by zero is NULL. PostgreSQL computes narrow numbers narrowly, so they are widened first.
+// Numbers. Division by zero is NULL. PostgreSQL computes narrow integers in their own width, so they are
+// widened first.
 
 pub(crate) static ADD: F = F::named("+").fallible().all("{0} + {1}");
 pub(crate) static SUBTRACT: F = F::named("-").fallible().all("{0} - {1}");
@@ -199,7 +200,7 @@ pub(crate) static REMAINDER: F = F::named("%")
     .fallible()
     .all("{0} % {1}")
     .postgres("{0} % NULLIF({1}, 0)");
-/// By a number that is never 0.
+/// Division by a number that is never 0.
 pub(crate) static DIVIDE_NON_ZERO: F = F::named("/")
     .fallible()
     .all("{0} / {1}")
@@ -220,7 +221,7 @@ pub(crate) static ROUND: F = F::named("round")
     .postgres("round({0}, {1}::int4)")
     .mysql("round({0}, {1})");
 pub(crate) static ROUND_FLOAT: F = F::named("rounding a float").or_else(
-    "a float has no exact half, so engines round it differently: read it and round in Rust, or take `(x + 0.5).floor()`",
+    "engines round the halves of floats differently: round in Rust, or use `(x + 0.5).floor()`",
 );
 pub(crate) static POWER: F = F::named("power").fallible()
     .all(
@@ -235,13 +236,14 @@ pub(crate) static GREATEST: F = F::named("greatest")
     .sqlite("max({0}, {1})")
     .postgres("GREATEST({0}, {1})")
     .mysql("GREATEST({0}, {1})");
-// PostgreSQL's own leave NULL out (manual, "GREATEST and LEAST"), the others' are NULL then.
+// PostgreSQL's GREATEST and LEAST ignore NULL (manual, "GREATEST and LEAST"); on the other engines they are
+// NULL then.
 pub(crate) static LEAST_OR_NULL: F =
     LEAST.postgres("CASE WHEN {0} IS NULL OR {1} IS NULL THEN NULL ELSE LEAST({0}, {1}) END");
 pub(crate) static GREATEST_OR_NULL: F =
     GREATEST.postgres("CASE WHEN {0} IS NULL OR {1} IS NULL THEN NULL ELSE GREATEST({0}, {1}) END");
 
-// Totals. Those of integers are decimals on the servers: read as integers they are checked.
+// Totals. The servers sum integers as decimals; they are read as integers, with a range check.
 
 pub(crate) static SUM: F = F::named("sum").fallible().all("sum({0}){*}");
 pub(crate) static SUM_WHOLE: F = F::named("sum")
@@ -263,12 +265,12 @@ pub(crate) static ALL_TRUE: F = F::named("all_true")
 pub(crate) static ANY_TRUE: F = F::named("any_true")
     .all("max({0}){*}")
     .postgres("bool_or({0}){*}");
-// The separator of the servers without `string_agg` is no place for a bind.
+// MySQL and MariaDB do not accept a bind as the separator of GROUP_CONCAT.
 pub(crate) static JOINED: F = F::named("text of a group, joined")
     .sqlite("group_concat({0}, {1}{~}){*}")
     .postgres("string_agg({0}, {1}{~}){*}")
     .mysql("SUBSTR(GROUP_CONCAT(CONCAT({1}, {0}){~} SEPARATOR ''), CHAR_LENGTH({1}) + 1)");
-// An empty group is an empty list everywhere, though the engines do not agree on that.
+// Engines disagree about an empty group: here it is an empty list everywhere.
 pub(crate) static COLLECTED_TEXT: F = F::named("collecting")
     .sqlite("json_group_array({0}{~}){*}")
     .postgres("COALESCE(jsonb_agg({0}{~}){*}, '[]')")
@@ -291,28 +293,28 @@ pub(crate) static LAST_VALUE: F = F::named("last_value").all("last_value({0}){*}
 
 // Text.
 
-/// To be compared or ordered by code point.
+/// Text that is compared or ordered by code point.
 pub(crate) static IN_CODE_POINT_ORDER: F = F::named("COLLATE")
     .sqlite("{0} COLLATE BINARY")
     .postgres("{0} COLLATE \"C\"")
     .mysql("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_bin")
     .mariadb("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_nopad_bin")
     .by_code_point();
-/// Where functions themselves compare by collation.
+/// For functions that compare by collation themselves.
 pub(crate) static BY_CODE_POINT: F = F::named("COLLATE")
     .all("{0}")
     .mysql("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_bin")
     .mariadb("CONVERT({0} USING utf8mb4) COLLATE utf8mb4_nopad_bin");
-/// Lower case, letter for letter. The collations named here are those with the most letters; the one
-/// of code points knows only old ones. The Greek letter sigma has two lower-case forms, of which one
-/// engine picks by what stands around it.
+/// Lower case, letter by letter. The collations named here know the most letters; the binary ones know only
+/// old ones. The Greek letter sigma has two lower-case forms, of which one engine picks by the neighbouring
+/// letters.
 pub(crate) static LOWER: F = F::named("lower case")
     .sqlite("nepheline_fold({0})")
     .postgres("translate(lower({0} COLLATE \"und-x-icu\") COLLATE \"C\", 'ς', 'σ')")
     .mysql("REPLACE(LOWER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_0900_as_ci) COLLATE utf8mb4_0900_bin, 'ς', 'σ')")
     .mariadb("REPLACE(LOWER(CONVERT({0} USING utf8mb4) COLLATE utf8mb4_unicode_520_nopad_ci) COLLATE utf8mb4_nopad_bin, 'ς', 'σ')")
     .by_code_point();
-/// Upper case, letter for letter: where an engine makes two letters of one, the one stays.
+/// Upper case, letter by letter. A letter that an engine would turn into two stays as it is.
 pub(crate) static UPPER: F = F::named("upper case")
     .sqlite("nepheline_upper({0})")
     .postgres(
@@ -345,7 +347,7 @@ pub(crate) static CONTAINS: F = F::named("contains")
     .sqlite("instr({0}, {1}) > 0")
     .postgres("strpos({0}, {1}) > 0")
     .mysql("LOCATE({1}, {0}) > 0");
-// For an argument that is computed: a pattern would have to be built of it.
+// This form is for a computed argument, from which a pattern would have to be built.
 pub(crate) static STARTS_WITH: F = F::named("starts_with")
     .condition()
     .sqlite("substr({0}, 1, length({1})) = {1} COLLATE BINARY")
@@ -357,10 +359,10 @@ pub(crate) static ENDS_WITH: F = F::named("ends_with")
     .postgres("right({0}, length({1})) = {1}")
     .mysql("RIGHT({0}, CHAR_LENGTH({1})) = {1}");
 
-// Dates and times. What an engine without such types keeps is text in ISO 8601; its own functions
-// round what has six digits, so the fraction is cut off first.
+// Dates and times. Engines without such types store ISO 8601 text. SQLite's own functions round six digits of
+// the second, so the fraction is cut off first.
 
-/// A point in time as the date and time that it is in UTC, and back.
+/// Converts a point in time to the date and time in UTC, and back.
 pub(crate) static UTC: F = F::named("UTC")
     .all("{0}")
     .postgres("{0} AT TIME ZONE 'UTC'");
@@ -430,7 +432,8 @@ pub(crate) static PLUS_DAYS: F = F::named("adding days")
     .sqlite("date(substr({0}, 1, 10), {1} || ' days') || substr({0}, 11)")
     .postgres("{0} + make_interval(days => {1}::int4)")
     .mysql("{0} + INTERVAL {1} DAY");
-// SQLite makes March 2 of January 31 and a month: of the day in the next month and its last day, the earlier.
+// SQLite turns January 31 plus one month into March 2, so the form takes the earlier of that day and the
+// month's last day.
 pub(crate) static DATE_PLUS_MONTHS: F = F::named("adding months").fallible()
     .sqlite(
         "min(date(substr({0}, 1, 7) || '-01', {1} || ' months', '+' || (substr({0}, 9, 2) - 1) || ' days'), \
@@ -468,7 +471,7 @@ pub(crate) static MICROSECONDS_BETWEEN: F = F::named("microseconds between")
     .postgres("(extract(epoch FROM {0} - {1}) * 1000000)::int8")
     .mysql("TIMESTAMPDIFF(MICROSECOND, {1}, {0})");
 
-/// Cutting a date off after a unit, and a date and time with a zone or without.
+/// The forms of date_trunc for a date, a date with time, and a point in time.
 #[derive(Debug)]
 pub(crate) struct Truncation {
     pub(crate) date: Function,
@@ -476,7 +479,8 @@ pub(crate) struct Truncation {
     pub(crate) timestamp: Function,
 }
 
-/// Of the units that dates have: the date in SQLite, the unit's name in PostgreSQL, and the date in MySQL.
+/// The forms for units of a day or more: the date in SQLite, the name of the unit in PostgreSQL, the date in
+/// MySQL.
 macro_rules! date_truncation {
     ($unit:literal, $sqlite:literal, $mysql:literal) => {
         Truncation {
@@ -496,8 +500,8 @@ macro_rules! date_truncation {
     };
 }
 
-/// Of the units within a day, of which a date has none: how much of the text stays in SQLite with
-/// what follows it, the unit's name in PostgreSQL, and the format in MySQL.
+/// The forms for units below a day, which a date does not have: the number of characters that SQLite keeps,
+/// the text after them, the name of the unit in PostgreSQL, and the format in MySQL.
 macro_rules! time_truncation {
     ($unit:literal, $kept:literal, $rest:literal, $format:literal) => {
         Truncation {
@@ -536,7 +540,7 @@ pub(crate) static TO_MINUTE: Truncation =
 pub(crate) static TO_SECOND: Truncation =
     time_truncation!("second", "19", ".000000", "%Y-%m-%d %H:%i:%s");
 
-// From one type to another.
+// Casts between types.
 
 pub(crate) static SAME: F = F::named("the same value as another type")
     .all("{0}")
@@ -545,7 +549,7 @@ pub(crate) static WHOLE_TO_FLOAT: F = F::named("integer to float")
     .sqlite("CAST({0} AS REAL)")
     .postgres("{0}::float8")
     .mysql("{0} + 0e0");
-// Beyond the range the nearest there is, as on the other engines and in Rust.
+// Values beyond the range become the nearest integer, as on the other engines and in Rust.
 pub(crate) static FLOAT_TO_WHOLE: F = F::named("float to integer")
     .fallible()
     .sqlite("CAST({0} AS INTEGER)")
@@ -604,16 +608,16 @@ pub(crate) static TIMESTAMP_TO_DATE_TIME: F = F::named("timestamp to date and ti
     .postgres("{0} AT TIME ZONE 'UTC'")
     .mysql("{0}");
 pub(crate) static NO_CAST: F = F::named("this cast")
-    .or_else("engines disagree about it, or have none: read the value and convert it in Rust");
+    .or_else("engines disagree about it or lack it: read the value and convert it in Rust");
 
-// JSON (RFC 8259). A key is a bind; each step gives JSON, and the last one asks for a type.
+// JSON (RFC 8259). A key is a bind. Each step returns JSON, and the last one reads a type.
 
 pub(crate) static JSON_KEY: F = F::named("a key of JSON")
     .fallible()
     .sqlite("{0} -> ('$.\"' || {1} || '\"')")
     .postgres("{0} -> {1}")
     .mysql("JSON_EXTRACT({0}, CONCAT('$.\"', {1}, '\"'))");
-// The servers take what is no array for an array of one.
+// The servers treat a value that is no array as an array of one item.
 pub(crate) static JSON_ITEM: F = F::named("an item of JSON")
     .fallible()
     .sqlite("{0} -> ('$[' || {1} || ']')")

@@ -1,4 +1,5 @@
-//! Keys: the values by which rows are told apart or belong to others, as they were read, and as they are bound again.
+//! Keys: the values that identify rows or connect them to others, as they were read and as they are bound
+//! again.
 
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
@@ -11,11 +12,11 @@ use super::row::{Cell, Cells, RowShape};
 use super::storable::{BindValue, SqlType, Storable};
 use super::table::ColumnInfo;
 
-/// The values of key columns. A row with NULL among them belongs to nothing.
+/// The values of key columns. A row with a NULL in its key is connected to nothing.
 #[doc(hidden)]
 pub type Key = SmallVec<[KeyPart; 1]>;
 
-/// A row, and those of its cells by which others are found for it.
+/// A row, and its key cells, by which related rows are found.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct KeyedRow<R> {
@@ -46,7 +47,7 @@ pub enum KeyPart {
     Null,
     Bool(bool),
     Int(i64),
-    /// The bits of a float, so that it is equal to itself whatever it is.
+    /// The bits of a float, so that equality holds for NaN too.
     Float(u64),
     Text(Box<str>),
     Bytes(Box<[u8]>),
@@ -77,7 +78,7 @@ impl KeyPart {
             Cell::Decimal(value) => KeyPart::Decimal(value),
             Cell::Time(value) => KeyPart::Time(value),
             other => {
-                return Err(Error::mismatch_in_result("a value that rows are related by", other));
+                return Err(Error::mismatch_in_result("a value of a key", other));
             }
         })
     }
@@ -100,7 +101,7 @@ impl KeyPart {
         }
     }
 
-    /// The value of a column, as one of this type is compared with it.
+    /// Returns the value of a column as a bind that a column of this type can be compared with.
     pub(crate) fn bound_as(
         &self,
         sql_type: SqlType,
@@ -110,7 +111,7 @@ impl KeyPart {
             .ok_or_else(|| Error::mismatch(column, "a key", self.as_cell()))
     }
 
-    /// The value as a column of this type is compared with it.
+    /// Returns the value as a bind that a column of this type can be compared with.
     pub fn to_bind(&self, sql_type: SqlType) -> Option<BindValue> {
         fn as_stored<T: Storable>(cell: Cell<'_>) -> Option<BindValue> {
             T::from_cell(cell).ok().map(|value| value.to_bind())

@@ -1,5 +1,5 @@
-//! What everything else is made of: tables, columns, types, values, cells of rows, functions, errors. It knows nothing of
-//! queries.
+//! The parts that everything else uses: tables, columns, types, values, cells of rows, functions, errors.
+//! This module knows nothing of queries.
 
 pub(crate) mod carried;
 pub(crate) mod error;
@@ -7,19 +7,25 @@ pub(crate) mod function;
 pub(crate) mod key;
 mod origin;
 mod read;
+mod role;
 pub(crate) mod row;
 pub(crate) mod storable;
 pub(crate) mod table;
 
-pub use carried::{Carried, Clock, MissingValue, fill_of};
+pub use carried::{Carried, CarriedFor, Clock, MissingValue, carried_value, is_carried_by};
 pub use error::{Error, ErrorKind};
 pub use function::Function;
 pub use key::{Key, KeyPart, KeyedRow};
 pub use origin::Origin;
 pub use read::{ReadColumn, read_table};
+pub use role::{
+    ColumnRole, ValueSource, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
+    is_whole_number,
+};
 pub use row::{Cell, Cells, RowShape};
 pub use storable::{
-    BindValue, Collected, ColumnType, InJson, LentBind, List, MaybeNull, Mismatch, NeverNull,
-    Nullable, Nullness, Sent, SentType, SqlType, Storable,
+    BindValue, Collected, ColumnType, FieldValue, InJson, LentBind, List, MaybeNull, Mismatch,
+    NeverNull, Nullable, Nullness, Sent, SentType, SqlType, Storable, TakesValues,
 };
-pub use table::{ColumnInfo, ColumnRole, Made, PolicyInfo, Reference, TableInfo};
+pub(crate) use storable::{Borrower, Measure};
+pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo};

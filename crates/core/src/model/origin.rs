@@ -1,4 +1,4 @@
-//! Who asked for a clause.
+//! The origin of a clause: the source line that asked for it.
 
 use std::fmt;
 use std::panic::Location;
@@ -12,12 +12,12 @@ impl Origin {
         Origin(location)
     }
 
-    /// The source file, as the compiler was given it.
+    /// Returns the source file, as the compiler was given it.
     pub fn file(&self) -> &'static str {
         self.0.file()
     }
 
-    /// The line, counted from 1.
+    /// Returns the line, counted from 1.
     pub fn line(&self) -> u32 {
         self.0.line()
     }

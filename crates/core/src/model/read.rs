@@ -1,14 +1,15 @@
-//! Descriptors of tables that are known at run time only, such as those of a catalog.
+//! Descriptors of tables that are only known at run time, such as those of a catalog.
 //!
-//! A descriptor that was read stays for as long as the program runs, as those do that the program declares. So columns
-//! are small `Copy` values wherever they come from. The same description gives the same descriptor, so that reading a
-//! catalog again and again takes no more memory.
+//! A descriptor stays in memory for the life of the program, like the static ones, so that columns are small
+//! `Copy` values wherever they come from. The same description returns the same descriptor, so reading a
+//! catalog repeatedly takes no more memory.
 
 use std::collections::HashMap;
 use std::sync::{LazyLock, Mutex, PoisonError};
 
+use super::role::ColumnRole;
 use super::storable::SqlType;
-use super::table::{ColumnInfo, ColumnRole, TableInfo};
+use super::table::{ColumnInfo, TableInfo};
 
 /// A column as a catalog describes it.
 #[doc(hidden)]
@@ -46,14 +47,14 @@ pub fn read_table(
             key: column.key,
             generated: column.generated,
             unique: column.unique,
-            ..ColumnRole::default()
+            ..ColumnRole::PLAIN
         };
         let declared = (column.sql_type, column.nullable);
-        // No text is ready for any quote mark: a writer quotes the names itself.
-        ColumnInfo::new(table, kept(&column.name), ["", ""], declared, role)
+        // No text is prepared for any quote mark: the writer quotes the names itself.
+        ColumnInfo::new(table, kept(&column.name), ["", ""], declared).with_role(role)
     });
     let columns: &'static [ColumnInfo] = Box::leak(columns.collect());
-    let info = TableInfo::new(schema, table, ["", ""], ["", ""], columns, &[]);
+    let info = TableInfo::new(schema, table, ["", ""], ["", ""], columns);
     let info: &'static TableInfo = Box::leak(Box::new(info));
     read.insert(description, info);
     info

@@ -3,42 +3,42 @@
 use std::any::{Any, TypeId};
 use std::panic::Location;
 
-use super::carried::{Carried, MissingValue};
-use super::storable::{BindValue, SqlType};
+use super::role::{ColumnRole, ValueSource};
+use super::storable::SqlType;
 
-/// What is known of a table before any query runs.
+/// A table, as its struct declares it.
 #[derive(Debug)]
 pub struct TableInfo {
     name: &'static str,
     schema: Option<&'static str>,
-    // Written once at compile time for each quote mark, because every statement needs them.
+    // Prepared at compile time for each quote mark, because every statement needs them.
     from: PerQuote,
     select_list: PerQuote,
     columns: &'static [ColumnInfo],
     references: &'static [Reference],
     policies: &'static [PolicyInfo],
-    /// The relations to the rows that are retired with those of this table.
+    /// The relations whose rows are retired together with those of this table.
     retired_with: &'static [Reference],
 }
 
-/// From the rows of a table to at most one row of another: a foreign key, or the other side of one
-/// that is unique.
+/// A reference from the rows of a table to at most one row of another: a foreign key, or the other side of a
+/// unique one.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Reference {
     name: &'static str,
-    // Asked when it is followed, because tables may lead to each other in circles.
+    // A function, because tables may refer to each other in circles.
     target: fn() -> &'static TableInfo,
-    /// The columns that are equal: of this table, and of the other.
+    /// The pairs of equal columns: of this table, and of the other.
     pairs: &'static [[ColumnOf; 2]],
     optional: bool,
 }
 
-/// A column of a table. Asked when it is needed, because tables may lead to each other in circles.
+/// Returns a column of a table. A function, because tables may refer to each other in circles.
 type ColumnOf = fn() -> &'static ColumnInfo;
 
 impl Reference {
-    /// `optional` where there may be no such row.
+    /// Returns a reference; `optional` if there may be no such row.
     pub const fn new(
         name: &'static str,
         target: fn() -> &'static TableInfo,
@@ -60,7 +60,7 @@ impl Reference {
         self.optional
     }
 
-    /// The columns that are equal: of this table, and of the other.
+    /// Returns the pairs of equal columns: of this table, and of the other.
     pub(crate) fn pairs(&self) -> impl Iterator<Item = [&'static ColumnInfo; 2]> {
         self.pairs.iter().map(|pair| pair.map(|column| column()))
     }
@@ -72,7 +72,7 @@ impl Reference {
 pub struct PolicyInfo {
     name: &'static str,
     id: fn() -> TypeId,
-    // Descriptors know nothing of conditions: what this is, the tree knows.
+    // Descriptors know nothing of conditions; `tree` knows the type behind it.
     condition: &'static (dyn Any + Send + Sync),
     declared_at: &'static Location<'static>,
 }
@@ -104,7 +104,7 @@ impl PolicyInfo {
     }
 }
 
-/// A piece of SQL text for each of the quote marks in use: `"` and `` ` ``.
+/// A piece of SQL text for each of the two quote marks: `"` and `` ` ``.
 pub(crate) type PerQuote = [&'static str; 2];
 
 impl TableInfo {
@@ -115,7 +115,6 @@ impl TableInfo {
         from: PerQuote,
         select_list: PerQuote,
         columns: &'static [ColumnInfo],
-        references: &'static [Reference],
     ) -> TableInfo {
         TableInfo {
             name,
@@ -123,10 +122,16 @@ impl TableInfo {
             from,
             select_list,
             columns,
-            references,
+            references: &[],
             policies: &[],
             retired_with: &[],
         }
+    }
+
+    #[doc(hidden)]
+    pub const fn referring(mut self, references: &'static [Reference]) -> TableInfo {
+        self.references = references;
+        self
     }
 
     #[doc(hidden)]
@@ -141,22 +146,22 @@ impl TableInfo {
         self
     }
 
-    /// The table's name in the database, without its schema.
+    /// Returns the table's name in the database, without its schema.
     pub fn name(&self) -> &'static str {
         self.name
     }
 
-    /// The schema that the table was declared in, if one was given.
+    /// Returns the schema that the table was declared in, if there is one.
     pub fn schema(&self) -> Option<&'static str> {
         self.schema
     }
 
-    /// The columns, in the order of the struct's fields.
+    /// Returns the columns in the order of the struct's fields.
     pub fn columns(&self) -> &'static [ColumnInfo] {
         self.columns
     }
 
-    /// The columns of the primary key, in the order of the struct's fields.
+    /// Returns the columns of the primary key in the order of the struct's fields.
     pub fn key(&self) -> impl Iterator<Item = &'static ColumnInfo> {
         self.columns.iter().filter(|column| column.is_key())
     }
@@ -184,7 +189,7 @@ impl TableInfo {
     }
 }
 
-/// What is known of a column before any query runs.
+/// A column, as its field declares it.
 #[derive(Debug)]
 pub struct ColumnInfo {
     table: &'static str,
@@ -195,36 +200,6 @@ pub struct ColumnInfo {
     role: ColumnRole,
 }
 
-/// What the attributes of a field say about its column.
-#[doc(hidden)]
-#[derive(Debug, Clone, Copy, Default)]
-pub struct ColumnRole {
-    pub key: bool,
-    pub generated: bool,
-    pub unique: bool,
-    pub by_code_point: bool,
-    /// True if a time in it marks the row as withdrawn.
-    pub retires: bool,
-    pub made: Made,
-}
-
-/// Where the value of a column comes from that the database does not generate.
-#[doc(hidden)]
-#[derive(Debug, Clone, Copy, Default)]
-pub enum Made {
-    /// Whoever writes the row gives it.
-    #[default]
-    Given,
-    /// From what the handle carries.
-    Filled(fn(&Carried) -> Result<BindValue, MissingValue>),
-    /// The time of the insert.
-    StampedOnInsert,
-    /// The time of the last write.
-    StampedOnWrite,
-    /// Counted up by each update.
-    Version,
-}
-
 impl ColumnInfo {
     #[doc(hidden)]
     pub const fn new(
@@ -232,37 +207,42 @@ impl ColumnInfo {
         name: &'static str,
         qualified: PerQuote,
         (sql_type, nullable): (SqlType, bool),
-        role: ColumnRole,
     ) -> ColumnInfo {
-        ColumnInfo { table, name, qualified, sql_type, nullable, role }
+        ColumnInfo { table, name, qualified, sql_type, nullable, role: ColumnRole::PLAIN }
     }
 
-    /// The name of the table that the column is part of.
+    #[doc(hidden)]
+    pub const fn with_role(mut self, role: ColumnRole) -> ColumnInfo {
+        self.role = role;
+        self
+    }
+
+    /// Returns the name of the column's table.
     pub fn table(&self) -> &'static str {
         self.table
     }
 
-    /// The column's name in the database.
+    /// Returns the column's name in the database.
     pub fn name(&self) -> &'static str {
         self.name
     }
 
-    /// The SQL type that the field's Rust type is stored as.
+    /// Returns the SQL type that stores the field's Rust type.
     pub fn sql_type(&self) -> SqlType {
         self.sql_type
     }
 
-    /// Returns whether the field is an `Option`, so that NULL is expected.
+    /// Returns whether the field is an `Option`, so that NULL is allowed.
     pub fn is_nullable(&self) -> bool {
         self.nullable
     }
 
-    /// Returns whether the column is the primary key or a part of it.
+    /// Returns whether the column is the primary key or part of it.
     pub fn is_key(&self) -> bool {
         self.role.key
     }
 
-    /// Returns whether the database makes the value when a row is inserted.
+    /// Returns whether the database generates the value on insert.
     pub fn is_generated(&self) -> bool {
         self.role.generated
     }
@@ -272,17 +252,17 @@ impl ColumnInfo {
         self.role.unique
     }
 
-    /// Returns whether the database compares the column's text by code point of its own accord.
+    /// Returns whether the database itself compares the column's text by code point.
     pub fn is_by_code_point(&self) -> bool {
         self.role.by_code_point
     }
 
-    /// Returns whether an insert is given its value.
+    /// Returns whether the program gives its value on insert.
     pub(crate) fn is_given(&self) -> bool {
-        !self.is_generated() && matches!(self.role.made, Made::Given)
+        !self.is_generated() && matches!(self.role.made, ValueSource::Given)
     }
 
-    pub(crate) fn made(&self) -> Made {
+    pub(crate) fn made(&self) -> ValueSource {
         self.role.made
     }
 

@@ -1,8 +1,8 @@
-//! From a tree to a tree that may be written: the policies of its tables are applied, and a write is taken apart into
-//! the statements that an engine needs for it.
+//! Planning: applies the policies of all tables to a query, and splits a write into the statements that an
+//! engine needs.
 //!
-//! A writer takes a [`Planned`] query only, which nothing but this folder can make, so that code which forgets the
-//! policies does not compile.
+//! The writer accepts only a [`Plan`], which only this folder creates, so that code which skips the policies
+//! does not compile.
 
 mod policies;
 pub(crate) mod write;
@@ -17,46 +17,46 @@ use policies::Guard;
 
 use crate::dialect::Grammar;
 use crate::model::{Carried, Clock, Error};
-use crate::tree::{Asked, Node, PolicyUse, Select};
+use crate::tree::{Located, Node, PolicyUse, Select};
 
-/// The answer that a reading verb wants of a query.
+/// The part of a query's result that a verb reads.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Wanted {
-    /// All its rows.
+pub enum ReadShape {
+    /// All rows.
     Rows,
-    /// No more rows than this, which matters only where the query could have more.
+    /// At most this number of rows. The limit is written only where the query could have more.
     AtMost(u8),
-    /// So many rows after the first so many.
+    /// `rows` rows after the first `after` rows.
     Page { after: u64, rows: u64 },
-    /// How many rows it has.
+    /// The number of rows.
     Count,
-    /// Tells whether it has any row.
+    /// A test for any row.
     Presence,
 }
 
-/// Who asks: in which dialect, and with which values for the policies.
+/// The settings of a compilation: the dialect, the carried values, the clock.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy)]
-pub struct Asking<'a> {
+pub struct CompileContext<'a> {
     pub grammar: &'static dyn Grammar,
     pub carried: &'a Carried,
-    /// Tells the time, where no clock is carried.
+    /// Returns the current time, if no clock is carried.
     pub time: fn() -> Timestamp,
-    /// The time for all statements of a write.
+    /// One time for all statements of a write.
     pub stopped_at: Option<Timestamp>,
-    /// True if many rows may be copied, where the engine does that faster.
+    /// True if COPY may be used for many rows, where the engine has it.
     pub copies: bool,
-    /// True if somebody will look at which policies a statement met.
+    /// True if the caller needs the list of policies of a statement.
     pub tells: bool,
-    /// Where the policies of the statement stay, so that what they bind can be lent too.
-    pub kept: Option<&'a Kept>,
+    /// Keeps the policies of the statement, so that their binds can be borrowed too.
+    pub kept: Option<&'a PolicySlot>,
 }
 
-impl<'a> Asking<'a> {
-    /// To look at SQL: the time is not known then, unless a clock is carried.
-    pub fn to_show(grammar: &'static dyn Grammar, carried: &'a Carried) -> Asking<'a> {
-        Asking {
+impl<'a> CompileContext<'a> {
+    /// Returns a context for showing SQL. Its time is a placeholder, unless a clock is carried.
+    pub fn to_show(grammar: &'static dyn Grammar, carried: &'a Carried) -> CompileContext<'a> {
+        CompileContext {
             grammar,
             carried,
             time: || Timestamp::UNIX_EPOCH,
@@ -67,20 +67,20 @@ impl<'a> Asking<'a> {
         }
     }
 
-    /// The same, with this time for all that follows.
-    pub fn stopped(self) -> Asking<'a> {
-        Asking { stopped_at: Some(self.now()), ..self }
+    /// Returns the same context with a fixed time for all statements that follow.
+    pub fn stopped(self) -> CompileContext<'a> {
+        CompileContext { stopped_at: Some(self.now()), ..self }
     }
 
-    /// The same for one statement, whose policies stay there.
-    pub fn keeping<'k>(self, kept: &'k Kept) -> Asking<'k>
+    /// Returns the same context for one statement, whose policies are kept in `kept`.
+    pub fn keeping<'k>(self, kept: &'k PolicySlot) -> CompileContext<'k>
     where
         'a: 'k,
     {
-        Asking { kept: Some(kept), ..self }
+        CompileContext { kept: Some(kept), ..self }
     }
 
-    /// Returns whether rows are copied into their table, if there are many.
+    /// Returns whether many rows may be written by COPY.
     pub(crate) fn can_copy(&self) -> bool {
         self.copies && self.grammar.copies()
     }
@@ -92,25 +92,25 @@ impl<'a> Asking<'a> {
     }
 }
 
-/// Room for the policies that stand before the filters of one statement.
+/// Storage for the policies of one statement that stand before its filters.
 #[doc(hidden)]
 #[derive(Debug, Default)]
-pub struct Kept(OnceLock<Policies>);
+pub struct PolicySlot(OnceLock<Policies>);
 
-/// Conditions of policies that stand before the filters of a query.
-type Policies = SmallVec<[Asked<Node>; 2]>;
+/// The conditions of policies that stand before the filters of a query.
+type Policies = SmallVec<[Located<Node>; 2]>;
 
-impl Kept {
-    /// Leaves them here, unless there are those of another statement.
-    fn keep(&self, policies: Policies) -> Result<&[Asked<Node>], Policies> {
+impl PolicySlot {
+    /// Stores the policies, unless it already holds those of another statement.
+    fn keep(&self, policies: Policies) -> Result<&[Located<Node>], Policies> {
         let mut given = Some(policies);
         let kept = self.0.get_or_init(|| given.take().unwrap_or_default());
         given.map_or(Ok(kept), Err)
     }
 }
 
-/// A query, or a copy of it that had to be changed. The copy is in a box, because most queries stay as they are and
-/// moving a large enum costs more than reading it.
+/// A query, or a changed copy of it. The copy is boxed, because most queries stay unchanged and moving a
+/// large enum costs more than reading it.
 #[derive(Debug)]
 enum Tree<'q> {
     Lent(&'q Select),
@@ -130,7 +130,7 @@ impl Deref for Tree<'_> {
 }
 
 impl Tree<'_> {
-    /// The copy, made now if there is none yet.
+    /// Returns the copy, which is made at the first call.
     fn to_mut(&mut self) -> &mut Select {
         let own = match *self {
             Tree::Own(ref mut select) => return select,
@@ -151,26 +151,26 @@ impl Tree<'_> {
 /// A query under the policies of its tables.
 #[derive(Debug)]
 pub(crate) struct Planned<'q> {
-    /// The query itself, where its policies need not stand inside it.
+    /// The query itself, or a copy with policies inside.
     select: Tree<'q>,
     before_filters: BeforeFilters<'q>,
-    /// True if it may ask others than its one table.
+    /// True if it may read other tables than the one it is over.
     asks_others: bool,
     met: Vec<PolicyUse>,
 }
 
-/// The policies that stand before the filters of the outermost query, which need not be copied for them.
+/// The policies that stand before the filters of the outermost query, which need no copy of the query.
 #[derive(Debug)]
 enum BeforeFilters<'q> {
-    Lent(&'q [Asked<Node>]),
+    Lent(&'q [Located<Node>]),
     Own(Box<Policies>),
 }
 
-/// A planned query as a writer reads it.
+/// A planned query as the writer reads it.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Plan<'p> {
     select: &'p Select,
-    before_filters: &'p [Asked<Node>],
+    before_filters: &'p [Located<Node>],
     asks_others: bool,
 }
 
@@ -179,19 +179,19 @@ impl<'p> Plan<'p> {
         self.select
     }
 
-    /// Returns whether it may ask others than its one table: by a parent that is followed, or by a query inside.
+    /// Returns whether it may read other tables than the one it is over: through a parent, or in a subquery.
     pub(crate) fn asks_others(self) -> bool {
         self.asks_others
     }
 
-    /// The policies that stand before the filters of the outermost query.
-    pub(crate) fn before_filters(self) -> &'p [Asked<Node>] {
+    /// Returns the policies that stand before the filters of the outermost query.
+    pub(crate) fn before_filters(self) -> &'p [Located<Node>] {
         self.before_filters
     }
 }
 
 impl<'q> Planned<'q> {
-    /// A query whose policies stand inside it, or were asked before.
+    /// Returns a query whose policies stand inside it, or were applied before.
     fn of(select: Box<Select>, met: Vec<PolicyUse>) -> Planned<'q> {
         Planned {
             select: Tree::Own(select),
@@ -202,17 +202,20 @@ impl<'q> Planned<'q> {
     }
 
     /// Plans a query that is read.
-    pub(crate) fn read(select: &'q Select, asking: Asking<'q>) -> Result<Planned<'q>, Error> {
+    pub(crate) fn read(
+        select: &'q Select,
+        context: CompileContext<'q>,
+    ) -> Result<Planned<'q>, Error> {
         let asks_others = select.asks_others();
         if !asks_others && select.table.policies().is_empty() {
             return Ok(Planned { asks_others, ..Planned::to_compare(select) });
         }
-        let mut guard = Guard::new(asking.carried, asking.tells);
-        // The caller is told, not the policy inside of which it was found.
+        let mut guard = Guard::new(context.carried, context.tells);
+        // The error names the caller's line, not that of the policy in which it was found.
         let (select, policies) = guard
             .outermost(select)
             .map_err(|err| err.asked_at(select.asked_at))?;
-        let before_filters = match asking.kept {
+        let before_filters = match context.kept {
             _ if policies.is_empty() => BeforeFilters::Lent(&[]),
             Some(kept) => match kept.keep(policies) {
                 Ok(policies) => BeforeFilters::Lent(policies),
@@ -224,7 +227,7 @@ impl<'q> Planned<'q> {
         Ok(Planned { select, before_filters, asks_others, met: guard.into_met() })
     }
 
-    /// A query that is never run: its text alone is compared with others, and has none of its policies.
+    /// Plans a query that is never run: its text is only compared with others, so it has no policies.
     pub(crate) fn to_compare(select: &'q Select) -> Planned<'q> {
         Planned {
             select: Tree::Lent(select),
@@ -234,7 +237,7 @@ impl<'q> Planned<'q> {
         }
     }
 
-    /// Returns what a writer reads for as long as the query is lent; nothing if some of it is the plan's own.
+    /// Returns what the writer reads, borrowed from the query; `None` if the plan owns part of it.
     pub(crate) fn lent(&self) -> Option<Plan<'q>> {
         match (&self.select, &self.before_filters) {
             (Tree::Lent(select), BeforeFilters::Lent(before_filters)) => {
@@ -244,7 +247,7 @@ impl<'q> Planned<'q> {
         }
     }
 
-    /// Returns what a writer reads.
+    /// Returns what the writer reads.
     pub(crate) fn plan(&self) -> Plan<'_> {
         let before_filters = match &self.before_filters {
             BeforeFilters::Lent(policies) => policies,
@@ -253,7 +256,7 @@ impl<'q> Planned<'q> {
         Plan { select: &self.select, before_filters, asks_others: self.asks_others }
     }
 
-    /// Returns the policies that were met, if somebody looks.
+    /// Returns the policies of the statement, if the context asked for them.
     pub(crate) fn into_met(self) -> Vec<PolicyUse> {
         self.met
     }

@@ -1,10 +1,10 @@
-//! Applies the policies of all tables to a query, in one pass. A query is copied only where one of them has to stand
-//! inside it.
+//! Applies the policies of all tables to a query, in one pass. A query is copied only where a policy must
+//! stand inside it.
 //!
-//! Where rows of a table are required, its policies are filters; where there may be none of it, as
-//! after a LEFT JOIN, a query for the rows that may be seen stands in the place of the table.
-//! A policy may use relations, to tables with policies of their own. So that tables which lead to each
-//! other in a circle come to an end, a policy is not applied inside its own condition.
+//! Where rows of a table are required, its policies are filters. Where the row may be missing, as after a
+//! LEFT JOIN, a derived table of the visible rows replaces the table. A policy may use relations to tables
+//! with policies of their own. A policy is not applied inside its own condition, which ends the recursion
+//! where tables refer to each other in a circle.
 
 use std::any::TypeId;
 use std::sync::Arc;
@@ -14,36 +14,38 @@ use smallvec::SmallVec;
 use super::{Policies, Tree};
 use crate::model::{Carried, Error, MissingValue, Origin, PolicyInfo, TableInfo};
 use crate::tree::{
-    Asked, Body, Inner, InnerMut, Named, Node, Path, PolicyCondition, PolicyUse, Select, Source,
-    SourceId, Waived, Waiver,
+    CteQuery, FromSource, Inner, InnerMut, Located, Node, Path, PolicyCondition, PolicyUse,
+    RawColumn, Select, Source, SourceId, Waived, Waiver,
 };
 
 /// State while policies are applied to a query.
 #[derive(Debug)]
 pub(super) struct Guard<'a> {
     carried: &'a Carried,
-    /// The policies whose conditions are being guarded, from the outermost to the innermost.
+    /// The policies whose conditions are being processed, from the outermost to the innermost.
     within: Within,
-    /// What the queries around waive for what is inside of them.
+    /// The waivers of the enclosing queries.
     waived: Vec<Waiver>,
     all_waived: Option<Origin>,
-    /// Those that were met, if somebody will look.
+    /// The policies of the statement, if the caller needs the list.
     met: Option<Vec<PolicyUse>>,
+    /// The identities of common table expressions inside policies.
+    variants: Vec<(SourceId, Within, SourceId)>,
 }
 
 type Within = SmallVec<[TypeId; 2]>;
 
-/// Tables to apply policies to, each with the policies inside of which it was met.
+/// Tables to apply policies to, each with the policies that led to it.
 type Places = SmallVec<[(Source, Within); 2]>;
 
-/// A query inside another, with policies in it.
+/// A changed query or common table expression inside another query.
 enum Guarded {
     Query(Box<Select>),
-    Named(Arc<Named>),
+    Cte(Arc<CteQuery>),
 }
 
 impl<'a> Guard<'a> {
-    /// One that notes which policies it meets, if it is to tell of them.
+    /// Returns a state that lists the policies it meets, if `tells`.
     pub(super) fn new(carried: &'a Carried, tells: bool) -> Guard<'a> {
         Guard {
             carried,
@@ -51,6 +53,7 @@ impl<'a> Guard<'a> {
             waived: Vec::new(),
             all_waived: None,
             met: tells.then(Vec::new),
+            variants: Vec::new(),
         }
     }
 
@@ -59,8 +62,9 @@ impl<'a> Guard<'a> {
         self.met.unwrap_or_default()
     }
 
-    /// Applies the policies to a whole query. Those of a query over one table stand before its filters, and apart from
-    /// it if they follow none of its parents, so that it is not copied.
+    /// Applies the policies to a whole query. The policies of a query over one table stand before its
+    /// filters. They are kept apart from the query if they follow none of its parents, so that it need not be
+    /// copied.
     pub(super) fn outermost<'q>(
         &mut self,
         select: &'q Select,
@@ -80,24 +84,24 @@ impl<'a> Guard<'a> {
         Ok((self.rows_of(inside)?, Policies::new()))
     }
 
-    /// Returns the conditions of the policies of a query over one table, if they can stand apart from it.
+    /// Returns the conditions of the policies of a query over one table, if they can be kept apart from it.
     fn apart(&mut self, select: &Select) -> Result<Option<Policies>, Error> {
         let mut policies = Policies::new();
         for policy in select.table.policies() {
             let condition =
                 self.condition(select, select.entry(), select.table, policy, &Within::new())?;
             let Some(what) = condition else { continue };
-            // The query may ask for the same itself, or another policy.
+            // A filter of the query, or another policy, may be the same condition.
             let mut others = select.filters.iter().chain(&policies);
-            if what.facts().follows() || others.any(|other| other.what == what) {
+            if what.summary().follows() || others.any(|other| other.what == what) {
                 return Ok(None);
             }
-            policies.push(Asked { what, at: Origin::of(policy.declared_at()) });
+            policies.push(Located { what, at: Origin::of(policy.declared_at()) });
         }
         Ok(Some(policies))
     }
 
-    /// Applies the policies to a query and all that are inside of it.
+    /// Applies the policies to a query and to all queries inside it.
     pub(super) fn select<'q>(&mut self, select: &'q Select) -> Result<Tree<'q>, Error> {
         let (waived_before, all_before) = (self.waived.len(), self.all_waived);
         if let Some(waived) = &select.waived {
@@ -111,7 +115,7 @@ impl<'a> Guard<'a> {
         Ok(guarded)
     }
 
-    /// Applies the policies to the queries that stand in one.
+    /// Applies the policies to the queries inside a query.
     fn inside_of<'q>(&mut self, select: &'q Select) -> Result<Tree<'q>, Error> {
         let (mut number, mut failed) = (0, None);
         let mut guarded = Vec::new();
@@ -137,51 +141,75 @@ impl<'a> Guard<'a> {
             if let Some((_, guarded)) = guarded.next_if(|(place, _)| *place == number) {
                 match (inner, guarded) {
                     (InnerMut::Query(select), Guarded::Query(guarded)) => *select = *guarded,
-                    (InnerMut::Named(named), Guarded::Named(guarded)) => {
+                    (InnerMut::Cte(named), Guarded::Cte(guarded)) => {
                         *named = guarded;
                     }
-                    (InnerMut::Query(_) | InnerMut::Named(_), _) => misplaced = true,
+                    (InnerMut::Query(_) | InnerMut::Cte(_), _) => misplaced = true,
                 }
             }
             number += 1;
         });
-        // Both walks show the same queries in the same order; if they ever do not, nothing is read.
+        // Both walks visit the same queries in the same order. If they ever do not, the query is refused.
         match misplaced || guarded.peek().is_some() {
-            true => Err(Error::unfit_parts(MISPLACED)),
+            true => Err(Error::invalid_query(MISPLACED)),
             false => Ok(Tree::Own(Box::new(select))),
         }
     }
 
-    /// Applies the policies to a query inside, and returns it if it has changed.
+    /// Applies the policies to an inner query. Returns it if it has changed.
     fn inner(&mut self, inner: Inner<'_>) -> Result<Option<Guarded>, Error> {
         match inner {
             Inner::Query(select) => match self.select(select)? {
                 Tree::Lent(_) => Ok(None),
                 Tree::Own(select) => Ok(Some(Guarded::Query(select))),
             },
-            // It is written once for all places, so that nothing around a place counts.
-            Inner::Named(named) => {
+            // A common table expression is written once for all its uses, so the waivers around one use do
+            // not count.
+            Inner::Cte(named) => {
                 let mut alone = Guard::new(self.carried, false);
                 alone.met = self.met.take();
-                // But a policy that names a query does not hold within itself either.
+                alone.variants = std::mem::take(&mut self.variants);
+                // A policy inside whose condition the expression stands is not applied in it either.
                 alone.within.clone_from(&self.within);
                 let guarded = alone.select(&named.select);
                 self.met = alone.met;
-                match guarded? {
-                    Tree::Lent(_) => Ok(None),
-                    Tree::Own(select) => {
-                        let (id, fields) = (named.id, named.fields);
-                        let guarded = Named { id, select: *select, fields };
-                        Ok(Some(Guarded::Named(Arc::new(guarded))))
-                    }
+                self.variants = alone.variants;
+                let (guarded, is_changed) = match guarded? {
+                    Tree::Lent(_) => (None, false),
+                    Tree::Own(select) => (Some(*select), true),
+                };
+                let (id, name) = match self.within.is_empty() {
+                    true => (named.id, named.name.clone()),
+                    // Inside a policy the expression has other rows than outside, so it is another one there.
+                    false => (self.variant(named.id), None),
+                };
+                if !is_changed && id == named.id {
+                    return Ok(None);
                 }
+                let select = guarded.unwrap_or_else(|| named.select.clone());
+                let guarded = CteQuery { id, select, fields: named.fields, name };
+                Ok(Some(Guarded::Cte(Arc::new(guarded))))
             }
         }
     }
 
-    /// Applies the policies to the queries that stand in a value or a condition.
+    /// Returns the identity of a common table expression inside the policies that are being processed.
+    fn variant(&mut self, id: SourceId) -> SourceId {
+        let known = self
+            .variants
+            .iter()
+            .find(|(of, within, _)| *of == id && *within == self.within);
+        if let Some((.., variant)) = known {
+            return *variant;
+        }
+        let variant = Source::fresh().id;
+        self.variants.push((id, self.within.clone(), variant));
+        variant
+    }
+
+    /// Applies the policies to the queries inside a value or a condition.
     pub(super) fn node(&mut self, node: &mut Node) -> Result<(), Error> {
-        if !node.facts().queries() {
+        if !node.summary().queries() {
             return Ok(());
         }
         let mut guarded = Ok(());
@@ -201,34 +229,38 @@ impl<'a> Guard<'a> {
         guarded
     }
 
-    /// Applies the policies of the tables whose rows are read or followed in a query itself.
+    /// Applies the policies of the tables that a query itself reads or follows.
     fn rows_of<'q>(&mut self, mut select: Tree<'q>) -> Result<Tree<'q>, Error> {
         if !select.has_policies() {
             return Ok(select);
         }
         let mut places = self.places(&select);
-        // Policies stand before the filters, so that an engine which goes by that order computes nothing of rows
-        // that are hidden.
+        // Policies stand before the filters, so that an engine which evaluates conditions in that order
+        // computes nothing from hidden rows.
         let (mut next, mut policies) = (0, 0);
+        // The rows behind bridge tables, which are guarded together with these.
+        let mut guarded = Vec::new();
         while let Some((source, within)) = places.get(next).cloned() {
             next += 1;
             let Some(table) = select.table_at(source) else { continue };
-            if table.policies().is_empty() {
+            if select.is_optional(source) {
+                if !guarded.contains(&source) {
+                    guarded.extend(self.visible_rows(&mut select, source, table, within)?);
+                }
                 continue;
             }
-            if select.is_optional(source) {
-                self.visible_rows(&mut select, source, table, within)?;
+            if table.policies().is_empty() {
                 continue;
             }
             for policy in table.policies() {
                 let Some(what) = self.condition(&select, source, table, policy, &within)? else {
                     continue;
                 };
-                let (select, follows) = (select.to_mut(), what.facts().follows());
+                let (select, follows) = (select.to_mut(), what.summary().follows());
                 let at = Origin::of(policy.declared_at());
-                select.require(Asked { what, at }, &mut policies);
+                select.require(Located { what, at }, &mut policies);
                 if follows {
-                    // What the policy follows has policies too.
+                    // The tables that the policy follows have policies too.
                     let mut within = within.clone();
                     within.push(policy.id());
                     for asked in select.followed(true) {
@@ -240,7 +272,7 @@ impl<'a> Guard<'a> {
         Ok(select)
     }
 
-    /// Returns the tables whose rows are read or followed in a query itself, as far as they may have policies.
+    /// Returns the tables that a query itself reads or follows, if they may have policies.
     fn places(&self, select: &Select) -> Places {
         let mut places = Places::new();
         let here = |id| Source { id, path: Path::HERE };
@@ -250,7 +282,12 @@ impl<'a> Guard<'a> {
             .iter()
             .map(|join| (join.source, join.table, &join.body));
         for (id, table, body) in own.chain(joined) {
-            if matches!(body, Body::Table) && !table.policies().is_empty() {
+            let leads = || {
+                select
+                    .bridged_from(id)
+                    .any(|row| select.is_behind_policies(row))
+            };
+            if matches!(body, FromSource::Table) && (!table.policies().is_empty() || leads()) {
                 add(&mut places, here(id), &self.within);
             }
         }
@@ -264,7 +301,7 @@ impl<'a> Guard<'a> {
         places
     }
 
-    /// The condition of a policy, unless it is waived or being guarded itself.
+    /// Returns the condition of a policy, or `None` if it is waived or is being processed already.
     fn condition(
         &mut self,
         select: &Select,
@@ -287,7 +324,7 @@ impl<'a> Guard<'a> {
         let mut condition = condition.map_err(|missing: MissingValue| {
             Error::missing_carried(policy.name(), table.name(), missing.type_name())
         })?;
-        if !condition.facts().queries() {
+        if !condition.summary().queries() {
             return Ok(Some(condition));
         }
         let around = std::mem::replace(&mut self.within, within.clone());
@@ -307,29 +344,48 @@ impl<'a> Guard<'a> {
         waiver.or(self.all_waived)
     }
 
-    /// Puts a query for the rows that may be seen in the place of a table of which there may be no row.
+    /// Replaces a table whose row may be missing by a derived table of its visible rows. Returns the rows behind a
+    /// bridge table, whose policies stand in the derived table too.
     fn visible_rows(
         &mut self,
         select: &mut Tree<'_>,
         source: Source,
         table: &'static TableInfo,
         within: Within,
-    ) -> Result<(), Error> {
-        let mut visible = Select::over(table, Body::Table, select.asked_at);
+    ) -> Result<Vec<Source>, Error> {
+        let mut visible = Select::over(table, FromSource::Table, select.asked_at);
         let place = visible.entry();
+        // Over a bridge table the rows of one pair are visible together: those of the bridge table count only with
+        // the row that they lead to.
+        let bridged: Vec<Source> = match source.path {
+            Path::HERE => select.bridged_from(source.id).collect(),
+            _ => Vec::new(),
+        };
+        let inside = |other: Source| match other == source {
+            true => Some(place),
+            false => bridged
+                .contains(&other)
+                .then_some(Source { id: place.id, path: other.path }),
+        };
         let waived = select.waived.iter().flat_map(|waived| &waived.here);
-        let waived = waived.filter(|(other, _)| *other == source);
-        let here: Vec<_> = waived.map(|(_, waiver)| (place, *waiver)).collect();
+        let here: Vec<_> = waived
+            .filter_map(|(other, waiver)| Some((inside(*other)?, *waiver)))
+            .collect();
         visible.waived = Some(Box::new(Waived { here, ..Waived::default() }));
+        for row in bridged.iter().filter_map(|row| inside(*row)) {
+            let what = visible.leads_to(row);
+            visible.filters.push(Located { what, at: select.asked_at });
+        }
+        let unguarded = visible.filters.len();
         let around = std::mem::replace(&mut self.within, within);
         let guarded = self.rows_of(Tree::Own(Box::new(visible)));
         self.within = around;
         let visible = guarded?.into_owned();
-        if visible.filters.is_empty() {
-            return Ok(());
+        if visible.filters.len() == unguarded && visible.parents.is_empty() {
+            return Ok(bridged);
         }
         let select = select.to_mut();
-        let body = Body::Query(visible);
+        let body = FromSource::Query(visible);
         match select
             .joins
             .iter_mut()
@@ -338,13 +394,13 @@ impl<'a> Guard<'a> {
             Some(join) => join.body = body,
             None => select.parents.push((source, body)),
         }
-        Ok(())
+        Ok(bridged)
     }
 }
 
-const MISPLACED: &str = "the policies of a query inside could not be put into it";
+const MISPLACED: &str = "the policies of a subquery could not be applied";
 
-/// Adds a place, unless the table is among them.
+/// Adds a table, unless it is already listed.
 fn add(places: &mut Places, source: Source, within: &Within) {
     if places.iter().all(|(known, _)| *known != source) {
         places.push((source, within.clone()));
@@ -356,12 +412,12 @@ fn here_is(source: Source, id: SourceId) -> bool {
 }
 
 impl Select {
-    /// Returns whether its rows are those of one table, and it follows none of the parents of that.
+    /// Returns whether it reads one table and follows none of its parents.
     fn is_over_one_table(&self) -> bool {
         self.is_of_one_table() && !self.follows()
     }
 
-    /// Returns whether a table whose rows it reads or follows has policies. Every query is asked.
+    /// Returns whether a table that it reads or follows has policies. This runs for every query.
     fn has_policies(&self) -> bool {
         !self.table.policies().is_empty()
             || self
@@ -371,25 +427,25 @@ impl Select {
             || self.leads_to_policies()
     }
 
-    /// Returns whether others than one table are asked, by the query or by one inside of it.
+    /// Returns whether the query, or one inside it, reads other tables than one.
     pub(super) fn asks_others(&self) -> bool {
-        !self.is_of_one_table() || self.any_node(|node| node.facts().asks_others())
+        !self.is_of_one_table() || self.any_node(|node| node.summary().asks_others())
     }
 
     fn is_of_one_table(&self) -> bool {
-        matches!(self.body, Body::Table)
+        matches!(self.body, FromSource::Table)
             && here_is(self.entry(), self.source)
             && self.rows.len() == 1
             && self.joins.is_empty()
             && self.beside.is_empty()
     }
 
-    /// Puts the condition of a policy behind those that stand before the filters already.
-    fn require(&mut self, policy: Asked<Node>, policies: &mut usize) {
+    /// Inserts the condition of a policy behind those that already stand before the filters.
+    fn require(&mut self, policy: Located<Node>, policies: &mut usize) {
         let mut filters = self.filters.iter();
         match filters.position(|filter| filter.what == policy.what) {
             Some(place) if place < *policies => return,
-            // The query asks for the same itself.
+            // The query has the same filter itself.
             Some(place) => drop(self.filters.remove(place)),
             None => {}
         }
@@ -397,8 +453,8 @@ impl Select {
         *policies += 1;
     }
 
-    /// Returns whether a parent that is followed, or one on the way to it, has policies. Without a list of them,
-    /// since every query is asked.
+    /// Returns whether a parent that is followed, or one on the path to it, has policies. It builds no list,
+    /// because it runs for every query.
     fn leads_to_policies(&self) -> bool {
         let mut sources = self.rows.iter().chain(&self.beside);
         if sources.any(|source| self.is_behind_policies(*source)) {
@@ -413,16 +469,40 @@ impl Select {
         })
     }
 
+    /// Returns the rows that the query reads behind the joined table with this source, which is a bridge table
+    /// then.
+    fn bridged_from(&self, id: SourceId) -> impl Iterator<Item = Source> {
+        let is_joined = self
+            .joins
+            .iter()
+            .any(|join| join.source == id && join.optional);
+        let rows = self.rows.iter().copied().filter(move |_| is_joined);
+        rows.filter(move |row| row.id == id && row.path != Path::HERE)
+    }
+
+    /// Returns the condition that a reference leads to a row: that the column which it refers to is not NULL.
+    fn leads_to(&self, source: Source) -> Node {
+        let reference = source.path.last().and_then(|(before, step)| {
+            let table = self.table_at(Source { path: before, ..source })?;
+            table.references().get(step)
+        });
+        let column = reference.and_then(|reference| reference.pairs().next());
+        match column {
+            Some([_, info]) => Node::Column(RawColumn { source, info }).is_null().negated(),
+            None => Node::constant(false),
+        }
+    }
+
     fn is_behind_policies(&self, source: Source) -> bool {
         let Some((before, _)) = source.path.last() else { return false };
-        // What cannot be found is an error later on, and until then not let pass.
+        // A table that cannot be found becomes an error later; until then it counts as one with policies.
         let has = self
             .table_at(source)
             .is_none_or(|table| !table.policies().is_empty());
         has || self.is_behind_policies(Source { path: before, ..source })
     }
 
-    /// Returns whether there may be no row of the table that stands there.
+    /// Returns whether the row of that table may be missing.
     fn is_optional(&self, source: Source) -> bool {
         match source.path.last() {
             Some((before, step)) => {

@@ -1,4 +1,4 @@
-//! What a statement binds, lent by the query where nothing had to change.
+//! The binds of a statement, borrowed from the query where they are unchanged.
 
 use std::borrow::Cow;
 use std::ops::Range;
@@ -12,7 +12,7 @@ use crate::plan::write::RowBinds;
 /// The binds of a statement, in the order of their placeholders.
 #[derive(Debug)]
 pub(crate) enum Binds<'q> {
-    // Room for what most queries bind, so that it needs no allocation.
+    // Inline capacity for what most queries bind, which saves an allocation.
     Each(SmallVec<[Cow<'q, BindValue>; 6]>),
     /// The values of new rows, row by row.
     OfRows(RowBinds<'q>),
@@ -26,7 +26,7 @@ impl<'q> Binds<'q> {
         }
     }
 
-    /// Gives each to `take`: of many rows faster than one by one.
+    /// Passes each bind to `take`, faster than an iterator for many rows.
     #[inline]
     pub(crate) fn each<'b>(&'b self, take: &mut dyn FnMut(LentBind<'b>)) {
         match self {
@@ -35,7 +35,7 @@ impl<'q> Binds<'q> {
         }
     }
 
-    /// Returns whether no dialect could have a reason to refuse one of them, as is known at once of most.
+    /// Returns whether it is plain that no dialect refuses one of them.
     pub(crate) fn are_ordinary(&self) -> bool {
         match self {
             Binds::Each(binds) => binds.iter().all(|bind| bind.is_ordinary()),
@@ -45,7 +45,7 @@ impl<'q> Binds<'q> {
         }
     }
 
-    /// The same, nothing of it lent.
+    /// Returns the same binds without borrowing.
     pub(crate) fn into_owned<'o>(self) -> Binds<'o> {
         match self {
             Binds::Each(binds) => {
@@ -68,15 +68,15 @@ impl<'q> Binds<'q> {
     }
 }
 
-/// Goes through them.
+/// An iterator over binds.
 #[derive(Debug)]
 pub(crate) enum Iter<'b, 'q> {
     Each(slice::Iter<'b, Cow<'q, BindValue>>),
     OfRows {
         of: &'b RowBinds<'q>,
-        /// The rows that are to come.
+        /// The rows that are still to come.
         next: Range<usize>,
-        /// What is left of one.
+        /// The remaining binds of the current row.
         lent: Vec<LentBind<'b>>,
     },
 }
@@ -93,7 +93,7 @@ impl<'b, 'q: 'b> Iterator for Iter<'b, 'q> {
                     let row = next.next()?;
                     of.rows
                         .lend(row..row + 1, &of.made, &mut |bind| lent.push(bind));
-                    // So that they can be taken from the end.
+                    // Reversed, so that they can be taken from the end.
                     lent.reverse();
                 }
                 lent.pop()

@@ -1,5 +1,5 @@
-//! The text of a function with places for its arguments, as [`Function`](crate::function::Function)
-//! holds it.
+//! The text of a function with places for its arguments, as [`Function`](crate::function::Function) stores
+//! it.
 
 /// The form of a function that is its argument.
 pub(super) const AS_IT_IS: &str = "{0}";
@@ -10,19 +10,19 @@ pub(super) enum Part {
     Text(&'static str),
     Argument {
         number: usize,
-        /// True if it stands between commas or the brackets of a call, or is all there is.
+        /// True if it stands between commas or call brackets, or is the whole form.
         alone: bool,
     },
 }
 
 impl Part {
-    /// Stands in the place of a number for the order of the rows that an aggregate takes.
+    /// The number that stands for the order of the rows of an aggregate.
     pub(super) const ARGUMENT_ORDERS: usize = usize::MAX - 1;
-    /// Stands in the place of a number for what follows a call: the rows that count, and the window.
+    /// The number that stands for the filter and the window after a call.
     pub(super) const AROUND: usize = usize::MAX;
 }
 
-/// The parts of a form, from left to right.
+/// Returns the parts of a form, from left to right.
 pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
     let mut at = 0;
     std::iter::from_fn(move || {
@@ -41,7 +41,7 @@ pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
             _ => None,
         };
         let Some(end) = end else {
-            // A brace that is doubled stands for itself.
+            // A doubled brace stands for itself.
             at += if rest[1..].starts_with(&rest[..1]) { 2 } else { 1 };
             return Some(Part::Text(&rest[..1]));
         };
@@ -58,12 +58,12 @@ pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
     })
 }
 
-/// Returns whether the text of a form is one call: a name, and brackets around all the rest.
+/// Returns whether the text of a form is a single call: a name and one pair of brackets.
 pub(super) fn is_closed(form: &str) -> bool {
     let form = form.strip_suffix("{*}").unwrap_or(form);
     let name = form.trim_start_matches(|c: char| c.is_ascii_alphanumeric() || c == '_');
     if !name.starts_with('(') {
-        // A word alone is one too, and so is what begins and ends as CASE does.
+        // A single word is closed too, and so is a whole CASE expression.
         return name.is_empty() || form.starts_with("CASE ") && form.ends_with(" END");
     }
     let (mut depth, mut quoted) = (0_usize, None);

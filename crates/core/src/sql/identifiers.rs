@@ -1,10 +1,11 @@
-//! Identifiers between the marks of a dialect: from the texts that descriptors hold ready, if these have them.
+//! Writes quoted identifiers, from the texts that descriptors prepare where they have them.
 
 use crate::dialect::Quotes;
 use crate::model::{ColumnInfo, TableInfo};
 
 impl Quotes {
-    /// The text that a descriptor holds ready for these marks. One that was read at run time holds none.
+    /// Returns the text that a descriptor prepared for these quote marks. One that was read at run time has
+    /// none.
     #[inline]
     fn ready(self, texts: &[&'static str; 2]) -> Option<&'static str> {
         let ready = texts.get(self.ready?).copied();
@@ -23,7 +24,7 @@ pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
     text.push(quotes.close);
 }
 
-/// The table as it stands after FROM.
+/// Writes a table as it stands after FROM.
 #[inline]
 pub(super) fn push_table(text: &mut String, table: &TableInfo, quotes: Quotes) {
     if let Some(ready) = quotes.ready(table.from_clause()) {
@@ -36,7 +37,7 @@ pub(super) fn push_table(text: &mut String, table: &TableInfo, quotes: Quotes) {
     push_identifier(text, table.name(), quotes);
 }
 
-/// A column of a table that is called by its own name.
+/// Writes a column of a table that has no alias.
 #[inline]
 pub(super) fn push_column(text: &mut String, column: &ColumnInfo, quotes: Quotes) {
     if let Some(ready) = quotes.ready(column.qualified()) {
@@ -47,7 +48,7 @@ pub(super) fn push_column(text: &mut String, column: &ColumnInfo, quotes: Quotes
     push_identifier(text, column.name(), quotes);
 }
 
-/// All columns of a table that is called by its own name.
+/// Writes all columns of a table that has no alias.
 pub(super) fn push_select_list(text: &mut String, table: &TableInfo, quotes: Quotes) {
     if let Some(ready) = quotes.ready(table.select_list()) {
         return text.push_str(ready);
@@ -58,7 +59,7 @@ pub(super) fn push_select_list(text: &mut String, table: &TableInfo, quotes: Quo
     }
 }
 
-/// The names of columns alone.
+/// Writes the names of columns without their table.
 pub(super) fn push_names<'c>(
     text: &mut String,
     columns: impl Iterator<Item = &'c ColumnInfo>,

@@ -4,22 +4,22 @@ use serde::ser::{Error as _, Serialize, SerializeSeq, Serializer};
 
 use crate::model::{BindValue, Error, List};
 
-/// Writes `list` as the text of a JSON array.
+/// Writes `list` as a JSON array.
 ///
-/// Floats are written with the fewest digits that read back as the same float; what JSON has no
-/// form for is text: dates in ISO 8601, UUIDs and decimals in their usual form, bytes in hexadecimal.
+/// Floats have the fewest digits that read back as the same float. Types that JSON lacks are text: dates in
+/// ISO 8601, UUIDs and decimals in their usual form, bytes in hexadecimal.
 pub(super) fn to_json(list: &List, zone_mark: bool, longest_text: usize) -> Result<String, Error> {
     for item in list.items() {
         match item {
             BindValue::Float(x) if x.is_infinite() => {
-                return Err(Error::refused_value(item, "this dialect's lists have no infinity"));
+                return Err(Error::refused_value(item, "lists of this dialect have no infinity"));
             }
             BindValue::Text(text)
                 if text.len() > longest_text && text.chars().count() > longest_text =>
             {
                 return Err(Error::refused_value(
                     item,
-                    "in a list below NOT or OR this dialect compares at most 500 characters",
+                    "this dialect compares at most 500 characters in a list below NOT or OR",
                 ));
             }
             _ => {}
@@ -64,7 +64,7 @@ impl Serialize for Item<'_> {
             }
             value => match value.plain_text() {
                 Some(text) => serializer.serialize_str(&text),
-                None => Err(S::Error::custom("a list holds plain values only")),
+                None => Err(S::Error::custom("a list contains plain values only")),
             },
         }
     }
@@ -103,7 +103,7 @@ mod tests {
             let kind = to_json(list, true, longest).map_err(|err| err.kind());
             assert_eq!(kind, Err(ErrorKind::RefusedValue));
         }
-        // Letters are counted, not bytes.
+        // The limit counts characters, not bytes.
         assert!(to_json(&long, true, 5).is_ok());
     }
 }

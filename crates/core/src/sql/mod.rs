@@ -1,8 +1,9 @@
-//! From a planned tree to SQL: one writer for all dialects, which asks each how a thing is written.
+//! From a planned tree to SQL: one writer for all dialects, which asks each how something is written.
 
 mod binds;
 mod form;
 mod identifiers;
+mod layout;
 mod list;
 mod names;
 mod operation;

@@ -1,26 +1,25 @@
-//! What the tables of a query are called in its text: by their own names, and where a name is taken
-//! already, by an alias.
+//! The names of tables in the text of a query: their own names, or an alias where a name is taken.
 
 use smallvec::SmallVec;
 
 use crate::model::{Error, Origin, Reference, TableInfo};
-use crate::tree::{Asked, Path, Select, Source, SourceId};
+use crate::tree::{Located, Path, Select, Source, SourceId};
 
-/// Engines give up when queries stand in queries much deeper.
+/// The depth of nested queries at which engines give up.
 const DEEPEST: usize = 10;
 
-/// The longest name that an alias is made of whole: engines cut names at 63 bytes.
+/// The longest name that becomes part of an alias unshortened: engines cut names at 63 bytes.
 const LONGEST: usize = 55;
 
-/// The tables that are in sight, from the outermost query to the innermost.
+/// The tables in scope, from the outermost query to the innermost.
 #[derive(Debug, Default)]
 pub(super) struct Names {
     visible: SmallVec<[Visible; 2]>,
-    /// How many were in sight before each query that was gone into.
+    /// The number of tables in scope before each query that was entered.
     before: SmallVec<[usize; 2]>,
-    /// How many of the first cannot be seen, because a query in the place of a table stands between.
+    /// The number of tables that are hidden, because a derived table stands between.
     hidden: usize,
-    /// True if a filter requires the row of a parent that is optional otherwise.
+    /// True if a filter requires the row of an optional parent.
     requires: bool,
 }
 
@@ -29,22 +28,22 @@ pub(super) struct Visible {
     pub(super) source: Source,
     pub(super) table: &'static TableInfo,
     pub(super) alias: Option<Box<str>>,
-    /// How it came to be followed, and who asked for it first.
-    pub(super) followed: Option<Asked<&'static Reference>>,
-    /// True if there may be no row of it.
+    /// The reference that leads to it, and the line that first asked for it.
+    pub(super) followed: Option<Located<&'static Reference>>,
+    /// True if its row may be missing.
     pub(super) optional: bool,
-    /// True if it is the new row that an insert brings, beside the stored one.
+    /// True if it is the proposed row of an insert, beside the stored one.
     pub(super) is_new: bool,
 }
 
 impl Names {
-    /// Goes into a query, which sees what is around it, with the parents that are followed in it.
+    /// Enters a query, which sees the tables around it, with the parents that are followed in it.
     ///
     /// A parent whose row a filter requires is not optional.
     pub(super) fn enter(
         &mut self,
         select: &Select,
-        followed: Vec<Asked<Source>>,
+        followed: Vec<Located<Source>>,
     ) -> Result<(), Error> {
         if self.before.len() > DEEPEST {
             return Err(Error::too_many_subqueries(DEEPEST));
@@ -59,7 +58,7 @@ impl Names {
         Ok(())
     }
 
-    /// A table that the query is over.
+    /// Adds a table that the query is over.
     fn stand(&mut self, id: SourceId, table: &'static TableInfo, optional: bool) {
         let source = Source { id, path: Path::HERE };
         let alias = self.alias_for(table.name(), table.name());
@@ -73,7 +72,7 @@ impl Names {
         });
     }
 
-    /// The new row that an insert brings, beside the stored one.
+    /// Adds the proposed row of an insert, beside the stored one.
     pub(super) fn stand_new(&mut self, source: Source, table: &'static TableInfo) {
         let (alias, followed) = (None, None);
         self.visible.push(Visible {
@@ -90,7 +89,7 @@ impl Names {
         &mut self,
         select: &Select,
         id: SourceId,
-        followed: &[Asked<Source>],
+        followed: &[Located<Source>],
     ) -> Result<(), Error> {
         let mut from_here = followed.iter().filter(|followed| followed.what.id == id);
         from_here.try_for_each(|followed| self.follow(select, followed.what, followed.at))
@@ -114,30 +113,30 @@ impl Names {
             self.requires = true;
         }
         let table = reference.target();
-        // The second time a table is followed to, the reference tells which it is.
+        // The second time a table is followed to, the name of the reference becomes its alias.
         let alias = self.alias_for(table.name(), reference.name());
         self.visible.push(Visible {
             source,
             table,
             alias,
-            followed: Some(Asked { what: reference, at }),
+            followed: Some(Located { what: reference, at }),
             optional,
             is_new: false,
         });
         Ok(())
     }
 
-    /// Returns whether a filter requires the row of a parent that is optional otherwise, here or in a query before.
+    /// Returns whether a filter requires the row of an optional parent, in this query or an earlier one.
     pub(super) fn requires(&self) -> bool {
         self.requires
     }
 
-    /// Hides what is in sight from a query in the place of a table, and tells what was hidden before.
+    /// Hides the tables in scope from a derived table, and returns what was hidden before.
     pub(super) fn hide(&mut self) -> usize {
         std::mem::replace(&mut self.hidden, self.visible.len())
     }
 
-    /// The opposite.
+    /// Shows the hidden tables again.
     pub(super) fn show(&mut self, hidden: usize) {
         self.hidden = hidden;
     }
@@ -149,7 +148,7 @@ impl Names {
         }
     }
 
-    /// The tables of the innermost query but the first, by their places.
+    /// Returns the places of the tables of the innermost query, without the first.
     pub(super) fn innermost(&self) -> std::ops::Range<usize> {
         self.before.last().map_or(0, |before| before + 1)..self.visible.len()
     }
@@ -166,7 +165,7 @@ impl Names {
             .find(|visible| visible.source == source)
     }
 
-    /// What to call a table whose name is taken: by `preferred`, if that is free, or with a number.
+    /// Returns the alias of a table whose name is taken: `preferred` if that is free, or one with a number.
     fn alias_for(&self, name: &str, preferred: &str) -> Option<Box<str>> {
         if !self.is_taken(name) {
             return None;
@@ -183,7 +182,7 @@ impl Names {
         let mut in_sight = self.visible.iter().skip(self.hidden);
         in_sight.any(|visible| {
             let called = visible.alias.as_deref().unwrap_or(visible.table.name());
-            // Some engines do not tell names apart that differ in case only.
+            // Some engines do not distinguish names that differ in case only.
             called.eq_ignore_ascii_case(name)
         })
     }
@@ -193,7 +192,7 @@ impl Names {
 mod tests {
     use super::{LONGEST, Names};
     use crate::model::{Origin, ReadColumn, SqlType, TableInfo, read_table};
-    use crate::tree::{Body, Select};
+    use crate::tree::{FromSource, Select};
 
     fn table(name: &str) -> &'static TableInfo {
         let column = ReadColumn {
@@ -208,10 +207,10 @@ mod tests {
     }
 
     fn over(name: &str) -> Select {
-        Select::over(table(name), Body::Table, Origin::of(std::panic::Location::caller()))
+        Select::over(table(name), FromSource::Table, Origin::of(std::panic::Location::caller()))
     }
 
-    /// What a query inside others calls its table, from the outermost to the innermost.
+    /// Returns the names of the tables of nested queries, from the outermost to the innermost.
     fn called(tables: &[&str]) -> Vec<String> {
         let mut names = Names::default();
         let selects: Vec<Select> = tables.iter().map(|name| over(name)).collect();
@@ -234,9 +233,9 @@ mod tests {
     fn a_name_that_is_taken_gets_a_number() {
         assert_eq!(called(&["lab", "site"]), ["lab", "site"]);
         assert_eq!(called(&["lab", "lab", "lab"]), ["lab", "lab_2", "lab_3"]);
-        // A table may have the name that an alias would have.
+        // A table may itself have the name that an alias would have.
         assert_eq!(called(&["lab_2", "lab", "lab"]), ["lab_2", "lab", "lab_3"]);
-        // Engines that ignore letter case would take them for one.
+        // Engines that ignore letter case would confuse them.
         assert_eq!(called(&["lab", "LAB"]), ["lab", "LAB_2"]);
     }
 

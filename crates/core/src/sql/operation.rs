@@ -1,39 +1,40 @@
-//! What a statement does.
+//! The operation of a statement.
 
 use std::fmt;
 
-/// What a statement does.
+/// The operation of a statement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Operation {
-    /// It reads, or asks for a plan.
+    /// A read, or an EXPLAIN.
     Read,
-    /// It inserts rows.
+    /// An INSERT.
     Insert,
-    /// It updates rows, or marks them as withdrawn.
+    /// An UPDATE, also one that marks rows as retired.
     Update,
-    /// It deletes rows.
+    /// A DELETE.
     Delete,
-    /// It is text of the program's own.
-    Text,
-    /// It begins a transaction.
+    /// Hand-written SQL of the program.
+    HandWritten,
+    /// The begin of a transaction.
     Begin,
-    /// It commits a transaction.
+    /// A COMMIT.
     Commit,
-    /// It undoes a transaction.
+    /// A ROLLBACK.
     Rollback,
-    /// It sets a savepoint, where a transaction begins inside another.
+    /// A SAVEPOINT, where a transaction begins inside another.
     Savepoint,
-    /// It keeps what was done since a savepoint.
+    /// A RELEASE SAVEPOINT.
     ReleaseSavepoint,
-    /// It undoes what was done since a savepoint.
+    /// A ROLLBACK TO SAVEPOINT.
     RollbackToSavepoint,
-    /// It prepares the session for the statements that follow: settings, or the lock before a `COPY`.
+    /// A statement that prepares the session for the next ones: settings, or the lock before a `COPY`.
     Prepare,
 }
 
 impl Operation {
-    /// Returns whether it begins, ends or prepares a transaction, rather than being a statement that the program asked for.
+    /// Returns whether it begins, ends or prepares a transaction, instead of being a statement of the
+    /// program.
     pub fn is_of_transaction(self) -> bool {
         matches!(
             self,
@@ -55,7 +56,7 @@ impl Operation {
             Operation::Insert
                 | Operation::Update
                 | Operation::Delete
-                | Operation::Text
+                | Operation::HandWritten
                 | Operation::Commit
         )
     }
@@ -68,7 +69,7 @@ impl fmt::Display for Operation {
             Operation::Insert => "INSERT",
             Operation::Update => "UPDATE",
             Operation::Delete => "DELETE",
-            Operation::Text => "TEXT",
+            Operation::HandWritten => "TEXT",
             Operation::Begin => "BEGIN",
             Operation::Commit => "COMMIT",
             Operation::Rollback => "ROLLBACK",

@@ -1,6 +1,6 @@
-//! Patterns of LIKE, for the dialect whose LIKE ignores letter case.
+//! LIKE patterns for SQLite, whose LIKE ignores letter case.
 
-/// A pattern of LIKE, in which `!` escapes, as a pattern of SQLite's GLOB, in which brackets do.
+/// Converts a LIKE pattern, in which `!` escapes, to a pattern of SQLite's GLOB, in which brackets do.
 pub(super) fn glob_of(pattern: &str) -> String {
     let mut glob = String::with_capacity(pattern.len());
     let mut characters = pattern.chars();

@@ -1,25 +1,27 @@
-//! SQL for people to look at: the text, the binds, and who asked for what.
+//! SQL for people to read: the text, the binds, and the origin of each clause.
 
 use std::fmt;
 
 use smallvec::SmallVec;
 
+use super::layout::{Line, lines};
 use crate::dialect::{Grammar, Placeholder};
 use crate::model::{BindValue, Origin};
 use crate::tree::{PolicyUse, RelationName};
 
-/// A place in the text where a clause begins, and who asked for it.
+/// The start of a clause in the text, with its origin.
 #[derive(Debug, Clone)]
 pub(super) struct Mark {
     pub(super) at: usize,
     pub(super) origin: Origin,
-    /// The relations that the clause is there for, or that are asked in it.
+    /// The relations that the clause joins or asks.
     pub(super) relations: SmallVec<[RelationName; 1]>,
 }
 
 /// The SQL of a query in one dialect.
 ///
-/// `Display` prints the text, then each bind with its number on a line of its own.
+/// `Display` prints the text, then each bind with its number on a line of its own. Text that does not fit a
+/// line of 100 characters is broken into its clauses, with subqueries indented.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -53,33 +55,33 @@ impl Sql {
         Sql { grammar, text, binds, marks, policies }
     }
 
-    /// The same with the policies that it met.
+    /// Returns the same SQL with the policies of the statement.
     pub(super) fn with_policies(self, policies: Vec<PolicyUse>) -> Sql {
         Sql { policies, ..self }
     }
 
-    /// Returns the name of the dialect that it is written in.
+    /// Returns the name of its dialect.
     pub fn dialect(&self) -> &'static str {
         self.grammar.name()
     }
 
-    /// The text as the database gets it: a placeholder stands for every value.
+    /// Returns the text as the database receives it, on one line, with a placeholder for every value.
     pub fn text(&self) -> &str {
         &self.text
     }
 
-    /// The values, in the order of their placeholders.
+    /// Returns the values in the order of their placeholders.
     pub fn binds(&self) -> &[BindValue] {
         &self.binds
     }
 
-    /// The policies of the tables in it, in queries inside too: which were applied and which waived.
+    /// Returns the policies of all tables in it, also in subqueries: those applied and those waived.
     pub fn policies(&self) -> &[PolicyUse] {
         &self.policies
     }
 
-    /// Each clause of the text, with the line of the program that asked for it. Put together, with
-    /// a space between, the clauses are the text.
+    /// Returns each clause of the text, with the line of the program that asked for it. Joined by a space,
+    /// the clauses are the text.
     pub fn clauses(&self) -> impl Iterator<Item = (&str, Origin)> {
         self.spans().map(|(clause, mark)| (clause, mark.origin))
     }
@@ -95,14 +97,14 @@ impl Sql {
         spans.map(|(mark, end)| (self.text[mark.at..end].trim(), mark))
     }
 
-    /// The same SQL to print with one clause a line.
+    /// Returns the same SQL to print with one clause a line.
     pub fn by_clause(&self) -> ByClause<'_> {
         ByClause { sql: self, origins: false }
     }
 
-    /// The same SQL to print with one clause a line, each followed by `@` and the line of the
-    /// program that asked for it, and by the relations that are followed or asked in it. What a policy
-    /// asked for has the line where its table declares it.
+    /// Returns the same SQL to print with one clause a line, each followed by `@` and the line of the program
+    /// that asked for it, and by the relations that are followed or asked in it. What a policy asked for has
+    /// the line where its table declares it.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -135,7 +137,10 @@ impl Sql {
 
 impl fmt::Display for Sql {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.text)?;
+        for (i, line) in lines(&self.text, &[]).iter().enumerate() {
+            let end = if i > 0 { "\n" } else { "" };
+            write!(f, "{end}{:indent$}{}", "", line.text, indent = line.indent)?;
+        }
         self.write_binds(f)
     }
 }
@@ -147,39 +152,50 @@ pub struct ByClause<'a> {
     origins: bool,
 }
 
-/// A clause longer than this does not move the origins of the others to the right.
+/// A line longer than this does not move the origins of the others to the right.
 const WIDEST: usize = 100;
 
 impl fmt::Display for ByClause<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // What goes on with a list stands under the clause that began it.
-        let indent = |clause: &str| match clause.starts_with("AND ") || clause.starts_with(", ") {
-            true => "  ",
-            false => "",
-        };
-        let width = |clause: &str| indent(clause).len() + clause.chars().count();
-        let widths = self.sql.spans().map(|(clause, _)| width(clause));
-        let aligned = widths.filter(|width| *width <= WIDEST).max().unwrap_or(0);
-        for (i, (clause, mark)) in self.sql.spans().enumerate() {
-            if i > 0 {
-                f.write_str("\n")?;
-            }
-            write!(f, "{}{clause}", indent(clause))?;
-            if self.origins {
-                let gap = aligned.saturating_sub(width(clause));
-                write!(f, "{:gap$}  @ {}", "", mark.origin)?;
-                let mut policies = self.sql.policies.iter();
-                let policy =
-                    policies.find(|used| !used.is_waived() && used.origin() == mark.origin);
-                if let Some(policy) = policy {
-                    write!(f, " by policy {}", policy.policy())?;
-                }
-                for (i, relation) in mark.relations.iter().enumerate() {
-                    let [table, name] = relation;
-                    write!(f, "{}{table}.{name}", if i == 0 { " for " } else { ", " })?;
-                }
+        let marks = &self.sql.marks;
+        let starts: Vec<usize> = marks.iter().map(|mark| mark.at).collect();
+        let lines = lines(&self.sql.text, &starts);
+        let width = |line: &Line<'_>| line.indent + line.text.chars().count();
+        let aligned = lines
+            .iter()
+            .map(width)
+            .filter(|width| *width <= WIDEST)
+            .max()
+            .unwrap_or(0);
+        let mut marks = marks.iter().peekable();
+        for (i, line) in lines.iter().enumerate() {
+            let end = if i > 0 { "\n" } else { "" };
+            write!(f, "{end}{:indent$}{}", "", line.text, indent = line.indent)?;
+            // A mark stands at the first line that begins behind it, since it may stand before a space.
+            let mark = marks
+                .next_if(|mark| mark.at <= line.at)
+                .filter(|_| self.origins);
+            if let Some(mark) = mark {
+                let gap = aligned.saturating_sub(width(line));
+                write!(f, "{:gap$}", "")?;
+                self.write_origin(f, mark)?;
             }
         }
         self.sql.write_binds(f)
+    }
+}
+
+impl ByClause<'_> {
+    fn write_origin(&self, f: &mut fmt::Formatter<'_>, mark: &Mark) -> fmt::Result {
+        write!(f, "  @ {}", mark.origin)?;
+        let mut policies = self.sql.policies.iter();
+        let policy = policies.find(|used| !used.is_waived() && used.origin() == mark.origin);
+        if let Some(policy) = policy {
+            write!(f, " by policy {}", policy.policy())?;
+        }
+        for (i, [table, name]) in mark.relations.iter().enumerate() {
+            write!(f, "{}{table}.{name}", if i == 0 { " for " } else { ", " })?;
+        }
+        Ok(())
     }
 }

@@ -1,4 +1,4 @@
-//! A statement ready for a driver: its text, its binds, and what is known of it.
+//! A statement ready for a driver: its text, its binds, and what the library knows of it.
 
 use std::panic::Location;
 
@@ -11,10 +11,10 @@ use super::writer::{self, Writer};
 use crate::dialect::Grammar;
 use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, LentBind, Origin, TableInfo};
 use crate::plan::write::{Changing, NewRows, OnConflict, Target};
-use crate::plan::{Planned, Wanted};
+use crate::plan::{Planned, ReadShape};
 use crate::tree::PolicyUse;
 
-/// A compiled query, ready for a driver. What it binds is lent by the query where nothing had to change.
+/// A compiled statement, ready for a driver. Its binds are borrowed from the query where they are unchanged.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Statement<'q> {
@@ -24,24 +24,24 @@ pub struct Statement<'q> {
     pub(super) marks: Vec<Mark>,
     pub(super) origin: Origin,
     pub(super) most_rows: usize,
-    /// The numbers of the cells that tell to which other rows a row belongs.
+    /// The numbers of the key cells, which connect a row to others.
     pub(super) key_cells: SmallVec<[usize; 2]>,
     pub(super) operation: Operation,
     /// The tables that it reads or writes, each once.
     pub(super) tables: Tables,
-    /// True if its text is of this one time, so that a driver need not keep what it prepares.
+    /// True if its text occurs once, so that a driver need not cache the prepared statement.
     pub(super) once: bool,
     pub(super) alters_session: bool,
-    /// How it copies rows, if it does.
+    /// The COPY that writes its rows, if it is one.
     pub(super) copying: Option<Copying>,
 }
 
 /// The purpose of a statement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Purpose {
-    /// A driver runs it, and needs no more than the text and the binds.
+    /// A driver runs it, and needs only the text and the binds.
     Run,
-    /// People look at it, to see where each clause begins and who asked for it.
+    /// People read it, and need the clauses with their origins.
     Show,
     /// It is run many times, with values for its bind parameters.
     Prepare,
@@ -53,7 +53,7 @@ pub(crate) enum Purpose {
 pub struct Template(pub(crate) Statement<'static>);
 
 impl Template {
-    /// The statement with these values for its parameters, by their numbers.
+    /// Returns the statement with these values for its parameters, by their numbers.
     pub fn with_values(&self, values: &[BindValue]) -> Result<Statement<'static>, Error> {
         let mut statement = self.0.to_owned_binds();
         let mut binds = statement.binds.into_values();
@@ -62,7 +62,7 @@ impl Template {
             let value = values.get(usize::from(number));
             let value = value.filter(|value| value.sql_type().sent() == sql_type.sent());
             let reason = match value {
-                None => Some("a bind parameter was given no value of its type"),
+                None => Some("a bind parameter has no value of its type"),
                 Some(value) => self.0.grammar.refusal(value),
             };
             if let Some(reason) = reason {
@@ -81,7 +81,7 @@ impl Template {
     }
 }
 
-/// The facts that a driver needs to copy rows.
+/// The data that a driver needs for a COPY.
 #[doc(hidden)]
 #[derive(Debug, Clone)]
 pub struct Copying {
@@ -89,11 +89,11 @@ pub struct Copying {
     pub columns: usize,
     /// The table, as it is written in statements.
     pub table: Box<str>,
-    /// A query whose columns are of the types of these values.
+    /// A query whose columns have the types of these values.
     pub types: Box<str>,
 }
 
-/// Room for what most statements are of, so that it needs no allocation.
+/// The names of tables, with inline capacity for what most statements read.
 pub(crate) type Tables = SmallVec<[&'static str; 2]>;
 
 impl<'q> Statement<'q> {
@@ -101,19 +101,19 @@ impl<'q> Statement<'q> {
     pub(crate) fn of_read(
         planned: &Planned<'q>,
         grammar: &'static dyn Grammar,
-        wanted: Wanted,
+        shape: ReadShape,
         purpose: Purpose,
     ) -> Result<Statement<'q>, Error> {
         match planned.lent() {
-            Some(plan) => Writer::new(plan, grammar, purpose).write(wanted),
+            Some(plan) => Writer::new(plan, grammar, purpose).write(shape),
             None => {
                 let writer = Writer::new(planned.plan(), grammar, purpose);
-                Ok(writer.write(wanted)?.into_owned_binds())
+                Ok(writer.write(shape)?.into_owned_binds())
             }
         }
     }
 
-    /// Writes a statement of a write that changes rows.
+    /// Writes a statement of an update or a delete.
     pub(crate) fn of_change(
         changing: Changing,
         grammar: &'static dyn Grammar,
@@ -125,19 +125,20 @@ impl<'q> Statement<'q> {
             }
             Changing::Find(planned) => {
                 let mut statement =
-                    Statement::of_read(&planned, grammar, Wanted::Rows, Purpose::Run)?;
+                    Statement::of_read(&planned, grammar, ReadShape::Rows, Purpose::Run)?;
                 let values = planned.plan().select().values.as_ref();
                 statement.key_cells = (0..values.map_or(0, |values| values.what.len())).collect();
                 Ok(statement.into_owned_binds())
             }
             Changing::ReadBack(planned) => {
-                let statement = Statement::of_read(&planned, grammar, Wanted::Rows, Purpose::Run)?;
+                let statement =
+                    Statement::of_read(&planned, grammar, ReadShape::Rows, Purpose::Run)?;
                 Ok(statement.into_owned_binds())
             }
         }
     }
 
-    /// An update or a delete, for people.
+    /// Writes an update or a delete for people to read.
     pub(crate) fn shown_change(
         target: Target,
         grammar: &'static dyn Grammar,
@@ -165,17 +166,17 @@ impl<'q> Statement<'q> {
         writer::copy(new, binds, grammar, at)
     }
 
-    /// How it copies rows, if it does.
+    /// Returns the data of a COPY, if it is one.
     pub fn copying(&self) -> Option<&Copying> {
         self.copying.as_ref()
     }
 
-    /// The insert, with what becomes of rows that are there already.
+    /// Adds the conflict clause to an insert.
     pub(crate) fn on_conflict(self, conflict: &OnConflict) -> Result<Statement<'q>, Error> {
         writer::on_conflict(self, conflict)
     }
 
-    /// An insert of the rows that this reads.
+    /// Turns the query into an INSERT of its rows.
     pub(crate) fn inserted_into<'o>(
         mut self,
         table: &'static TableInfo,
@@ -186,19 +187,19 @@ impl<'q> Statement<'q> {
         Ok(self.into_owned_binds())
     }
 
-    /// The insert, its rows given back if they are wanted.
+    /// Adds the clause that returns the rows, if they are wanted.
     pub(crate) fn returning(
         mut self,
         table: &'static TableInfo,
-        wanted: bool,
+        shape: bool,
     ) -> Result<Statement<'q>, Error> {
-        if wanted {
+        if shape {
             writer::return_inserted(&mut self, table)?;
         }
         Ok(self)
     }
 
-    /// The upsert, which tells of each row whether it was inserted, where the engine does.
+    /// Adds the expression that tells for each row whether it was inserted, where the engine has one.
     pub(crate) fn telling_inserted(mut self) -> Statement<'q> {
         let form = self.grammar.upsert();
         let tells_inserted = form.and_then(|form| form.tells_inserted);
@@ -206,13 +207,13 @@ impl<'q> Statement<'q> {
         self
     }
 
-    /// The statement for people, and the policies that it met.
+    /// Returns the statement for people, with the policies of the statement.
     pub(crate) fn into_sql(self, met: Vec<PolicyUse>) -> Sql {
         let binds = self.binds.into_values();
         Sql::new(self.grammar, self.text, binds, self.marks, met)
     }
 
-    /// Text of our own, or of a test: never of a user's value.
+    /// Returns a statement with text of the library or of a test, never with a user's value.
     #[track_caller]
     pub fn of_text(
         grammar: &'static dyn Grammar,
@@ -227,7 +228,7 @@ impl<'q> Statement<'q> {
             origin: Origin::of(Location::caller()),
             most_rows: usize::MAX,
             key_cells: SmallVec::new(),
-            operation: Operation::Text,
+            operation: Operation::HandWritten,
             tables: Tables::new(),
             once: false,
             alters_session: true,
@@ -235,7 +236,7 @@ impl<'q> Statement<'q> {
         }
     }
 
-    /// The same as a statement that does something else than it seems to.
+    /// Returns the same statement, counted as another operation.
     #[must_use]
     pub fn doing(mut self, operation: Operation) -> Self {
         self.operation = operation;
@@ -243,11 +244,10 @@ impl<'q> Statement<'q> {
         self
     }
 
-    /// The statement that asks the engine for its plan of this one; with `analyze` it also runs it
-    /// and measures.
+    /// Returns the EXPLAIN of this statement; with `analyze` it also runs and measures it.
     pub fn explained(mut self, analyze: bool) -> Result<Statement<'q>, Error> {
         let Some(verb) = self.grammar.explain(analyze) else {
-            let way_out = "ask for the plan without running it";
+            let way_out = "use `explain`, which does not run the query";
             return Err(Error::unsupported("measuring a plan", self.grammar.name(), way_out));
         };
         self.text.insert_str(0, verb);
@@ -255,8 +255,8 @@ impl<'q> Statement<'q> {
         Ok(self)
     }
 
-    /// The same with a comment at its end, of this one time. It is the caller's to see that the text cannot
-    /// end the comment.
+    /// Adds a comment at the end, for this run only. The caller must ensure that the text cannot end the
+    /// comment.
     pub fn comment(&mut self, text: &str) {
         self.text.push_str(" /*");
         self.text.push_str(text);
@@ -264,23 +264,23 @@ impl<'q> Statement<'q> {
         self.once = true;
     }
 
-    /// The same, whose text will not be seen again.
+    /// Marks the text as one that will not occur again.
     pub(crate) fn once(mut self) -> Self {
         self.once = true;
         self
     }
 
-    /// Returns whether its text will not be seen again, so that what is prepared for it need not be kept.
+    /// Returns whether its text will not occur again, so that a prepared statement need not be cached.
     pub fn is_of_once(&self) -> bool {
         self.once
     }
 
-    /// Returns whether hand-written text of it may change settings of the session, which outlast it.
+    /// Returns whether hand-written text of it may change session settings, which outlast it.
     pub fn may_alter_session(&self) -> bool {
         self.alters_session
     }
 
-    /// The same statement without what it borrowed.
+    /// Returns the same statement without borrowing.
     pub fn into_owned_binds<'o>(self) -> Statement<'o> {
         let Statement {
             grammar,
@@ -312,7 +312,7 @@ impl<'q> Statement<'q> {
         }
     }
 
-    /// The same statement with its binds copied, for a driver that works on another thread.
+    /// Returns a copy of the statement that owns its binds, for a driver on another thread.
     pub fn to_owned_binds(&self) -> Statement<'static> {
         Statement {
             grammar: self.grammar,
@@ -330,7 +330,7 @@ impl<'q> Statement<'q> {
         }
     }
 
-    /// Adds to an error what was being run, and who asked for it.
+    /// Adds to an error the SQL that was run, and the line that asked for it.
     #[cold]
     pub fn context(&self, err: Error) -> Error {
         match err.kind() {
@@ -348,23 +348,23 @@ impl<'q> Statement<'q> {
         self.binds.iter()
     }
 
-    /// Gives each bind to `take`, in their order.
+    /// Passes each bind to `take`, in order.
     #[inline]
     pub fn each_bind<'b>(&'b self, mut take: impl FnMut(LentBind<'b>)) {
         self.binds.each(&mut take);
     }
 
-    /// Returns how many rows need to be fetched at most; a driver does not ask for one beyond.
+    /// Returns the largest number of rows to fetch; a driver does not ask for one more.
     pub fn most_rows(&self) -> usize {
         self.most_rows
     }
 
-    /// The numbers of the cells that tell to which other rows a row belongs, in the order of the keys.
+    /// Returns the numbers of the key cells, in the order of the keys.
     pub fn key_cells(&self) -> &[usize] {
         &self.key_cells
     }
 
-    /// Returns whether a server runs it, which sees comments; else the program does itself.
+    /// Returns whether it runs on a server, which sees comments.
     pub fn is_of_server(&self) -> bool {
         self.grammar.is_of_server()
     }
@@ -373,12 +373,12 @@ impl<'q> Statement<'q> {
         self.operation
     }
 
-    /// The tables that it reads or writes, each once, the one that it is of first.
+    /// Returns the tables that it reads or writes, each once, its own table first.
     pub fn tables(&self) -> &[&'static str] {
         &self.tables
     }
 
-    /// Where the query was begun.
+    /// Returns the line where the query begins.
     pub fn origin(&self) -> Origin {
         self.origin
     }

@@ -1,44 +1,44 @@
-//! How nodes are made. Lists of conditions stay flat here, and what is too deep becomes a node that
-//! says so.
+//! The constructors of nodes. They keep lists of conditions flat, and turn a tree that is too deep into a
+//! node that compiles to an error.
 
 use std::ptr;
 
 use super::{
-    Aggregate, AskedOf, Call, Case, Comparison, DEEPEST, Facts, InQuery, Key, Like, Node, OneOf,
-    Refused, Select, Subquery, Trusted, Window, together,
+    Aggregate, Call, Case, Comparison, DEEPEST, InQuery, Key, Like, Node, NodeSummary, OneOf,
+    RawSql, Refused, Select, Subquery, SubqueryKind, Window, together,
 };
 use crate::model::{BindValue, Function, List, SqlType, function};
 
-impl AskedOf {
-    /// Returns whether it asks for a value; else it asks if there are rows, which is never NULL and has an
+impl SubqueryKind {
+    /// Returns whether it is a value. Otherwise it is a test for rows, which is never NULL and has an
     /// opposite.
     pub(crate) fn is_a_value(&self) -> bool {
-        matches!(self, AskedOf::Count | AskedOf::Value)
+        matches!(self, SubqueryKind::Count | SubqueryKind::Value)
     }
 
-    fn opposite(self) -> AskedOf {
+    fn opposite(self) -> SubqueryKind {
         match self {
-            AskedOf::Exists => AskedOf::NotExists,
-            AskedOf::NotExists => AskedOf::Exists,
-            AskedOf::MoreThan(rows) => AskedOf::AtMost(rows),
-            AskedOf::AtMost(rows) => AskedOf::MoreThan(rows),
+            SubqueryKind::Exists => SubqueryKind::NotExists,
+            SubqueryKind::NotExists => SubqueryKind::Exists,
+            SubqueryKind::MoreThan(rows) => SubqueryKind::AtMost(rows),
+            SubqueryKind::AtMost(rows) => SubqueryKind::MoreThan(rows),
             other => other,
         }
     }
 
-    /// What a comparison of the number of rows with `number` asks for, if not for counting them:
-    /// an answer that does not depend on the rows, or a question that is answered by the first few.
+    /// Returns what a comparison of the row count with `number` amounts to, if no full count is needed: a
+    /// constant, or a test that the first few rows decide.
     fn compared(
         &self,
         comparison: Comparison,
         number: i64,
         limited: bool,
-    ) -> Option<Result<AskedOf, bool>> {
-        let AskedOf::Count = self else { return None };
+    ) -> Option<Result<SubqueryKind, bool>> {
+        let SubqueryKind::Count = self else { return None };
         if limited {
             return None;
         }
-        // As "more than so many", or its opposite.
+        // Each comparison becomes "more than `most`" or its opposite.
         let (most, more) = match (comparison, number) {
             (Comparison::Greater, most) => (most, true),
             (Comparison::GreaterOrEqual, least) => (least.saturating_sub(1), true),
@@ -50,10 +50,10 @@ impl AskedOf {
         };
         Some(match (most, more) {
             (..0, more) => Err(more),
-            (0, true) => Ok(AskedOf::Exists),
-            (0, false) => Ok(AskedOf::NotExists),
-            (most, true) => Ok(AskedOf::MoreThan(BindValue::Int(most))),
-            (most, false) => Ok(AskedOf::AtMost(BindValue::Int(most))),
+            (0, true) => Ok(SubqueryKind::Exists),
+            (0, false) => Ok(SubqueryKind::NotExists),
+            (most, true) => Ok(SubqueryKind::MoreThan(BindValue::Int(most))),
+            (most, false) => Ok(SubqueryKind::AtMost(BindValue::Int(most))),
         })
     }
 }
@@ -61,25 +61,28 @@ impl AskedOf {
 impl Node {
     pub(crate) fn compare(comparison: Comparison, left: Node, right: Node) -> Node {
         let (left, right) = match (left, right) {
-            // Where it is enough to know that there are so many, nobody needs to count them all.
-            (Node::Subquery(facts, subquery), Node::Bind(BindValue::Int(number))) => match subquery
-                .asked
-                .compared(comparison, number, subquery.select.is_more_than_rows())
-            {
-                Some(Ok(asked)) => {
-                    let select = subquery.select;
-                    return Node::Subquery(facts, Box::new(Subquery { select, asked }));
+            // Where a comparison only needs to know that enough rows exist, counting all of them is wasted.
+            (Node::Subquery(summary, subquery), Node::Bind(BindValue::Int(number))) => {
+                match subquery.asked.compared(
+                    comparison,
+                    number,
+                    subquery.select.is_more_than_rows(),
+                ) {
+                    Some(Ok(asked)) => {
+                        let select = subquery.select;
+                        return Node::Subquery(summary, Box::new(Subquery { select, asked }));
+                    }
+                    Some(Err(always)) => return Node::constant(always),
+                    None => (Node::Subquery(summary, subquery), Node::Bind(BindValue::Int(number))),
                 }
-                Some(Err(always)) => return Node::constant(always),
-                None => (Node::Subquery(facts, subquery), Node::Bind(BindValue::Int(number))),
-            },
+            }
             sides => sides,
         };
-        let facts = left.facts().beside(right.facts());
-        Node::above(facts, |facts| Node::Compare(comparison, facts, Box::new([left, right])))
+        let summary = left.summary().beside(right.summary());
+        Node::above(summary, |summary| Node::Compare(comparison, summary, Box::new([left, right])))
     }
 
-    /// Both conditions, in one flat list however they were bracketed. TRUE changes nothing.
+    /// Returns the conjunction as one flat list, however it was bracketed. TRUE changes nothing.
     pub(crate) fn and(self, other: Node) -> Node {
         if self.is_constant(true) {
             return other;
@@ -87,14 +90,14 @@ impl Node {
         if other.is_constant(true) {
             return self;
         }
-        let (facts, terms) = joined(self, other, |node| match node {
+        let (summary, terms) = joined(self, other, |node| match node {
             Node::All(_, terms) => Ok(terms),
             other => Err(other),
         });
-        Node::above(facts, |facts| Node::All(facts, terms))
+        Node::above(summary, |summary| Node::All(summary, terms))
     }
 
-    /// Either condition, in one flat list however they were bracketed. FALSE changes nothing.
+    /// Returns the disjunction as one flat list, however it was bracketed. FALSE changes nothing.
     pub(crate) fn or(self, other: Node) -> Node {
         if self.is_constant(false) {
             return other;
@@ -102,41 +105,42 @@ impl Node {
         if other.is_constant(false) {
             return self;
         }
-        let (facts, terms) = joined(self, other, |node| match node {
+        let (summary, terms) = joined(self, other, |node| match node {
             Node::Any(_, terms) => Ok(terms),
             other => Err(other),
         });
-        Node::above(facts, |facts| Node::Any(facts, terms))
+        Node::above(summary, |summary| Node::Any(summary, terms))
     }
 
-    /// The opposite; what is NULL stays NULL.
+    /// Returns the opposite. NULL stays NULL.
     pub(crate) fn negated(self) -> Node {
         match self {
             Node::Not(_, inner) => *inner,
-            Node::Subquery(facts, subquery) if !subquery.asked.is_a_value() => {
+            Node::Subquery(summary, subquery) if !subquery.asked.is_a_value() => {
                 let Subquery { select, asked } = *subquery;
-                Node::Subquery(facts, Box::new(Subquery { select, asked: asked.opposite() }))
+                Node::Subquery(summary, Box::new(Subquery { select, asked: asked.opposite() }))
             }
-            Node::IsNull(facts, operand) => Node::IsNotNull(facts, operand),
-            Node::IsNotNull(facts, operand) => Node::IsNull(facts, operand),
-            Node::Like(facts, like) => {
-                Node::Like(facts, Box::new(Like { negated: !like.negated, ..*like }))
+            Node::IsNull(summary, operand) => Node::IsNotNull(summary, operand),
+            Node::IsNotNull(summary, operand) => Node::IsNull(summary, operand),
+            Node::Like(summary, like) => {
+                Node::Like(summary, Box::new(Like { negated: !like.negated, ..*like }))
             }
-            Node::Compare(Comparison::Distinct, facts, sides) => {
-                Node::Compare(Comparison::NotDistinct, facts, sides)
+            Node::Compare(Comparison::Distinct, summary, sides) => {
+                Node::Compare(Comparison::NotDistinct, summary, sides)
             }
-            Node::Compare(Comparison::NotDistinct, facts, sides) => {
-                Node::Compare(Comparison::Distinct, facts, sides)
+            Node::Compare(Comparison::NotDistinct, summary, sides) => {
+                Node::Compare(Comparison::Distinct, summary, sides)
             }
-            other => Node::above(other.facts(), |facts| Node::Not(facts, Box::new(other))),
+            other => Node::above(other.summary(), |summary| Node::Not(summary, Box::new(other))),
         }
     }
 
     pub(crate) fn is_null(self) -> Node {
-        Node::above(self.facts(), |facts| Node::IsNull(facts, Box::new(self)))
+        Node::above(self.summary(), |summary| Node::IsNull(summary, Box::new(self)))
     }
 
-    /// `items` without NULLs; `with_null` says whether there was one, where there may be.
+    /// Returns a lookup in a list: `items` has no NULLs, and `with_null` says whether there was one, where
+    /// NULL is possible.
     pub(crate) fn one_of(self, items: List, with_null: Option<bool>, negated: bool) -> Node {
         let one_of = OneOf {
             operand: self,
@@ -144,36 +148,39 @@ impl Node {
             with_null: with_null.map(BindValue::Bool),
             negated,
         };
-        Node::above(one_of.operand.facts(), |facts| Node::OneOf(facts, Box::new(one_of)))
+        Node::above(one_of.operand.summary(), |summary| Node::OneOf(summary, Box::new(one_of)))
     }
 
-    /// `select` has one column.
+    /// Returns a lookup in a query, which has one column.
     pub(crate) fn in_query(self, select: Box<Select>, may_be_null: bool, negated: bool) -> Node {
-        let of_select = select.facts().without(Facts::WINDOWS).with(Facts::QUERIES);
-        let facts = self.facts().beside(of_select);
+        let of_select = select
+            .summary()
+            .without(NodeSummary::WINDOWS)
+            .with(NodeSummary::QUERIES);
+        let summary = self.summary().beside(of_select);
         let in_query = InQuery { operand: self, select, may_be_null, negated };
-        Node::above(facts, |facts| Node::InQuery(facts, Box::new(in_query)))
+        Node::above(summary, |summary| Node::InQuery(summary, Box::new(in_query)))
     }
 
-    pub(crate) fn subquery(select: Box<Select>, asked: AskedOf) -> Node {
+    pub(crate) fn subquery(select: Box<Select>, asked: SubqueryKind) -> Node {
         let subquery = Subquery { select, asked };
-        let facts = subquery
+        let summary = subquery
             .select
-            .facts()
-            .without(Facts::WINDOWS)
-            .with(Facts::QUERIES);
-        Node::above(facts, |facts| Node::Subquery(facts, Box::new(subquery)))
+            .summary()
+            .without(NodeSummary::WINDOWS)
+            .with(NodeSummary::QUERIES);
+        Node::above(summary, |summary| Node::Subquery(summary, Box::new(subquery)))
     }
 
     pub(crate) fn like(self, pattern: Box<str>, any_case: bool) -> Node {
         let pattern = BindValue::Text(pattern);
         let like = Like { operand: self, pattern, any_case, negated: false };
-        Node::above(like.operand.facts(), |facts| Node::Like(facts, Box::new(like)))
+        Node::above(like.operand.summary(), |summary| Node::Like(summary, Box::new(like)))
     }
 
     pub(crate) fn between(self, low: Node, high: Node) -> Node {
-        let facts = self.facts().beside(low.facts()).beside(high.facts());
-        Node::above(facts, |facts| Node::Between(facts, Box::new([self, low, high])))
+        let summary = self.summary().beside(low.summary()).beside(high.summary());
+        Node::above(summary, |summary| Node::Between(summary, Box::new([self, low, high])))
     }
 
     pub(crate) fn call(
@@ -186,11 +193,11 @@ impl Node {
     }
 
     pub(crate) fn of_call(call: Call) -> Node {
-        let facts = together(&call.arguments).of_function(call.function);
-        Node::above(facts, |facts| Node::Call(facts, Box::new(call)))
+        let summary = together(&call.arguments).of_function(call.function);
+        Node::above(summary, |summary| Node::Call(summary, Box::new(call)))
     }
 
-    /// TRUE or FALSE.
+    /// Returns TRUE or FALSE.
     pub(crate) fn constant(holds: bool) -> Node {
         Node::call(constant(holds), SqlType::Boolean, [])
     }
@@ -201,45 +208,45 @@ impl Node {
 
     pub(crate) fn of_case(case: Case) -> Node {
         let nodes = case.branches.as_flattened().iter().chain(&case.otherwise);
-        let facts = together(nodes);
-        Node::above(facts, |facts| Node::Case(facts, Box::new(case)))
+        let summary = together(nodes);
+        Node::above(summary, |summary| Node::Case(summary, Box::new(case)))
     }
 
     pub(crate) fn aggregate(aggregate: Aggregate) -> Node {
-        let facts = together(aggregate.nodes()).of_function(aggregate.call.function);
-        Node::above(facts, |facts| Node::Aggregate(facts, Box::new(aggregate)))
+        let summary = together(aggregate.nodes()).of_function(aggregate.call.function);
+        Node::above(summary, |summary| Node::Aggregate(summary, Box::new(aggregate)))
     }
 
-    /// A function of all rows of a group, each of them once or more.
+    /// Returns an aggregate function over all rows of a group.
     pub(crate) fn of_rows(call: Call) -> Aggregate {
-        Aggregate { call, distinct: false, among: None, orders: Vec::new() }
+        Aggregate { call, distinct: false, filter: None, orders: Vec::new() }
     }
 
     pub(crate) fn window(window: Window) -> Node {
-        let facts = together(window.nodes()).of_function(window.of.call.function);
-        let facts = facts.with(Facts::WINDOWS);
-        Node::above(facts, |facts| Node::Window(facts, Box::new(window)))
+        let summary = together(window.nodes()).of_function(window.of.call.function);
+        let summary = summary.with(NodeSummary::WINDOWS);
+        Node::above(summary, |summary| Node::Window(summary, Box::new(window)))
     }
 
-    /// What rows are grouped by. Text is a key by code point.
+    /// Returns a group key. Text is grouped by code point.
     pub(crate) fn key(self, rolled_up: bool) -> Node {
         let key = Key { of: self.in_code_point_order(), rolled_up };
-        Node::above(key.of.facts(), |facts| Node::Key(facts, Box::new(key)))
+        Node::above(key.of.summary(), |summary| Node::Key(summary, Box::new(key)))
     }
 
-    /// A number that is part of the text.
+    /// Returns a number that is part of the text.
     pub(crate) fn number(number: u32) -> Node {
         let text = number.to_string().into();
-        Node::Trusted(Box::new(Trusted { text, closed: true, sql_type: SqlType::Integer }))
+        Node::RawSql(Box::new(RawSql { text, closed: true, sql_type: SqlType::Integer }))
     }
 
     pub(crate) fn refused(value: BindValue, reason: &'static str) -> Node {
         Node::Refused(Box::new(Refused { value, reason }))
     }
 
-    fn above(children: Facts, node: impl FnOnce(Facts) -> Node) -> Node {
+    fn above(children: NodeSummary, node: impl FnOnce(NodeSummary) -> Node) -> Node {
         match children.depth < DEEPEST {
-            true => node(Facts { depth: children.depth + 1, ..children }),
+            true => node(NodeSummary { depth: children.depth + 1, ..children }),
             false => Node::TooDeep,
         }
     }
@@ -249,14 +256,14 @@ fn constant(holds: bool) -> &'static Function {
     if holds { &function::ALWAYS } else { &function::NEVER }
 }
 
-/// The terms of two conditions in one list, and what is known of them together.
+/// Returns the terms of two conditions in one list, with the summary of both.
 fn joined(
     left: Node,
     right: Node,
     terms_of: impl Fn(Node) -> Result<Vec<Node>, Node>,
-) -> (Facts, Vec<Node>) {
-    let (of_left, of_right) = (left.facts(), right.facts());
-    // The facts of a list count the list itself, which is not added again when its terms are taken over.
+) -> (NodeSummary, Vec<Node>) {
+    let (of_left, of_right) = (left.summary(), right.summary());
+    // The summary of a list counts the list itself, which is not added again when its terms are moved.
     match (terms_of(left), terms_of(right)) {
         (Ok(mut terms), Ok(more)) => {
             terms.extend(more);

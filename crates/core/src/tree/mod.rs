@@ -1,7 +1,7 @@
-//! The untyped syntax tree: what typed expressions and queries become, and all that the compiler reads.
+//! The untyped syntax tree, which typed expressions and queries build and the writer reads.
 //!
-//! Nodes are made by the constructors of `construct` only. They keep lists of conditions flat and the tree
-//! shallow, so that cloning, dropping and walking it may simply recurse.
+//! Only the constructors of `construct` create nodes. They keep lists of conditions flat and the tree
+//! shallow, so that cloning, dropping and walking it may recurse.
 
 mod construct;
 mod policy;
@@ -11,11 +11,11 @@ mod walk;
 
 use smallvec::SmallVec;
 
-pub use policy::{PolicyCondition, PolicyUse, policy_id};
+pub use policy::{PolicyCondition, PolicyUse, is_function, policy_id};
 pub(crate) use policy::{Waived, Waiver};
 pub(crate) use select::{
-    Asked, Body, Join, Named, OfEach, OrderTerm, ROUND, Recursion, RelationName, Select, Sets,
-    Special,
+    CteQuery, FromSource, GroupingClauses, Join, Located, OrderTerm, ROUND, Recursion,
+    RelationName, Select, Sets, TopPerGroup,
 };
 pub use select::{JoinKind, Lock, SetOperator};
 pub use source::Source;
@@ -24,7 +24,8 @@ pub(crate) use walk::{Inner, InnerMut};
 
 use crate::model::{BindValue, ColumnInfo, Function, Origin, SqlType};
 
-/// A node deeper than this becomes [`Node::TooDeep`], which no dialect prints. Engines give up not far beyond.
+/// The depth beyond which a node becomes [`Node::TooDeep`], which is an error. Engines give up not far
+/// beyond.
 const DEEPEST: u16 = 400;
 
 /// A column of one of the tables that a query reads.
@@ -48,110 +49,109 @@ impl RawColumn {
 
 /// A column and what an update sets it to; made by [`Column::set`](crate::Column::set).
 #[derive(Debug, Clone)]
-#[must_use = "an assignment does nothing until an update is given it"]
+#[must_use = "an assignment does nothing until it is passed to `update`"]
 pub struct Assignment {
     pub(crate) column: &'static ColumnInfo,
     pub(crate) value: Node,
 }
 
-/// A value or a condition. Two that are equal are the same text with the same binds; two queries
-/// inside are never equal.
+/// A value or a condition. Equal nodes have the same text and the same binds; two subqueries are never equal.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Node {
     Column(RawColumn),
     Bind(BindValue),
-    Compare(Comparison, Facts, Box<[Node; 2]>),
+    Compare(Comparison, NodeSummary, Box<[Node; 2]>),
     /// The first is not less than the second and not greater than the third.
-    Between(Facts, Box<[Node; 3]>),
-    All(Facts, Vec<Node>),
-    Any(Facts, Vec<Node>),
-    Not(Facts, Box<Node>),
-    IsNull(Facts, Box<Node>),
-    IsNotNull(Facts, Box<Node>),
-    OneOf(Facts, Box<OneOf>),
-    InQuery(Facts, Box<InQuery>),
-    Subquery(Facts, Box<Subquery>),
-    Like(Facts, Box<Like>),
-    Call(Facts, Box<Call>),
-    Case(Facts, Box<Case>),
-    Aggregate(Facts, Box<Aggregate>),
-    Window(Facts, Box<Window>),
-    /// What rows are grouped by.
-    Key(Facts, Box<Key>),
-    /// SQL text that was made at run time and is trusted.
-    Trusted(Box<Trusted>),
-    /// A value that makes no sense where it was given; no dialect prints it.
+    Between(NodeSummary, Box<[Node; 3]>),
+    All(NodeSummary, Vec<Node>),
+    Any(NodeSummary, Vec<Node>),
+    Not(NodeSummary, Box<Node>),
+    IsNull(NodeSummary, Box<Node>),
+    IsNotNull(NodeSummary, Box<Node>),
+    OneOf(NodeSummary, Box<OneOf>),
+    InQuery(NodeSummary, Box<InQuery>),
+    Subquery(NodeSummary, Box<Subquery>),
+    Like(NodeSummary, Box<Like>),
+    Call(NodeSummary, Box<Call>),
+    Case(NodeSummary, Box<Case>),
+    Aggregate(NodeSummary, Box<Aggregate>),
+    Window(NodeSummary, Box<Window>),
+    /// A group key.
+    Key(NodeSummary, Box<Key>),
+    /// Trusted SQL text that was made at run time.
+    RawSql(Box<RawSql>),
+    /// A value that is not allowed where it was given; compiling it is an error.
     Refused(Box<Refused>),
-    /// Parts that do not fit together, and why; no dialect prints it.
+    /// Parts that do not fit together, with the reason; compiling it is an error.
     Unfit(&'static str),
     TooDeep,
 }
 
-/// A summary of a node and all below it, kept by the constructors.
+/// A summary of a node and everything below it, kept by the constructors.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub struct Facts {
-    /// The number of nodes below one another, this one included.
+pub struct NodeSummary {
+    /// The depth of the tree, this node included.
     depth: u16,
-    /// A bit for each thing among them. Every constructor joins those of its children, which is one operation so.
+    /// A bit for each property below. A constructor combines those of its children in one operation.
     holds: u8,
 }
 
-impl Facts {
-    /// A column of a followed parent, so that there is a join to write.
+impl NodeSummary {
+    /// It contains a column of a parent, which needs a join.
     const FOLLOWS: u8 = 1;
-    /// A function of a window, outside of queries inside.
+    /// It contains a window function, not counting subqueries.
     const WINDOWS: u8 = 1 << 1;
-    /// A query.
+    /// It contains a subquery.
     const QUERIES: u8 = 1 << 2;
-    /// Something whose computing can be an error for some values on some engine.
+    /// It contains something whose evaluation can fail for some values on some engine.
     const CAN_FAIL: u8 = 1 << 3;
 
-    /// Those of a node without others below it.
-    fn of(bit: u8, holds: bool) -> Facts {
-        Facts { depth: 0, holds: if holds { bit } else { 0 } }
+    /// Returns the summary of a node without children.
+    fn of(bit: u8, holds: bool) -> NodeSummary {
+        NodeSummary { depth: 0, holds: if holds { bit } else { 0 } }
     }
 
-    fn with(self, bit: u8) -> Facts {
-        Facts { holds: self.holds | bit, ..self }
+    fn with(self, bit: u8) -> NodeSummary {
+        NodeSummary { holds: self.holds | bit, ..self }
     }
 
-    fn without(self, bit: u8) -> Facts {
-        Facts { holds: self.holds & !bit, ..self }
+    fn without(self, bit: u8) -> NodeSummary {
+        NodeSummary { holds: self.holds & !bit, ..self }
     }
 
     pub(crate) fn follows(self) -> bool {
-        self.holds & Facts::FOLLOWS != 0
+        self.holds & NodeSummary::FOLLOWS != 0
     }
 
     pub(crate) fn windows(self) -> bool {
-        self.holds & Facts::WINDOWS != 0
+        self.holds & NodeSummary::WINDOWS != 0
     }
 
     pub(crate) fn queries(self) -> bool {
-        self.holds & Facts::QUERIES != 0
+        self.holds & NodeSummary::QUERIES != 0
     }
 
     pub(crate) fn can_fail(self) -> bool {
-        self.holds & Facts::CAN_FAIL != 0
+        self.holds & NodeSummary::CAN_FAIL != 0
     }
 
-    /// Returns whether other tables than the query's own may be asked: by a query, or by a parent that is followed.
+    /// Returns whether it may read other tables than the query's own: in a subquery, or through a parent.
     pub(crate) fn asks_others(self) -> bool {
-        self.holds & (Facts::FOLLOWS | Facts::QUERIES) != 0
+        self.holds & (NodeSummary::FOLLOWS | NodeSummary::QUERIES) != 0
     }
 
-    fn beside(self, other: Facts) -> Facts {
-        Facts { depth: self.depth.max(other.depth), holds: self.holds | other.holds }
+    fn beside(self, other: NodeSummary) -> NodeSummary {
+        NodeSummary { depth: self.depth.max(other.depth), holds: self.holds | other.holds }
     }
 
-    /// Returns the facts of a function from those of its arguments.
-    fn of_function(self, function: &Function) -> Facts {
-        if function.can_fail() { self.with(Facts::CAN_FAIL) } else { self }
+    /// Returns the summary of a function, from that of its arguments.
+    fn of_function(self, function: &Function) -> NodeSummary {
+        if function.can_fail() { self.with(NodeSummary::CAN_FAIL) } else { self }
     }
 
-    /// Returns the facts of the terms of a list, without the list itself.
-    fn inside(self) -> Facts {
-        Facts { depth: self.depth - 1, ..self }
+    /// Returns the summary of the terms of a list, without the list itself.
+    fn inside(self) -> NodeSummary {
+        NodeSummary { depth: self.depth - 1, ..self }
     }
 }
 
@@ -164,57 +164,57 @@ pub enum Comparison {
     LessOrEqual,
     Greater,
     GreaterOrEqual,
-    /// Never NULL: of two NULLs it is false.
+    /// IS DISTINCT FROM: FALSE for two NULLs, never NULL.
     Distinct,
-    /// Never NULL: of two NULLs it is true.
+    /// IS NOT DISTINCT FROM: TRUE for two NULLs, never NULL.
     NotDistinct,
 }
 
-/// `operand` is in a list of values, or is not.
+/// `operand` is, or is not, in a list of values.
 #[derive(Debug, Clone, PartialEq)]
 pub struct OneOf {
     pub(crate) operand: Node,
     pub(crate) list: BindValue,
-    /// Whether NULL is in the list too: a bind of its own, present only where the items may be NULL.
+    /// Tells whether NULL is in the list too. It is a bind of its own, present only where items may be NULL.
     pub(crate) with_null: Option<BindValue>,
     pub(crate) negated: bool,
 }
 
-/// `operand` is among the values of a query with one column, or is not.
+/// `operand` is, or is not, in the result of a query with one column.
 #[derive(Debug, Clone, PartialEq)]
 pub struct InQuery {
     pub(crate) operand: Node,
     pub(crate) select: Box<Select>,
-    /// True if NULL may be among what is selected.
+    /// True if the query may return NULL.
     pub(crate) may_be_null: bool,
     pub(crate) negated: bool,
 }
 
-/// A query inside another, and what is asked of it.
+/// A subquery, and the kind of its result.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Subquery {
     pub(crate) select: Box<Select>,
-    pub(crate) asked: AskedOf,
+    pub(crate) asked: SubqueryKind,
 }
 
-/// What is asked of a query inside another.
+/// The kind of a subquery's result.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) enum AskedOf {
-    /// Whether it has any row.
+pub(crate) enum SubqueryKind {
+    /// EXISTS.
     Exists,
-    /// Whether it has none.
+    /// NOT EXISTS.
     NotExists,
-    /// Whether it has more rows than this.
+    /// True if it has more rows than this.
     MoreThan(BindValue),
-    /// Whether it has no more rows than this.
+    /// True if it has at most this number of rows.
     AtMost(BindValue),
-    /// How many rows it has.
+    /// The number of rows.
     Count,
-    /// The one value that it selects, of its first row.
+    /// The single value of its first row.
     Value,
 }
 
-/// `operand` matches a pattern, in which `!` escapes what follows it, or does not.
+/// `operand` does, or does not, match a pattern in which `!` is the escape character.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Like {
     pub(crate) operand: Node,
@@ -223,68 +223,68 @@ pub struct Like {
     pub(crate) negated: bool,
 }
 
-/// A function, an operator or a fragment with its arguments.
+/// A function, operator or fragment with its arguments.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Call {
     pub(crate) function: &'static Function,
     pub(crate) sql_type: SqlType,
     pub(crate) arguments: SmallVec<[Node; 2]>,
-    /// The line of the program that wrote it, where that says more than the clause's.
+    /// The line of the program that wrote it, if it is more precise than the clause's.
     pub(crate) asked_at: Option<Origin>,
 }
 
-/// The first value whose condition is true.
+/// CASE: the first value whose condition is true.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Case {
-    /// Conditions, each followed by its value.
+    /// The branches: conditions with their values.
     pub(crate) branches: Vec<[Node; 2]>,
     pub(crate) otherwise: Option<Node>,
     pub(crate) sql_type: SqlType,
 }
 
-/// A function of all rows of a group together, or of a window.
+/// An aggregate function, over a group or a window.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Aggregate {
     pub(crate) call: Call,
-    /// True if each value counts once.
+    /// True for DISTINCT.
     pub(crate) distinct: bool,
-    /// Which rows count, if not all of them.
-    pub(crate) among: Option<Node>,
-    /// The order in which the rows are taken, where that matters.
+    /// The condition on the rows that count, if there is one.
+    pub(crate) filter: Option<Node>,
+    /// The order of the rows, where that matters.
     pub(crate) orders: Vec<OrderTerm>,
 }
 
-/// What rows are grouped by.
+/// A group key.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Key {
     pub(crate) of: Node,
-    /// True if there are groups of all its values together too.
+    /// True if ROLLUP adds groups for all its values together.
     pub(crate) rolled_up: bool,
 }
 
-/// A function of the rows around each row.
+/// A window function.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Window {
     pub(crate) of: Aggregate,
-    /// Only rows with the same values of these are around each other.
+    /// PARTITION BY.
     pub(crate) partition: Vec<Node>,
     pub(crate) orders: Vec<OrderTerm>,
     pub(crate) frame: Option<Frame>,
 }
 
-/// Which of the rows before and after it a row sees.
+/// The frame: the rows that the function sees around each row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Frame {
-    /// The place of the first from its own, negative before it, if not the first of all.
+    /// The offset of the first row, negative before the current one; `None` for UNBOUNDED PRECEDING.
     pub(crate) first: Option<i32>,
-    /// The place of the last, if not the last of all.
+    /// The offset of the last row; `None` for UNBOUNDED FOLLOWING.
     pub(crate) last: Option<i32>,
 }
 
 #[derive(Debug, Clone, PartialEq)]
-pub struct Trusted {
+pub struct RawSql {
     pub(crate) text: Box<str>,
-    /// True if it is one word, which never needs brackets.
+    /// True if it is a single word, which never needs brackets.
     pub(crate) closed: bool,
     pub(crate) sql_type: SqlType,
 }
@@ -296,32 +296,36 @@ pub struct Refused {
 }
 
 impl Node {
-    pub(crate) fn facts(&self) -> Facts {
+    pub(crate) fn summary(&self) -> NodeSummary {
         match self {
-            Node::Column(column) => Facts::of(Facts::FOLLOWS, column.source.path != Path::HERE),
-            // The program's own text may do anything, but for one word of ours.
-            Node::Trusted(trusted) => Facts::of(Facts::CAN_FAIL, !trusted.closed),
-            Node::Bind(_) | Node::Refused(_) | Node::Unfit(_) | Node::TooDeep => Facts::default(),
-            Node::Compare(_, facts, _)
-            | Node::Between(facts, _)
-            | Node::All(facts, _)
-            | Node::Any(facts, _)
-            | Node::Not(facts, _)
-            | Node::IsNull(facts, _)
-            | Node::IsNotNull(facts, _)
-            | Node::OneOf(facts, _)
-            | Node::InQuery(facts, _)
-            | Node::Subquery(facts, _)
-            | Node::Like(facts, _)
-            | Node::Call(facts, _)
-            | Node::Case(facts, _)
-            | Node::Aggregate(facts, _)
-            | Node::Window(facts, _)
-            | Node::Key(facts, _) => *facts,
+            Node::Column(column) => {
+                NodeSummary::of(NodeSummary::FOLLOWS, column.source.path != Path::HERE)
+            }
+            // Hand-written text may do anything, unless it is a single word.
+            Node::RawSql(trusted) => NodeSummary::of(NodeSummary::CAN_FAIL, !trusted.closed),
+            Node::Bind(_) | Node::Refused(_) | Node::Unfit(_) | Node::TooDeep => {
+                NodeSummary::default()
+            }
+            Node::Compare(_, summary, _)
+            | Node::Between(summary, _)
+            | Node::All(summary, _)
+            | Node::Any(summary, _)
+            | Node::Not(summary, _)
+            | Node::IsNull(summary, _)
+            | Node::IsNotNull(summary, _)
+            | Node::OneOf(summary, _)
+            | Node::InQuery(summary, _)
+            | Node::Subquery(summary, _)
+            | Node::Like(summary, _)
+            | Node::Call(summary, _)
+            | Node::Case(summary, _)
+            | Node::Aggregate(summary, _)
+            | Node::Window(summary, _)
+            | Node::Key(summary, _) => *summary,
         }
     }
 
-    /// The type of the value; a condition is a truth value.
+    /// Returns the type of the value; a condition is a boolean.
     pub(crate) fn sql_type(&self) -> SqlType {
         match self {
             Node::Column(column) => column.info.sql_type(),
@@ -331,11 +335,11 @@ impl Node {
             Node::Aggregate(_, aggregate) => aggregate.call.sql_type,
             Node::Window(_, window) => window.of.call.sql_type,
             Node::Key(_, key) => key.of.sql_type(),
-            Node::Trusted(trusted) => trusted.sql_type,
+            Node::RawSql(trusted) => trusted.sql_type,
             Node::Refused(refused) => refused.value.sql_type(),
             Node::Subquery(_, subquery) => match subquery.asked {
-                AskedOf::Count => SqlType::BigInt,
-                AskedOf::Value => match subquery.select.values.as_ref() {
+                SubqueryKind::Count => SqlType::BigInt,
+                SubqueryKind::Value => match subquery.select.values.as_ref() {
                     Some(values) => values.what.first().map_or(SqlType::Boolean, Node::sql_type),
                     None => SqlType::Boolean,
                 },
@@ -345,7 +349,7 @@ impl Node {
         }
     }
 
-    /// Whether it is a condition, which not every dialect takes for a value; else it is a value, perhaps a truth value.
+    /// Returns whether it is a condition, which not every dialect accepts as a value.
     pub(crate) fn is_condition(&self) -> bool {
         match self {
             Node::Compare(..)
@@ -366,14 +370,14 @@ impl Node {
             | Node::Aggregate(..)
             | Node::Window(..)
             | Node::Key(..)
-            | Node::Trusted(_)
+            | Node::RawSql(_)
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::TooDeep => false,
         }
     }
 
-    /// Returns whether a dialect has to be told to compare this by code point.
+    /// Returns whether a dialect needs a COLLATE to compare this by code point.
     pub(crate) fn needs_collation(&self) -> bool {
         match self {
             Node::Column(column) => column.needs_collation(),
@@ -387,7 +391,7 @@ impl Node {
     }
 }
 
-fn together<'n>(nodes: impl IntoIterator<Item = &'n Node>) -> Facts {
-    let facts = nodes.into_iter().map(Node::facts);
-    facts.reduce(Facts::beside).unwrap_or_default()
+fn together<'n>(nodes: impl IntoIterator<Item = &'n Node>) -> NodeSummary {
+    let summary = nodes.into_iter().map(Node::summary);
+    summary.reduce(NodeSummary::beside).unwrap_or_default()
 }

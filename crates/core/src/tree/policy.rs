@@ -1,4 +1,4 @@
-//! The conditions of policies as descriptors hold them, and which policies a query waives.
+//! The conditions of policies, as descriptors hold them, and the waivers of a query.
 
 use std::any::TypeId;
 use std::fmt;
@@ -7,7 +7,7 @@ use std::panic::Location;
 use super::{Node, Source};
 use crate::model::{Carried, MissingValue, Origin, PolicyInfo, TableInfo};
 
-/// The condition of a policy, where its table stands in a query.
+/// The condition of a policy, for the source of its table.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy)]
 pub struct PolicyCondition(fn(Source, &Carried) -> Result<Node, MissingValue>);
@@ -19,7 +19,8 @@ impl PolicyCondition {
         PolicyCondition(condition)
     }
 
-    /// Returns the condition of a policy. A descriptor that holds something else lets nothing pass.
+    /// Returns the condition of a policy. A descriptor with another type inside gives FALSE, so that nothing
+    /// is visible.
     pub(crate) fn of(
         policy: &PolicyInfo,
         source: Source,
@@ -32,13 +33,20 @@ impl PolicyCondition {
     }
 }
 
-/// What tells a function apart from all others.
+/// Returns whether a policy is a function itself. A pointer to one has the type of all pointers, so that two such
+/// policies would be one.
+#[doc(hidden)]
+pub const fn is_function<F>(_: &F) -> bool {
+    size_of::<F>() == 0
+}
+
+/// Returns the identity of a policy: the type of its function.
 #[doc(hidden)]
 pub fn policy_id<F: 'static>(_: &F) -> TypeId {
     TypeId::of::<F>()
 }
 
-/// A policy that is waived, and who said so.
+/// A waived policy, and the line that waived it.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Waiver {
     id: TypeId,
@@ -48,6 +56,12 @@ pub(crate) struct Waiver {
 impl Waiver {
     #[track_caller]
     pub(crate) fn of<F: 'static>(policy: &F) -> Waiver {
+        const {
+            assert!(
+                size_of::<F>() == 0,
+                "a policy is waived by its function itself, not by a pointer to it"
+            );
+        }
         Waiver { id: policy_id(policy), at: Origin::of(Location::caller()) }
     }
 
@@ -58,7 +72,7 @@ impl Waiver {
             .map(move |policy| Waiver { id: policy.id(), at })
     }
 
-    /// The line of the program that waives it.
+    /// Returns the line of the program that waives it.
     pub(crate) fn at(&self) -> Origin {
         self.at
     }
@@ -71,15 +85,15 @@ impl Waiver {
 /// The policies that a query waives.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Waived {
-    /// For the rows of one table that it is over.
+    /// Waivers for one table that the query is over.
     pub(crate) here: Vec<(Source, Waiver)>,
-    /// For every table in it, and in what is inside of it.
+    /// Waivers for every table in the query and its subqueries.
     pub(crate) everywhere: Vec<Waiver>,
-    /// Each and every one, for it and what is inside of it.
+    /// The line that waives all policies of the query and its subqueries, if there is one.
     pub(crate) all: Option<Origin>,
 }
 
-/// A policy that a statement came across: applied, or waived, and by which line.
+/// A policy of a statement: applied, or waived by a line of the program.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PolicyUse {
     table: &'static str,
@@ -89,7 +103,7 @@ pub struct PolicyUse {
 }
 
 impl PolicyUse {
-    /// One that applies, or that a line of the program waives.
+    /// Returns the use of a policy that is applied, or waived by a line of the program.
     pub(crate) fn of(
         table: &'static TableInfo,
         policy: &PolicyInfo,
@@ -103,22 +117,22 @@ impl PolicyUse {
         }
     }
 
-    /// The table whose policy it is.
+    /// Returns the table of the policy.
     pub fn table(&self) -> &'static str {
         self.table
     }
 
-    /// The name of the function.
+    /// Returns the name of the policy's function.
     pub fn policy(&self) -> &'static str {
         self.policy
     }
 
-    /// Returns whether it was waived, so that it does not hold.
+    /// Returns whether it was waived, so that it does not apply.
     pub fn is_waived(&self) -> bool {
         self.waived
     }
 
-    /// Where the table declares it; for one that is waived, the line that waived it.
+    /// Returns the line where the table declares it; for a waived policy, the line that waived it.
     pub fn origin(&self) -> Origin {
         self.origin
     }

@@ -1,13 +1,13 @@
-//! A query in the tree: its clauses, each with who asked for it.
+//! A query in the tree: its clauses, each with the line that asked for it.
 
-use crate::model::{BindValue, ColumnInfo, ColumnRole, Made, Origin, SqlType, TableInfo};
+use crate::model::{BindValue, ColumnInfo, Origin, SqlType, TableInfo};
 use crate::tree::{Path, Source, SourceId, Waived};
 use std::fmt;
 use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use super::{Facts, Node, RawColumn, together};
+use super::{Node, NodeSummary, RawColumn, together};
 
 /// An expression that rows are ordered by.
 #[derive(Debug, Clone, PartialEq)]
@@ -18,131 +18,125 @@ pub struct OrderTerm {
     pub(crate) nulls_first: bool,
 }
 
-/// What origins call a relation: the table that it is of, and its own name.
+/// A relation in origins: the table that declares it, and its name.
 pub(crate) type RelationName = [&'static str; 2];
 
-/// A clause and the line of the program that asked for it.
+/// A clause, and the line of the program that asked for it.
 #[derive(Debug, Clone)]
-pub(crate) struct Asked<T> {
+pub(crate) struct Located<T> {
     pub(crate) what: T,
     pub(crate) at: Origin,
 }
 
-/// A query over one table.
+/// A query.
 #[derive(Debug, Clone)]
 pub struct Select {
     pub(crate) source: SourceId,
     pub(crate) table: &'static TableInfo,
-    /// What the rows of that are, if it is no table of the database.
-    pub(crate) body: Body,
-    /// The tables whose rows are read, in their order: first the one it is over or a parent that is
-    /// followed from it, then those beside it.
+    /// The rows that it is over, if they are not those of a table.
+    pub(crate) body: FromSource,
+    /// The tables whose rows are read: first the table it is over or a parent followed from it, then the
+    /// joined ones.
     pub(crate) rows: SmallVec<[Source; 2]>,
     pub(crate) joins: Vec<Join>,
     pub(crate) asked_at: Origin,
-    /// What each row gives, if that is not all columns of the table.
-    pub(crate) values: Option<Asked<SmallVec<[Node; 1]>>>,
-    /// The struct that each row is read into, if its fields are to name what is selected.
+    /// The selected values, if they are not all columns of the table.
+    pub(crate) values: Option<Located<SmallVec<[Node; 1]>>>,
+    /// The struct that each row is read into, if its fields name the selected values.
     pub(crate) named: Option<&'static TableInfo>,
-    /// True if the first filter names a row by its key or a unique column, so that at most one can match.
+    /// True if the first filter compares the key or a unique column, so that at most one row matches.
     pub(crate) at_most_one: bool,
-    // Room for what most queries have, so that they need no further allocation.
-    pub(crate) filters: SmallVec<[Asked<Node>; 4]>,
-    pub(crate) orders: SmallVec<[Asked<OrderTerm>; 2]>,
-    pub(crate) limit: Option<Asked<BindValue>>,
-    pub(crate) offset: Option<Asked<BindValue>>,
-    /// What is read of each row besides: the columns by which rows are put beside others, or by which
-    /// a page goes on.
+    // Inline capacity for what most queries have, which saves an allocation.
+    pub(crate) filters: SmallVec<[Located<Node>; 4]>,
+    pub(crate) orders: SmallVec<[Located<OrderTerm>; 2]>,
+    pub(crate) limit: Option<Located<BindValue>>,
+    pub(crate) offset: Option<Located<BindValue>>,
+    /// The additional columns that are read with each row: the keys that connect companions, or those of a
+    /// cursor.
     pub(crate) keys: Vec<Node>,
-    /// What is asked of a query beyond the everyday, if anything is.
-    pub(crate) special: Option<Box<Special>>,
-    pub(crate) lock: Option<Asked<Lock>>,
-    /// The relation that the query began at.
+    /// The less common clauses, if there are any.
+    pub(crate) grouping: Option<Box<GroupingClauses>>,
+    pub(crate) lock: Option<Located<Lock>>,
+    /// The relation that the query began with.
     pub(crate) relation: Option<RelationName>,
     /// The policies that it waives.
     pub(crate) waived: Option<Box<Waived>>,
-    /// The parents that are read alongside, and must be there to be read.
+    /// The parents that are read alongside, which must exist.
     pub(crate) beside: Vec<Source>,
-    /// What stands in the place of a parent that is followed, where not all of its rows may be seen.
-    pub(crate) parents: Vec<(Source, Body)>,
+    /// The derived tables that replace parents of which not all rows are visible.
+    pub(crate) parents: Vec<(Source, FromSource)>,
 }
 
-/// What stands in the place of a table.
+/// The rows that a query is over, in place of a table.
 #[derive(Debug, Clone, Default)]
-pub(crate) enum Body {
+pub(crate) enum FromSource {
     #[default]
     Table,
     Query(Box<Select>),
-    /// A query that stands in several places and is written once.
-    Named(Arc<Named>),
+    /// A common table expression, which is written once and used in several places.
+    Cte(Arc<CteQuery>),
     Sets(Box<Sets>),
     Recursion(Box<Recursion>),
-    /// The rows that the round before gave, inside of a recursion.
-    Again,
+    /// The rows of the previous round, inside a recursion.
+    RecursiveReference,
 }
 
-/// A query that has a name in the statement.
+/// A common table expression.
 #[derive(Debug, Clone)]
-pub(crate) struct Named {
-    /// Tells it apart from the others, however often it is copied.
+pub(crate) struct CteQuery {
+    /// Identifies the expression, also in its copies.
     pub(crate) id: SourceId,
     pub(crate) select: Select,
-    /// What its rows are read into.
+    /// The struct that its rows are read into.
     pub(crate) fields: &'static TableInfo,
+    /// Its name in the SQL, if the program gives one.
+    pub(crate) name: Option<Arc<str>>,
 }
 
-/// Rows that lead to further rows: those to start with, and those that each round finds by the ones
-/// before.
+/// A recursive common table expression: the rows to start with, and the step that finds further rows from
+/// those of the previous round.
 #[derive(Debug, Clone)]
 pub(crate) struct Recursion {
     pub(crate) start: Select,
     pub(crate) step: Select,
 }
 
-/// The number of the round that a row is from, beside the fields of its struct.
+/// The number of the round that found a row, beside the fields of its struct.
 pub(crate) static ROUND: ColumnInfo = ColumnInfo::new(
     "nepheline_rows",
     "nepheline_round",
     [r#""nepheline_rows"."nepheline_round""#, "`nepheline_rows`.`nepheline_round`"],
     (SqlType::Integer, false),
-    ColumnRole {
-        key: false,
-        generated: false,
-        unique: false,
-        by_code_point: false,
-        retires: false,
-        made: Made::Given,
-    },
 );
 
-/// How rows that are read are kept from others until the transaction ends.
+/// A row lock, held until the transaction ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Lock {
-    /// Who holds one is waited for.
+    /// Waits for a transaction that holds the row.
     Wait,
-    /// Rows that somebody else has locked are left out.
+    /// Skips rows that are locked by others.
     Skip,
-    /// If somebody else has locked one, that is an error at once.
+    /// Fails at once if a row is locked by others.
     NoWait,
 }
 
-/// The rows of several queries, put together from left to right.
+/// A set operation over several queries, from left to right.
 #[derive(Debug, Clone)]
 pub(crate) struct Sets {
     pub(crate) first: Select,
     pub(crate) others: Vec<(SetOperator, Select)>,
 }
 
-/// How the rows of two queries are put together.
+/// The operator between two queries of a set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SetOperator {
-    /// Rows of either, each once.
+    /// UNION.
     Union,
-    /// Rows of either.
+    /// UNION ALL.
     UnionAll,
-    /// Rows of both, each once.
+    /// INTERSECT.
     Intersect,
-    /// Rows of the left side alone, each once.
+    /// EXCEPT.
     Except,
 }
 
@@ -167,15 +161,17 @@ impl fmt::Display for JoinKind {
     }
 }
 
-impl Body {
-    /// How deep queries stand in it.
+impl FromSource {
+    /// Returns the depth of the queries nested in it.
     pub(crate) fn depth(&self) -> usize {
         match self {
-            Body::Table | Body::Again => 0,
-            Body::Recursion(recursion) => 1 + recursion.start.depth().max(recursion.step.depth()),
-            Body::Query(select) => 1 + select.depth(),
-            Body::Named(named) => 1 + named.select.depth(),
-            Body::Sets(sets) => {
+            FromSource::Table | FromSource::RecursiveReference => 0,
+            FromSource::Recursion(recursion) => {
+                1 + recursion.start.depth().max(recursion.step.depth())
+            }
+            FromSource::Query(select) => 1 + select.depth(),
+            FromSource::Cte(named) => 1 + named.select.depth(),
+            FromSource::Sets(sets) => {
                 let others = sets.others.iter().map(|(_, select)| select.depth());
                 1 + others.fold(sets.first.depth(), usize::max)
             }
@@ -183,33 +179,33 @@ impl Body {
     }
 }
 
-/// What a query is besides the rows of its tables.
+/// GROUP BY and its relatives: the clauses that few queries have.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct Special {
-    /// True if there is a row for each group of rows.
+pub(crate) struct GroupingClauses {
+    /// True if the query groups its rows.
     pub(crate) grouped: bool,
-    /// What the rows are grouped by besides the keys that are selected.
-    pub(crate) group_keys: Vec<Asked<Node>>,
-    /// What groups have to fulfil.
-    pub(crate) having: Vec<Asked<Node>>,
-    /// Whether rows that are alike are given once, and who asked for that.
+    /// The group keys that are not selected.
+    pub(crate) group_keys: Vec<Located<Node>>,
+    /// The conditions of HAVING.
+    pub(crate) having: Vec<Located<Node>>,
+    /// The line that asked for DISTINCT, if there is one.
     pub(crate) distinct: Option<Origin>,
-    /// How many rows are wanted of those that are alike in some expressions.
-    pub(crate) of_each: Option<OfEach>,
+    /// The limit of rows for each value of an expression, if there is one.
+    pub(crate) of_each: Option<TopPerGroup>,
 }
 
-/// So many rows of those that are alike in some expressions, the first by the order of the query.
+/// A limit of rows for each value of some expressions, in the order of the query.
 #[derive(Debug, Clone)]
-pub(crate) struct OfEach {
+pub(crate) struct TopPerGroup {
     pub(crate) alike_in: Vec<Node>,
     pub(crate) limit: Option<BindValue>,
     pub(crate) offset: Option<BindValue>,
-    /// True if it is enough that those which are alike come in order.
+    /// True if only the order within each group matters.
     pub(crate) order_apart: bool,
     pub(crate) asked_at: Origin,
 }
 
-impl Special {
+impl GroupingClauses {
     fn nodes(&self) -> impl Iterator<Item = (&Node, Origin)> {
         let keys = self.group_keys.iter().chain(&self.having);
         let keys = keys.map(|asked| (&asked.what, asked.at));
@@ -226,26 +222,26 @@ impl Special {
     }
 }
 
-/// Which rows a join gives.
+/// The kind of a join.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum JoinKind {
-    /// Those of both sides that belong together.
+    /// INNER JOIN.
     Inner,
-    /// All of the left side, also those that nothing on the right belongs to.
+    /// LEFT JOIN.
     Left,
-    /// All of one side with all of the other.
+    /// CROSS JOIN.
     Cross,
 }
 
-/// A table beside that of a query.
+/// A joined table.
 #[derive(Debug, Clone)]
 pub(crate) struct Join {
     pub(crate) source: SourceId,
     pub(crate) table: &'static TableInfo,
-    pub(crate) body: Body,
-    /// Which rows belong together: all of them, if nothing is said.
-    pub(crate) on: SmallVec<[Asked<Node>; 4]>,
-    /// True if rows stay that have none beside them.
+    pub(crate) body: FromSource,
+    /// The conditions of ON; empty for all combinations.
+    pub(crate) on: SmallVec<[Located<Node>; 4]>,
+    /// True if rows without a match are kept.
     pub(crate) optional: bool,
     pub(crate) asked_at: Origin,
 }
@@ -257,8 +253,8 @@ impl PartialEq for Select {
 }
 
 impl Select {
-    /// All rows of a table, or of what stands in its place.
-    pub(crate) fn over(table: &'static TableInfo, body: Body, asked_at: Origin) -> Select {
+    /// Returns the query for all rows of a table, or of what replaces it.
+    pub(crate) fn over(table: &'static TableInfo, body: FromSource, asked_at: Origin) -> Select {
         let here = Source::fresh();
         Select {
             source: here.id,
@@ -275,7 +271,7 @@ impl Select {
             limit: None,
             offset: None,
             keys: Vec::new(),
-            special: None,
+            grouping: None,
             lock: None,
             relation: None,
             waived: None,
@@ -284,13 +280,13 @@ impl Select {
         }
     }
 
-    /// Where the first table whose rows are meant stands.
+    /// Returns the source of the first table whose rows are read.
     pub(crate) fn entry(&self) -> Source {
         let here = Source { id: self.source, path: Path::HERE };
         self.rows.first().copied().unwrap_or(here)
     }
 
-    /// The table that stands there: one that the query is over, or a parent that is followed from it.
+    /// Returns the table of a source: one that the query is over, or a parent followed from it.
     pub(crate) fn table_at(&self, source: Source) -> Option<&'static TableInfo> {
         match source.path.last() {
             Some((before, step)) => {
@@ -314,37 +310,39 @@ impl Select {
         joined.fold(self.body.depth(), usize::max)
     }
 
-    pub(crate) fn special_mut(&mut self) -> &mut Special {
-        self.special.get_or_insert_default()
+    pub(crate) fn grouping_mut(&mut self) -> &mut GroupingClauses {
+        self.grouping.get_or_insert_default()
     }
 
     pub(crate) fn is_grouped(&self) -> bool {
-        self.special.as_ref().is_some_and(|special| special.grouped)
+        self.grouping
+            .as_ref()
+            .is_some_and(|grouping| grouping.grouped)
     }
 
-    /// Returns whether all rows together are one group, so that there is one result.
+    /// Returns whether all rows form one group, so that there is one result row.
     pub(crate) fn is_one_group(&self) -> bool {
-        let Some(special) = self.special.as_ref().filter(|special| special.grouped) else {
+        let Some(grouping) = self.grouping.as_ref().filter(|grouping| grouping.grouped) else {
             return false;
         };
         let mut values = self.values.iter().flat_map(|values| &values.what);
-        special.group_keys.is_empty() && !values.any(Node::holds_keys)
+        grouping.group_keys.is_empty() && !values.any(Node::holds_keys)
     }
 
-    /// Returns whether there is more to it than all rows that pass the filters.
+    /// Returns whether there is more to it than rows, filters and orders.
     pub(super) fn is_more_than_rows(&self) -> bool {
-        self.is_limited() || self.special.is_some()
+        self.is_limited() || self.grouping.is_some()
     }
 
     pub(crate) fn is_limited(&self) -> bool {
         self.limit.is_some() || self.offset.is_some()
     }
 
-    /// The parents that are followed from its table, each path once, after the paths that lead to
-    /// it, and with the line that asked for it first. Without `in_rows` only what decides which rows
-    /// there are is looked at.
-    pub(crate) fn followed(&self, in_rows: bool) -> Vec<Asked<Source>> {
-        let mut followed: Vec<Asked<Source>> = Vec::new();
+    /// Returns the parents that are followed from its table: each path once, after its prefixes, with the
+    /// line that first asked for it. Without `in_rows`, only clauses that decide the set of rows are
+    /// considered.
+    pub(crate) fn followed(&self, in_rows: bool) -> Vec<Located<Source>> {
+        let mut followed: Vec<Located<Source>> = Vec::new();
         let mut add = |source: Source, at: Origin| {
             let mut steps = SmallVec::<[Path; 8]>::new();
             let mut end = source.path;
@@ -355,7 +353,7 @@ impl Select {
             for path in steps.into_iter().rev() {
                 let step = Source { path, ..source };
                 if followed.iter().all(|known| known.what != step) {
-                    followed.push(Asked { what: step, at });
+                    followed.push(Located { what: step, at });
                 }
             }
         };
@@ -370,19 +368,19 @@ impl Select {
             .flat_map(|join| &join.on)
             .map(|on| (&on.what, on.at));
         let orders = self.orders.iter().map(|order| (&order.what.by, order.at));
-        // What is grouped or made alike decides which rows there are.
-        let in_rows = in_rows || self.special.is_some();
-        let special = self.special.iter().flat_map(|special| special.nodes());
+        // The selected values of a grouped or distinct query decide its set of rows.
+        let in_rows = in_rows || self.grouping.is_some();
+        let grouping = self.grouping.iter().flat_map(|grouping| grouping.nodes());
         let keys = self.keys.iter().map(|key| (key, self.asked_at));
         let of_rows = values.chain(orders).chain(keys).filter(|_| in_rows);
-        for (node, at) in filters.chain(joins).chain(special).chain(of_rows) {
+        for (node, at) in filters.chain(joins).chain(grouping).chain(of_rows) {
             node.visit_followed(&mut |source| {
                 if self.is_over(source.id) {
                     add(source, at);
                 }
             });
         }
-        // A table that is joined decides which rows there are, whatever is read of it.
+        // A joined table decides the set of rows, whether or not it is read.
         let beside = self
             .rows
             .iter()
@@ -398,8 +396,8 @@ impl Select {
         followed
     }
 
-    /// The same query, its table told apart from this one's: so that a copy can stand inside the
-    /// original, and the columns of each are its own.
+    /// Copies the query with new source numbers, so that the copy can stand inside the original and each
+    /// keeps its own columns.
     pub(crate) fn copied(&self) -> Select {
         let mut copy = self.clone();
         let mut renumbered = SmallVec::<[(SourceId, SourceId); 2]>::new();
@@ -434,26 +432,26 @@ impl Select {
         let orders = self.orders.iter_mut().map(|order| &mut order.what.by);
         let joins = self.joins.iter_mut().flat_map(|join| &mut join.on);
         let joins = joins.map(|on| &mut on.what);
-        let special = self
-            .special
+        let grouping = self
+            .grouping
             .iter_mut()
-            .flat_map(|special| special.nodes_mut());
+            .flat_map(|grouping| grouping.nodes_mut());
         let nodes = values.chain(filters).chain(orders).chain(joins);
-        nodes.chain(special).chain(&mut self.keys)
+        nodes.chain(grouping).chain(&mut self.keys)
     }
 
-    /// Returns whether a column of a followed parent is in it.
+    /// Returns whether it contains a column of a parent.
     pub(crate) fn follows(&self) -> bool {
-        self.any_node(|node| node.facts().follows())
+        self.any_node(|node| node.summary().follows())
     }
 
-    /// Returns whether a query stands in it, besides those in the place of its tables.
+    /// Returns whether it contains a subquery, not counting derived tables.
     pub(crate) fn holds_queries(&self) -> bool {
-        self.any_node(|node| node.facts().queries())
+        self.any_node(|node| node.summary().queries())
     }
 
-    /// Whether a node of it fulfils something, in the order of [`nodes`](Self::nodes). Every query is asked, so by plain
-    /// loops.
+    /// Returns whether one of its nodes fulfils `holds`, in the order of [`nodes`](Self::nodes). It uses
+    /// plain loops, because it runs for every query.
     #[inline]
     pub(crate) fn any_node<'s>(&'s self, mut holds: impl FnMut(&'s Node) -> bool) -> bool {
         self.values
@@ -466,13 +464,13 @@ impl Select {
                 .iter()
                 .any(|join| join.on.iter().any(|on| holds(&on.what)))
             || self
-                .special
+                .grouping
                 .as_ref()
-                .is_some_and(|special| special.nodes().any(|(node, _)| holds(node)))
+                .is_some_and(|grouping| grouping.nodes().any(|(node, _)| holds(node)))
             || self.keys.iter().any(&mut holds)
     }
 
-    pub(crate) fn facts(&self) -> Facts {
+    pub(crate) fn summary(&self) -> NodeSummary {
         together(self.nodes())
     }
 
@@ -485,9 +483,9 @@ impl Select {
             .iter()
             .flat_map(|join| &join.on)
             .map(|on| &on.what);
-        let special = self.special.iter().flat_map(|special| special.nodes());
-        let special = special.map(|(node, _)| node);
+        let grouping = self.grouping.iter().flat_map(|grouping| grouping.nodes());
+        let grouping = grouping.map(|(node, _)| node);
         let nodes = values.chain(filters).chain(orders).chain(joins);
-        nodes.chain(special).chain(&self.keys)
+        nodes.chain(grouping).chain(&self.keys)
     }
 }

@@ -1,5 +1,5 @@
-//! What tells apart the tables standing in queries, also the same table standing twice: a number for
-//! each, and for a parent that is followed from it the path of references.
+//! The identity of each table in a query, also of the same table used twice: a number, and for a parent
+//! followed from it the path of references.
 
 use std::cell::Cell;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -7,23 +7,22 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use super::RawColumn;
 use crate::model::Reference;
 
-/// One appearance of a table in a query. The text never shows it: names are given when a query is compiled.
+/// One use of a table in a query. It is never written: names are assigned when a query is compiled.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct SourceId(u64);
 
-/// Each thread takes this many numbers at a time, so that threads which build queries at once do
-/// not contend for one counter.
+/// The size of the blocks of numbers that each thread takes, so that threads do not contend for one counter.
 const BLOCK: u64 = 1024;
 
 static NEXT_BLOCK: AtomicU64 = AtomicU64::new(0);
 
 thread_local! {
-    /// The next number, and how many are left of the block.
+    /// The next number, and how many of the block are left.
     static NEXT: Cell<(u64, u64)> = const { Cell::new((0, 0)) };
 }
 
 impl SourceId {
-    /// A number that no other source of this process has.
+    /// Returns a number that no other source of this process has.
     pub(crate) fn fresh() -> SourceId {
         NEXT.with(|next| {
             let (id, left) = match next.get() {
@@ -36,7 +35,7 @@ impl SourceId {
     }
 }
 
-/// A table in a query: one that the query is over, or a parent that is followed from it.
+/// A table in a query: one that the query is over, or a parent followed from it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Source {
     pub(crate) id: SourceId,
@@ -44,29 +43,29 @@ pub struct Source {
 }
 
 impl Source {
-    /// No table of any query, to ask for the columns of a table wherever it stands.
+    /// A source that stands in no query, for reading the columns of a table wherever it stands.
     pub const NOWHERE: Source = Source { id: SourceId(u64::MAX), path: Path::HERE };
 
-    /// A table that nothing else of this process is.
+    /// Returns a source that nothing else in this process has.
     pub(crate) fn fresh() -> Source {
         Source { id: SourceId::fresh(), path: Path::HERE }
     }
 
-    /// The parent that the reference with this number leads to.
+    /// Returns the parent that the reference with this number leads to.
     #[inline]
     pub fn followed(self, reference: u8) -> Source {
         Source { id: self.id, path: self.path.then(reference) }
     }
 }
 
-/// The references that were followed, in their order: a byte for each, one more than its number.
+/// The references that were followed, in order: a byte for each, with its number plus one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) struct Path(u64);
 
 impl Path {
     pub(crate) const HERE: Path = Path(0);
 
-    /// More references than a path can hold, which no dialect prints.
+    /// More references than a path can hold; compiling it is an error.
     const TOO_LONG: Path = Path(u64::MAX);
 
     fn then(self, reference: u8) -> Path {
@@ -80,7 +79,7 @@ impl Path {
         self == Path::TOO_LONG
     }
 
-    /// The path without its last reference, and the number of that.
+    /// Returns the path without its last reference, and the number of that reference.
     pub(crate) fn last(self) -> Option<(Path, usize)> {
         let step = (self.0 & 0xFF) as usize;
         (step > 0).then(|| (Path(self.0 >> 8), step - 1))
@@ -88,7 +87,7 @@ impl Path {
 }
 
 impl Reference {
-    /// The columns that are equal, where its table and the other stand in a query.
+    /// Returns the pairs of equal columns, for the sources of its table and of the other.
     pub(crate) fn pairs_at(
         &self,
         own: Source,

@@ -1,19 +1,19 @@
-//! Walks over the columns of a tree, those in subqueries too.
+//! Walks over the nodes and columns of a tree, also in subqueries.
 
 use std::sync::Arc;
 
-use super::{Aggregate, Body, Named, Node, RawColumn, Select, Source, Window};
+use super::{Aggregate, CteQuery, FromSource, Node, RawColumn, Select, Source, Window};
 
 impl Aggregate {
     pub(crate) fn nodes(&self) -> impl Iterator<Item = &Node> {
         let orders = self.orders.iter().map(|order| &order.by);
-        self.call.arguments.iter().chain(&self.among).chain(orders)
+        self.call.arguments.iter().chain(&self.filter).chain(orders)
     }
 
     fn nodes_mut(&mut self) -> impl Iterator<Item = &mut Node> {
         let orders = self.orders.iter_mut().map(|order| &mut order.by);
         let arguments = self.call.arguments.iter_mut();
-        arguments.chain(&mut self.among).chain(orders)
+        arguments.chain(&mut self.filter).chain(orders)
     }
 }
 
@@ -30,12 +30,12 @@ impl Window {
 }
 
 impl Node {
-    /// Shows the nodes directly below this one, without those of queries inside.
+    /// Visits the nodes directly below this one, without those of subqueries.
     pub(crate) fn children<'n>(&'n self, see: &mut dyn FnMut(&'n Node)) {
         match self {
             Node::Column(_)
             | Node::Bind(_)
-            | Node::Trusted(_)
+            | Node::RawSql(_)
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::Subquery(..)
@@ -58,16 +58,16 @@ impl Node {
         }
     }
 
-    /// Returns whether a key of groups is in it.
+    /// Returns whether it contains a group key.
     pub(super) fn holds_keys(&self) -> bool {
         let mut holds = matches!(self, Node::Key(..));
         self.children(&mut |child| holds |= child.holds_keys());
         holds
     }
 
-    /// Shows the source of every column of a followed parent in it, those in subqueries too.
+    /// Visits the source of every column of a parent in it, also in subqueries.
     pub(crate) fn visit_followed(&self, see: &mut dyn FnMut(Source)) {
-        if !self.facts().follows() {
+        if !self.summary().follows() {
             return;
         }
         let inside = match self {
@@ -82,12 +82,12 @@ impl Node {
         self.children(&mut |child| child.visit_followed(see));
     }
 
-    /// Gives the nodes directly below this one to be changed, without those of queries inside.
+    /// Visits the nodes directly below this one for changes, without those of subqueries.
     fn children_mut(&mut self, change: &mut dyn FnMut(&mut Node)) {
         match self {
             Node::Column(_)
             | Node::Bind(_)
-            | Node::Trusted(_)
+            | Node::RawSql(_)
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::Subquery(..)
@@ -112,9 +112,9 @@ impl Node {
         }
     }
 
-    /// Shows each query that stands in it, but not those that stand in these in turn.
+    /// Visits each query inside it, but not the queries inside those.
     fn each_inner<'n>(&'n self, see: &mut dyn FnMut(Inner<'n>)) {
-        if !self.facts().queries() {
+        if !self.summary().queries() {
             return;
         }
         match self {
@@ -125,9 +125,9 @@ impl Node {
         self.children(&mut |child| child.each_inner(see));
     }
 
-    /// Gives each query that stands in it to be changed, but not those that stand in these in turn.
+    /// Visits each query inside it for changes, but not the queries inside those.
     pub(crate) fn each_query(&mut self, change: &mut dyn FnMut(&mut Select)) {
-        if !self.facts().queries() {
+        if !self.summary().queries() {
             return;
         }
         match self {
@@ -138,7 +138,7 @@ impl Node {
         self.children_mut(&mut |child| child.each_query(change));
     }
 
-    /// Runs `change` on every column in it, those of subqueries too.
+    /// Changes every column in it, also in subqueries.
     pub(crate) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
         if let Node::Column(column) = self {
             return change(column);
@@ -155,31 +155,31 @@ impl Node {
     }
 }
 
-/// A query that stands in another: in the place of a table, or in an expression.
+/// A query inside another: a derived table, or in an expression.
 pub(crate) enum Inner<'s> {
     Query(&'s Select),
-    Named(&'s Arc<Named>),
+    Cte(&'s Arc<CteQuery>),
 }
 
-/// The same to be changed.
+/// A query inside another, to be changed.
 pub(crate) enum InnerMut<'s> {
     Query(&'s mut Select),
-    Named(&'s mut Arc<Named>),
+    Cte(&'s mut Arc<CteQuery>),
 }
 
-impl Body {
+impl FromSource {
     fn each_inner<'s>(&'s self, see: &mut dyn FnMut(Inner<'s>)) {
         match self {
-            Body::Table | Body::Again => {}
-            Body::Query(select) => see(Inner::Query(select)),
-            Body::Named(named) => see(Inner::Named(named)),
-            Body::Sets(sets) => {
+            FromSource::Table | FromSource::RecursiveReference => {}
+            FromSource::Query(select) => see(Inner::Query(select)),
+            FromSource::Cte(named) => see(Inner::Cte(named)),
+            FromSource::Sets(sets) => {
                 see(Inner::Query(&sets.first));
                 sets.others
                     .iter()
                     .for_each(|(_, select)| see(Inner::Query(select)));
             }
-            Body::Recursion(recursion) => {
+            FromSource::Recursion(recursion) => {
                 see(Inner::Query(&recursion.start));
                 see(Inner::Query(&recursion.step));
             }
@@ -188,16 +188,16 @@ impl Body {
 
     fn each_inner_mut(&mut self, change: &mut dyn FnMut(InnerMut<'_>)) {
         match self {
-            Body::Table | Body::Again => {}
-            Body::Query(select) => change(InnerMut::Query(select)),
-            Body::Named(named) => change(InnerMut::Named(named)),
-            Body::Sets(sets) => {
+            FromSource::Table | FromSource::RecursiveReference => {}
+            FromSource::Query(select) => change(InnerMut::Query(select)),
+            FromSource::Cte(named) => change(InnerMut::Cte(named)),
+            FromSource::Sets(sets) => {
                 change(InnerMut::Query(&mut sets.first));
                 sets.others
                     .iter_mut()
                     .for_each(|(_, select)| change(InnerMut::Query(select)));
             }
-            Body::Recursion(recursion) => {
+            FromSource::Recursion(recursion) => {
                 change(InnerMut::Query(&mut recursion.start));
                 change(InnerMut::Query(&mut recursion.step));
             }
@@ -206,7 +206,7 @@ impl Body {
 }
 
 impl Select {
-    /// Shows each query that stands in it, but not those that stand in these in turn.
+    /// Visits each query inside it, but not the queries inside those.
     pub(crate) fn each_inner<'s>(&'s self, see: &mut dyn FnMut(Inner<'s>)) {
         self.body.each_inner(see);
         for join in &self.joins {
@@ -218,7 +218,7 @@ impl Select {
         });
     }
 
-    /// Gives the same queries to be changed, in the same order.
+    /// Visits the same queries for changes, in the same order.
     pub(crate) fn each_inner_mut(&mut self, change: &mut dyn FnMut(InnerMut<'_>)) {
         self.body.each_inner_mut(change);
         for join in &mut self.joins {

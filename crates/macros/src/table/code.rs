@@ -1,10 +1,12 @@
-//! The code that is written for a table: its descriptor, its columns, how its rows are read, and its relations.
+//! Writes the code of a table: its descriptor, its columns, the reading of rows, and its relations.
 
-use proc_macro2::{Ident, TokenStream};
-use quote::{format_ident, quote};
+use proc_macro2::{Ident, Span, TokenStream};
+use quote::{format_ident, quote, quote_spanned};
 use syn::ext::IdentExt;
+use syn::spanned::Spanned;
 
 use super::TableItem;
+use crate::attr::{self, local};
 use crate::column::ColumnField;
 use crate::name;
 
@@ -17,14 +19,20 @@ impl<'a> TableItem<'a> {
         let starts = self.starts();
         let relations = self.relations();
         let serialize = self.serialize();
-        let (unsaved, insert) = self.unsaved();
+        let (to_insert, insert) = self.values_to_insert();
         let retires = self.retires();
+        let role_checks = self.role_checks();
+        let allows = attr::allows(&self.forwarded);
         quote! {
             #columns_struct
-            #unsaved
+            #to_insert
 
+            // The struct itself may be deprecated.
+            #[allow(deprecated)]
+            #(#allows)*
             const _: () = {
                 #statics
+                #role_checks
                 #row_shape
                 #table
                 #starts
@@ -46,54 +54,46 @@ impl<'a> TableItem<'a> {
             "The columns of the table `{}`, as closures over it are given them.",
             self.name
         );
+        let name = ident.to_string();
+        let forwarded = &self.forwarded;
         let fields = self.columns.iter().map(|column| {
-            let ColumnField { ident, ty, visibility, docs, .. } = column;
-            let default = docs.is_empty().then(|| {
-                let doc = format!("The column `{}`.", column.name);
-                quote!(#[doc = #doc])
-            });
-            quote! { #default #(#docs)* #visibility #ident: ::nepheline::Column<#ty> }
+            let ColumnField { ident, ty, visibility, .. } = column;
+            let documented = column.documented();
+            quote! { #documented #visibility #ident: ::nepheline::Column<#ty> }
         });
+        // Not derived, because the code of a derive grows with the number of fields.
         quote! {
             #[doc = #doc]
-            #[derive(Clone, Copy, Debug)]
+            #(#forwarded)*
             #[allow(dead_code, reason = "not every column is asked about")]
             #visibility struct #ident { #(#fields,)* }
+
+            #[allow(deprecated)]
+            const _: () = {
+                #[automatically_derived]
+                impl ::core::marker::Copy for #ident {}
+
+                #[automatically_derived]
+                impl ::core::clone::Clone for #ident {
+                    #[inline]
+                    fn clone(&self) -> Self {
+                        *self
+                    }
+                }
+
+                #[automatically_derived]
+                impl ::core::fmt::Debug for #ident {
+                    fn fmt(&self, f: &mut ::core::fmt::Formatter<'_>) -> ::core::fmt::Result {
+                        f.write_str(#name)
+                    }
+                }
+            };
         }
     }
 
     pub(crate) fn statics(&self) -> TokenStream {
         let table = &self.name;
-        let columns = self.columns.iter().map(|column| {
-            let ColumnField { ty, name, key, generated, unique, by_code_point, .. } = column;
-            let [double, backtick] = name::qualified(table, name);
-            // Of a row in the row nothing is asked by these descriptors.
-            let declared = match column.nested {
-                true => quote!((::nepheline::SqlType::Boolean, true)),
-                false => quote!(<#ty as ::nepheline::ColumnType>::DECLARED),
-            };
-            let retires = self
-                .retire
-                .as_ref()
-                .is_some_and(|retire| &retire.mark == column.ident);
-            let made = self.made(column);
-            quote! {
-                ::nepheline::ColumnInfo::new(
-                    #table,
-                    #name,
-                    [#double, #backtick],
-                    #declared,
-                    ::nepheline::internal::ColumnRole {
-                        key: #key,
-                        generated: #generated,
-                        unique: #unique,
-                        by_code_point: #by_code_point,
-                        retires: #retires,
-                        made: #made,
-                    },
-                )
-            }
-        });
+        let columns = self.columns.iter().map(|column| self.column_info(column));
         let [from_double, from_backtick] = match &self.schema {
             Some(schema) => name::qualified(schema, table),
             None => name::quoted(table),
@@ -111,42 +111,93 @@ impl<'a> TableItem<'a> {
         };
         let count = self.columns.len();
         let owner = self.owner();
-        let reference_count = self.references.len();
         let references = self
             .references
             .iter()
             .map(|reference| reference.descriptor(&owner, self.is_nullable(reference)));
-        let policies = self.policies();
-        let policy_count = self.policies.len();
-        let retired: Vec<_> = self.retired_with().collect();
-        let retired_count = retired.len();
+        let lists = [
+            list("__REFERENCES", "referring", quote!(Reference), references.collect()),
+            list("__POLICIES", "under", quote!(PolicyInfo), self.policies().collect()),
+            list("__RETIRED_WITH", "retiring", quote!(Reference), self.retired_with().collect()),
+        ];
+        let (lists, uses): (Vec<_>, Vec<_>) = lists.into_iter().flatten().unzip();
         quote! {
-            static COLUMNS: [::nepheline::ColumnInfo; #count] = [#(#columns),*];
-            static INFO: ::nepheline::TableInfo = ::nepheline::TableInfo::new(
+            static __COLUMNS: [::nepheline::ColumnInfo; #count] = [#(#columns),*];
+            static __INFO: ::nepheline::TableInfo = ::nepheline::TableInfo::new(
                 #schema,
                 #table,
                 [#from_double, #from_backtick],
                 [#list_double, #list_backtick],
-                &COLUMNS,
-                &REFERENCES,
-            )
-            .under(&POLICIES)
-            .retiring(&RETIRED_WITH);
-            static RETIRED_WITH: [::nepheline::internal::Reference; #retired_count] =
-                [#(#retired),*];
-            static POLICIES: [::nepheline::internal::PolicyInfo; #policy_count] = [#(#policies),*];
-            static REFERENCES: [::nepheline::internal::Reference; #reference_count] =
-                [#(#references),*];
+                &__COLUMNS,
+            ) #(#uses)*;
+            #(#lists)*
         }
     }
 
-    /// A column that is NULL only where there is no row: of the key, or whichever is first.
+    fn column_info(&self, column: &ColumnField<'_>) -> TokenStream {
+        let ColumnField { ident, ty, name, key, generated, unique, by_code_point, .. } = column;
+        let table = &self.name;
+        let [double, backtick] = name::qualified(table, name);
+        // A whole row inside a row has no descriptor of its own here.
+        let declared = match column.whole_row {
+            true => quote!((::nepheline::SqlType::Boolean, true)),
+            false => {
+                let span = ty.span();
+                quote_spanned!(span=> <#ty as ::nepheline::ColumnType>::DECLARED)
+            }
+        };
+        let retires = self.is_retired_by(ident);
+        let made = self.made(column);
+        let is_plain =
+            !(*key || *generated || *unique || *by_code_point || retires) && made.is_none();
+        let role = (!is_plain).then(|| {
+            let flags = [
+                ("key", *key),
+                ("generated", *generated),
+                ("unique", *unique),
+                ("by_code_point", *by_code_point),
+                ("retires", retires),
+            ];
+            let flags = flags.into_iter().filter(|(_, is_set)| *is_set);
+            let flags = flags.map(|(flag, _)| Ident::new(flag, Span::call_site()));
+            let made = made.map(|made| quote!(made: #made,));
+            quote! {
+                .with_role(::nepheline::internal::ColumnRole {
+                    #(#flags: true,)*
+                    #made
+                    ..::nepheline::internal::ColumnRole::PLAIN
+                })
+            }
+        });
+        quote! {
+            ::nepheline::ColumnInfo::new(#table, #name, [#double, #backtick], #declared) #role
+        }
+    }
+
+    /// Returns the checks that types fit the roles of their columns.
+    pub(crate) fn role_checks(&self) -> TokenStream {
+        let roles = self
+            .columns
+            .iter()
+            .flat_map(|column| column.role_checks(self.is_retired_by(column.ident)));
+        let is_of_reference = |column: &&ColumnField<'_>| {
+            let mut own = self.references.iter().flat_map(|reference| &reference.own);
+            own.any(|field| name::is_same(field, column.ident))
+        };
+        let references = self.columns.iter().filter(is_of_reference);
+        let references = references.map(ColumnField::nullness_check);
+        let (carried, policies) = (self.carried_checks(), self.policy_checks());
+        quote!(#(#roles)* #(#references)* #(#carried)* #(#policies)*)
+    }
+
+    /// Returns a column that is NULL only where the row is missing: a key column, or the first column.
     fn probe(&self) -> &'a Ident {
         let key = self.columns.iter().find(|column| column.key);
         key.unwrap_or(&self.columns[0]).ident
     }
 
-    /// The methods of the columns and of a row in hand, and what other tables' relations need.
+    /// Returns the relation methods of the columns and of a row, and the impls that other tables' relations
+    /// need.
     fn relations(&self) -> TokenStream {
         let (ident, columns, visibility) = (self.ident, self.columns_ident(), self.visibility);
         let (owner, probe) = (self.owner(), self.probe());
@@ -158,10 +209,10 @@ impl<'a> TableItem<'a> {
             .children
             .iter()
             .map(|children| children.method(&owner, visibility));
-        let linked = self
-            .linked
+        let bridged = self
+            .bridged
             .iter()
-            .map(|linked| linked.method(&owner, probe, visibility));
+            .map(|bridged| bridged.method(&owner, probe, visibility));
         let of_rows = [
             self.references
                 .iter()
@@ -171,7 +222,7 @@ impl<'a> TableItem<'a> {
                 .iter()
                 .map(|c| c.row_method(&owner, visibility))
                 .collect(),
-            self.linked
+            self.bridged
                 .iter()
                 .map(|l| l.row_method(&owner, visibility))
                 .collect(),
@@ -189,21 +240,14 @@ impl<'a> TableItem<'a> {
                     .filter(|other| other.target_name() == reference.target_name());
                 same.count() == 1
             })
-            .map(|(reference, number)| {
-                let target = &reference.target;
-                quote! {
-                    impl ::nepheline::bounds::RefersTo<#target> for #ident {
-                        const REFERENCE: u8 = #number;
-                    }
-                }
-            });
+            .map(|(reference, number)| reference.refers_to(ident, number));
         let keyed = self.keyed();
         quote! {
             #[allow(dead_code, reason = "not every relation is followed")]
             impl #columns {
                 #(#to_one)*
                 #(#to_many)*
-                #(#linked)*
+                #(#bridged)*
             }
 
             #[allow(dead_code, reason = "not every relation is followed")]
@@ -228,17 +272,15 @@ impl<'a> TableItem<'a> {
             _ => (quote!((#(::nepheline::Column<#types>),*)), quote!((#(columns.#idents),*))),
         };
         Some(quote! {
-            impl ::nepheline::Keyed for #ident {
-                type Key = #ty;
-
-                fn key(columns: Self::Columns) -> Self::Key {
+            impl ::nepheline::bounds::Keyed<#ty> for #ident {
+                fn key(columns: Self::Columns) -> #ty {
                     #value
                 }
             }
         })
     }
 
-    /// Writing a row out under the names of its columns.
+    /// Returns the `Serialize` impl, with the names of the columns.
     pub(crate) fn serialize(&self) -> Option<TokenStream> {
         if !self.serialize {
             return None;
@@ -246,7 +288,11 @@ impl<'a> TableItem<'a> {
         let (ident, count) = (self.ident, self.columns.len());
         let name = ident.unraw().to_string();
         let names = self.columns.iter().map(|column| &column.name);
-        let fields = self.columns.iter().map(|column| column.ident);
+        let fields = self.columns.iter().map(|column| {
+            let (field, span) = (column.ident, column.ty.span());
+            let row = local("self", span);
+            quote_spanned!(span=> &#row.#field)
+        });
         Some(quote! {
             impl ::nepheline::internal::serde::Serialize for #ident {
                 fn serialize<S: ::nepheline::internal::serde::Serializer>(
@@ -255,7 +301,7 @@ impl<'a> TableItem<'a> {
                 ) -> ::core::result::Result<S::Ok, S::Error> {
                     use ::nepheline::internal::serde::ser::SerializeStruct as _;
                     let mut row = serializer.serialize_struct(#name, #count)?;
-                    #(row.serialize_field(#names, &self.#fields)?;)*
+                    #(row.serialize_field(#names, #fields)?;)*
                     row.end()
                 }
             }
@@ -264,47 +310,80 @@ impl<'a> TableItem<'a> {
 
     pub(crate) fn row_shape(&self) -> TokenStream {
         let ident = self.ident;
-        let nested = self.columns.iter().filter(|column| column.nested);
-        let nested = nested.map(|column| column.ty);
-        let width = self.columns.iter().filter(|column| !column.nested).count();
-        let width = quote!(#width #(+ <#nested as ::nepheline::RowShape>::WIDTH)*);
-        let fields = self.columns.iter().enumerate().map(|(i, column)| {
-            let field = column.ident;
-            match column.nested {
-                true => quote!(#field: ::nepheline::RowShape::read(cells)?),
-                false => quote!(#field: ::nepheline::Cells::column(cells, &COLUMNS[#i])?),
+        let whole_row = self.columns.iter().filter(|column| column.whole_row);
+        let whole_row = whole_row.map(|column| column.ty);
+        let width = self
+            .columns
+            .iter()
+            .filter(|column| !column.whole_row)
+            .count();
+        let width = quote!(#width #(+ <#whole_row as ::nepheline::RowShape>::WIDTH)*);
+        let infos = self.info_idents();
+        let fields = self.columns.iter().zip(&infos).map(|(column, info)| {
+            let (field, ty) = (column.ident, column.ty);
+            let span = ty.span();
+            let cells = local("cells", span);
+            match column.whole_row {
+                true => {
+                    quote_spanned!(span=> #field: <#ty as ::nepheline::RowShape>::read(#cells)?)
+                }
+                false => {
+                    quote_spanned! {span=>
+                        #field: match <#ty as ::nepheline::ColumnType>::read_next(#cells, #info) {
+                            ::core::result::Result::Ok(value) => value,
+                            ::core::result::Result::Err(error) => {
+                                return ::core::result::Result::Err(error);
+                            }
+                        }
+                    }
+                }
             }
         });
+        let infos = self
+            .columns
+            .iter()
+            .zip(&infos)
+            .map(|(column, info)| match column.whole_row {
+                true => quote!(_),
+                false => quote!(#info),
+            });
         quote! {
             impl ::nepheline::RowShape for #ident {
-                const WIDTH: usize = #width;
+                const WIDTH: ::core::primitive::usize = #width;
 
                 #[inline]
                 fn read<C: ::nepheline::Cells>(
                     cells: &mut C,
                 ) -> ::core::result::Result<Self, ::nepheline::Error> {
+                    let [#(#infos),*] = &__COLUMNS;
                     ::core::result::Result::Ok(Self { #(#fields,)* })
                 }
             }
         }
     }
 
-    /// The columns where the rows stand in a query, and all of them as what is selected.
+    /// Returns the names of the descriptors of the columns, as variables.
+    fn info_idents(&self) -> Vec<Ident> {
+        let numbers = 0..self.columns.len();
+        numbers
+            .map(|number| format_ident!("info_{number}", span = Span::mixed_site()))
+            .collect()
+    }
+
+    /// Returns the impls for the columns of a source and for selecting all of them.
     pub(crate) fn row_struct(&self) -> TokenStream {
         let (ident, columns, probe) = (self.ident, self.columns_ident(), self.probe());
         let idents: Vec<_> = self.columns.iter().map(|column| column.ident).collect();
-        let fields = idents
-            .iter()
-            .enumerate()
-            .map(|(i, field)| quote!(#field: ::nepheline::Column::new(source, &COLUMNS[#i])));
+        let infos = self.info_idents();
         quote! {
             impl ::nepheline::RowStruct for #ident {
                 type Columns = #columns;
-                const INFO: &'static ::nepheline::TableInfo = &INFO;
+                const INFO: &'static ::nepheline::TableInfo = &__INFO;
 
                 #[inline]
                 fn columns(source: ::nepheline::internal::Source) -> #columns {
-                    #columns { #(#fields,)* }
+                    let [#(#infos),*] = &__COLUMNS;
+                    #columns { #(#idents: ::nepheline::Column::new(source, #infos),)* }
                 }
             }
 
@@ -316,39 +395,42 @@ impl<'a> TableItem<'a> {
                 }
             }
 
-            impl ::nepheline::bounds::Selectable for #columns {
+            impl ::nepheline::bounds::IntoSelection for #columns {
                 type Row = #ident;
                 type Level = ::nepheline::PerRow;
 
                 fn select_into(self, selection: &mut ::nepheline::internal::Selection) {
-                    #(selection.push_column(::nepheline::Column::raw(self.#idents));)*
+                    #(::nepheline::Column::push_into(self.#idents, selection);)*
                 }
             }
         }
     }
 
     fn table(&self) -> TokenStream {
-        let ident = self.ident;
+        let (ident, columns) = (self.ident, self.columns_ident());
         let row_struct = self.row_struct();
-        let indices = 0..self.columns.len();
-        let idents = self.columns.iter().map(|column| column.ident);
+        let values = self.columns.iter().map(ColumnField::as_field);
+        let unique = self.unique_sets().map(|set| quote!(&[#(#set),*]));
         quote! {
             #row_struct
 
+            impl ::nepheline::bounds::Target for #ident {
+                type Row = #ident;
+                type Columns = #columns;
+            }
+
             impl ::nepheline::Table for #ident {
+                const UNIQUE: &'static [&'static [&'static ::core::primitive::str]] =
+                    &[#(#unique),*];
+
                 fn value(&self, column: &'static ::nepheline::ColumnInfo) -> ::nepheline::BindValue {
-                    match COLUMNS.iter().position(|own| ::core::ptr::eq(own, column)) {
-                        #(::core::option::Option::Some(#indices) => {
-                            ::nepheline::ColumnType::to_bind_or_null(&self.#idents)
-                        })*
-                        _ => ::nepheline::BindValue::Null(column.sql_type()),
-                    }
+                    ::nepheline::internal::value_of(&__COLUMNS, &[#(#values),*], column)
                 }
             }
         }
     }
 
-    /// `rows()`, `row(key)` and `row_by_..(value)`.
+    /// Returns `rows()`, `row(key)` and `row_by_..(value)`.
     fn starts(&self) -> TokenStream {
         let (ident, visibility) = (self.ident, self.visibility);
         let by_key = self.row_by_key();
@@ -373,44 +455,79 @@ impl<'a> TableItem<'a> {
     }
 
     fn row_by_key(&self) -> Option<TokenStream> {
-        let (visibility, columns) = (self.visibility, self.columns_ident());
         let key: Vec<_> = self.columns.iter().filter(|column| column.key).collect();
         let idents: Vec<_> = key.iter().map(|column| column.ident).collect();
         let types = key.iter().map(|column| column.ty);
-        let operands = quote!(#(impl ::nepheline::bounds::Operand<#types>),*);
+        let operands = quote! {
+            #(impl ::nepheline::bounds::Operand<<#types as ::nepheline::ColumnType>::Base>),*
+        };
         let (pattern, operands) = match idents.as_slice() {
             [] => return None,
             [one] => (quote!(#one), operands),
             several => (quote!((#(#several),*)), quote!((#operands))),
         };
-        Some(quote! {
-            /// The query for the row with this primary key: one at most.
-            #[track_caller]
-            #visibility fn row(#pattern: #operands) -> ::nepheline::Query<Self> {
-                ::nepheline::Query::over_row(|columns: #columns| {
-                    #(::nepheline::Expression::eq(columns.#idents, #idents))&*
-                })
-            }
-        })
+        let name = format_ident!("row");
+        let doc = "The query for the row with this primary key: one at most.";
+        Some(self.row_where(doc, &name, quote!(#pattern: #operands), &key))
     }
 
     fn row_by(&self, column: &ColumnField<'_>) -> TokenStream {
-        let (visibility, columns) = (self.visibility, self.columns_ident());
         let ColumnField { ident, ty, name, .. } = column;
         let function = format_ident!("row_by_{}", ident.unraw());
         let doc = format!(
             "The query for the row with this value of the unique column `{name}`: one at most."
         );
+        let parameter = quote! {
+            #ident: impl ::nepheline::bounds::Operand<<#ty as ::nepheline::ColumnType>::Base>
+        };
+        self.row_where(&doc, &function, parameter, &[column])
+    }
+
+    /// Returns a function for the row whose fields equal its parameters, which have the names of the fields.
+    fn row_where(
+        &self,
+        doc: &str,
+        name: &Ident,
+        parameter: TokenStream,
+        fields: &[&ColumnField<'_>],
+    ) -> TokenStream {
+        let (visibility, columns) = (self.visibility, self.columns_ident());
+        let allows = fields
+            .iter()
+            .flat_map(|column| attr::allows(&column.attributes));
+        let fields = fields.iter().map(|column| column.ident);
+        let (fields, operands) = (fields.clone(), fields);
+        // A variable of the macro's own, because a field may have its name.
+        let theirs = Ident::new("columns", Span::mixed_site());
         quote! {
             #[doc = #doc]
             #[track_caller]
-            #visibility fn #function(
-                #ident: impl ::nepheline::bounds::Operand<<#ty as ::nepheline::ColumnType>::Base>,
-            ) -> ::nepheline::Query<Self> {
-                ::nepheline::Query::over_row(|columns: #columns| {
-                    ::nepheline::Expression::eq(columns.#ident, #ident)
+            // A private type may be the key of a public table.
+            #[allow(private_bounds, private_interfaces)]
+            #(#allows)*
+            #visibility fn #name(#parameter) -> ::nepheline::Query<Self> {
+                ::nepheline::Query::over_row(|#theirs: #columns| {
+                    #(::nepheline::ExprExt::eq(#theirs.#fields, #operands))&*
                 })
             }
         }
     }
+}
+
+/// Returns a static list of a table's descriptors, and the call that adds it; nothing for an empty list.
+fn list(
+    name: &str,
+    method: &str,
+    item: TokenStream,
+    items: Vec<TokenStream>,
+) -> Option<(TokenStream, TokenStream)> {
+    if items.is_empty() {
+        return None;
+    }
+    let count = items.len();
+    let (name, method) = (format_ident!("{name}"), format_ident!("{method}"));
+    Some((
+        quote!(static #name: [::nepheline::internal::#item; #count] = [#(#items),*];),
+        quote!(.#method(&#name)),
+    ))
 }

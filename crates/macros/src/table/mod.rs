@@ -1,19 +1,22 @@
-//! `#[derive(Table)]`: parses the struct and checks it; `code` writes what a table is given, `rules` what its rows are under.
+//! `#[derive(Table)]`: parses the struct and checks it. `code` writes the code of the table, `rules` that of
+//! its rules.
 
 mod code;
 
+use std::mem::take;
+
 use heck::ToSnakeCase;
 use proc_macro2::{Ident, TokenStream};
-use quote::quote;
+use quote::{ToTokens, format_ident, quote};
 use syn::ext::IdentExt;
-use syn::punctuated::Punctuated;
+use syn::parse::Parse;
 use syn::spanned::Spanned;
-use syn::{Data, DeriveInput, Fields, Path, Token, Type, Visibility};
+use syn::{Attribute, Data, DeriveInput, Fields, Path, Token, Type, Visibility};
 
 use crate::attr::{self, Mistakes};
 use crate::column::{ColumnField, is_option};
 use crate::name;
-use crate::relation::{self, Children, Linked, Owner, Reference};
+use crate::relation::{self, Bridged, Children, Owner, Reference};
 use crate::rules::Retire;
 
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
@@ -33,15 +36,19 @@ pub(crate) struct TableItem<'a> {
     pub(crate) columns: Vec<ColumnField<'a>>,
     references: Vec<Reference>,
     pub(crate) children: Vec<Children>,
-    linked: Vec<Linked>,
-    /// True if rows can be written out by serde, under the names of the columns.
-    serialize: bool,
-    /// The functions that are its policies.
+    bridged: Vec<Bridged>,
+    /// True if serde can write rows, with the names of the columns.
+    pub(crate) serialize: bool,
+    /// The functions of its policies.
     pub(crate) policies: Vec<Path>,
-    /// The columns that are filled from what a handle carries, and with which type.
-    pub(crate) fills: Vec<(Ident, Type)>,
-    /// How its rows are withdrawn instead of deleted.
+    /// The carried columns, each with the type of the carried value.
+    pub(crate) carried: Vec<(Ident, Type)>,
+    /// The soft delete of its rows, if it has one.
     pub(crate) retire: Option<Retire>,
+    /// The sets of fields that no two rows have the same values in, besides the key and the unique columns.
+    unique: Vec<Vec<Ident>>,
+    /// The attributes of the compiler that the generated items have too.
+    pub(crate) forwarded: Vec<&'a Attribute>,
 }
 
 impl<'a> TableItem<'a> {
@@ -66,71 +73,50 @@ impl<'a> TableItem<'a> {
             return None;
         }
 
-        let mut table = TableItem {
-            ident: &input.ident,
-            visibility: &input.vis,
-            name: input.ident.unraw().to_string().to_snake_case(),
-            schema: None,
-            columns: Vec::new(),
-            references: Vec::new(),
-            children: Vec::new(),
-            linked: Vec::new(),
-            serialize: false,
-            policies: Vec::new(),
-            fills: Vec::new(),
-            retire: None,
-        };
+        let (ident, visibility) = (&input.ident, &input.vis);
+        let name = ident.unraw().to_string().to_snake_case();
+        let mut table = TableItem::of_columns(ident, visibility, name, Vec::new());
+        table.forwarded = attr::forwarded(&input.attrs);
         let allowed = "`table = \"...\"`, `schema = \"...\"`, `references(..)`, `children(..)`, \
-                       `child(..)`, `linked(..)`, `policies(..)`, `fill(..)`, `retire(..)` and \
-                       `serialize`";
-        let (mut several, mut child) = (Vec::new(), Vec::new());
+                       `optional_child(..)`, `bridged(..)`, `unique(..)`, `policies(..)`, `carried(..)`, \
+                       `retire(..)`, `serialize` and `crate = path`";
+        let (mut several, mut optional) = (Vec::new(), Vec::new());
+        let (mut named_at, mut schema_at) = (ident.span(), ident.span());
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
-            if part.path.is_ident("table") {
-                table.name = attr::text(part)?.value();
-            } else if part.path.is_ident("schema") {
-                table.schema = Some(attr::text(part)?.value());
-            } else if part.path.is_ident("serialize") {
-                table.serialize = true;
-            } else if part.path.is_ident("policies") {
-                let content;
-                syn::parenthesized!(content in part.input);
-                let paths = Punctuated::<Path, Token![,]>::parse_terminated(&content)?;
-                table.policies.extend(paths);
-            } else if part.path.is_ident("retire") {
-                table.retire = Some(Retire::parse(part)?);
-            } else if part.path.is_ident("fill") {
-                let content;
-                syn::parenthesized!(content in part.input);
-                let fills = content.parse_terminated(
-                    |input| {
-                        let column = input.call(Ident::parse_any)?;
-                        input.parse::<Token![=]>()?;
-                        Ok((column, input.parse::<Type>()?))
-                    },
-                    Token![,],
-                )?;
-                table.fills.extend(fills);
-            } else if part.path.is_ident("references") {
-                several.extend(relation::references(part)?);
-            } else if part.path.is_ident("children") {
-                table.children.extend(relation::children(part)?);
-            } else if part.path.is_ident("child") {
-                child.extend(relation::child(part)?);
-            } else if part.path.is_ident("linked") {
-                table.linked.extend(relation::linked(part)?);
-            } else {
-                return Ok(false);
+            match part.path.get_ident().map(Ident::to_string).as_deref() {
+                Some("table") => {
+                    let text = attr::text(part)?;
+                    (table.name, named_at) = (text.value(), text.span());
+                }
+                Some("schema") => {
+                    let text = attr::text(part)?;
+                    (table.schema, schema_at) = (Some(text.value()), text.span());
+                }
+                Some("serialize") => attr::flag(part, &mut table.serialize)?,
+                Some("policies") => table.policies.extend(attr::list(part, Path::parse)?),
+                Some("retire") => table.retire = Some(Retire::parse(part)?),
+                Some("unique") => table.unique.push(attr::list(part, name::parse)?),
+                Some("carried") => table.carried.extend(attr::list(part, |input| {
+                    let column = input.call(name::parse)?;
+                    input.parse::<Token![=]>()?;
+                    Ok((column, input.parse::<Type>()?))
+                })?),
+                Some("references") => several.extend(relation::references(part)?),
+                Some("children") => table.children.extend(relation::children(part)?),
+                Some("optional_child") => optional.extend(relation::optional_child(part)?),
+                Some("bridged") => table.bridged.extend(relation::bridged(part)?),
+                _ => return attr::is_crate(part),
             }
             Ok(true)
         });
-        name::check(&table.name, input.ident.span(), mistakes);
+        name::check(&table.name, named_at, mistakes);
         if let Some(schema) = &table.schema {
-            name::check(schema, input.ident.span(), mistakes);
+            name::check(schema, schema_at, mistakes);
         }
         table.columns = fields
             .named
             .iter()
-            .filter_map(|f| ColumnField::parse(f, mistakes))
+            .filter_map(|field| ColumnField::of_table(field, mistakes))
             .collect();
         let of_fields = table
             .columns
@@ -138,35 +124,19 @@ impl<'a> TableItem<'a> {
             .filter_map(|column| column.reference.take());
         table.references = of_fields.collect();
         table.references.append(&mut several);
-        table.references.append(&mut child);
-        for column in table.columns.iter().filter(|column| column.nested) {
-            mistakes.at(column.ident.span(), "a column of a table is one value");
-        }
-        for column in table
-            .fills
-            .iter()
-            .map(|(column, _)| column)
-            .chain(table.retire.as_ref().map(|retire| &retire.mark))
-        {
-            if table.columns.iter().all(|own| own.ident != column) {
-                mistakes.at(column.span(), format!("the table has no column `{column}`"));
-            }
-        }
-        if let Some(retire) = &table.retire {
-            retire.check(&table, mistakes);
-        }
+        table.references.append(&mut optional);
         table.check_twins(mistakes);
+        table.check_rules(mistakes);
         table.check_relations(mistakes);
         Some(table)
     }
 
-    /// A struct that has columns and nothing else.
+    /// Returns a struct with columns and nothing else.
     pub(crate) fn of_columns(
         ident: &'a Ident,
         visibility: &'a Visibility,
         name: String,
         columns: Vec<ColumnField<'a>>,
-        serialize: bool,
     ) -> TableItem<'a> {
         TableItem {
             ident,
@@ -176,15 +146,17 @@ impl<'a> TableItem<'a> {
             columns,
             references: Vec::new(),
             children: Vec::new(),
-            linked: Vec::new(),
-            serialize,
+            bridged: Vec::new(),
+            serialize: false,
             policies: Vec::new(),
-            fills: Vec::new(),
+            carried: Vec::new(),
             retire: None,
+            unique: Vec::new(),
+            forwarded: Vec::new(),
         }
     }
 
-    /// Engines take names that differ only in case for one and the same.
+    /// Refuses two names that differ only in case, which engines treat as the same.
     fn check_twins(&self, mistakes: &mut Mistakes) {
         for (i, column) in self.columns.iter().enumerate() {
             let lower = column.name.to_lowercase();
@@ -192,55 +164,178 @@ impl<'a> TableItem<'a> {
                 .iter()
                 .any(|other| other.name.to_lowercase() == lower)
             {
-                let message = format!(
-                    "another column is already named {:?}, but for letter case",
-                    column.name
-                );
+                let message =
+                    format!("another column is named {:?} in different letter case", column.name);
                 mistakes.at(column.ident.span(), message);
             }
         }
     }
 
-    /// The methods that relations are: each needs a name of its own, that no column has, and fields
-    /// that there are.
-    fn check_relations(&self, mistakes: &mut Mistakes) {
-        let references = self.references.iter().map(|relation| &relation.name);
-        let children = self.children.iter().map(|relation| &relation.name);
-        let linked = self.linked.iter().map(|relation| &relation.name);
-        let mut names: Vec<&Ident> = Vec::new();
-        for name in references.chain(children).chain(linked) {
-            if names.contains(&name) {
-                mistakes.at(name.span(), "another relation has this name already");
+    /// Checks the fields that the rules of the table name, and the sources of values in new rows.
+    fn check_rules(&mut self, mistakes: &mut Mistakes) {
+        let mut named: Vec<&Ident> = self.unique.iter().flatten().collect();
+        named.extend(self.carried.iter().map(|(column, _)| column));
+        named.extend(self.retire.iter().map(|retire| &retire.mark));
+        for name in named {
+            if self.column(name).is_none() {
+                mistakes.at(name.span(), format!("the table has no column `{name}`"));
             }
-            if self.columns.iter().any(|column| column.ident == name) {
-                let message = format!(
-                    "the method `{name}` would have the name of a column; say another one with \
-                     `called = ...`"
-                );
+        }
+        let mut version = self.columns.iter().filter(|column| column.version);
+        let mut generated = self.columns.iter().filter(|column| column.generated);
+        for (role, second) in [("version", version.nth(1)), ("generated", generated.nth(1))] {
+            if let Some(second) = second {
+                let message =
+                    format!("another column is `{role}` already, and a table has one at most");
+                mistakes.at(second.ident.span(), message);
+            }
+        }
+        for (number, policy) in self.policies.iter().enumerate() {
+            let shown = |policy: &Path| policy.to_token_stream().to_string();
+            let mut earlier = self.policies[..number].iter();
+            if earlier.any(|other| shown(other) == shown(policy)) {
+                mistakes.at(policy.span(), "this policy applies already");
+            }
+        }
+        for (number, (name, _)) in self.carried.iter().enumerate() {
+            let earlier = &self.carried[..number];
+            if earlier.iter().any(|(other, _)| name::is_same(other, name)) {
+                mistakes.at(name.span(), format!("`{name}` is carried already"));
+            }
+            if self.column(name).is_some_and(|column| !column.is_given()) {
+                let message = "a value has one source: this column has its own, and is carried too";
                 mistakes.at(name.span(), message);
             }
-            names.push(name);
         }
-        let keyless = self.columns.iter().all(|column| !column.key);
-        let mut by_key = self
-            .children
+        if let Some(retire) = &self.retire {
+            let column = self.column(&retire.mark);
+            if column.is_some_and(|column| !column.is_given() || column.key)
+                || self.is_carried(&retire.mark)
+            {
+                let message = "only a delete sets this column, so that it cannot be a key, generated, \
+                               carried, a version or a stamp";
+                mistakes.at(retire.mark.span(), message);
+            }
+            retire.check(self, mistakes);
+        }
+        // Code for a column that is not there would only repeat the mistake.
+        let names: Vec<Ident> = self
+            .columns
             .iter()
-            .filter(|relation| relation.own.is_empty());
-        if let Some(relation) = by_key.find(|_| keyless) {
-            mistakes.at(relation.name.span(), "a table without a key has nothing to refer to");
+            .map(|column| column.ident.clone())
+            .collect();
+        let is_there = |name: &Ident| names.iter().any(|own| name::is_same(own, name));
+        self.carried.retain(|(name, _)| is_there(name));
+        self.unique.retain(|set| set.iter().all(is_there));
+    }
+
+    /// Returns the column of a field.
+    fn column(&self, name: &Ident) -> Option<&ColumnField<'a>> {
+        self.columns
+            .iter()
+            .find(|column| name::is_same(column.ident, name))
+    }
+
+    /// Returns whether a column takes its value from what the handle carries.
+    pub(crate) fn is_carried(&self, name: &Ident) -> bool {
+        self.carried
+            .iter()
+            .any(|(carried, _)| name::is_same(carried, name))
+    }
+
+    /// Checks the relations, and removes those with a mistake, so that the code of one does not repeat it.
+    fn check_relations(&mut self, mistakes: &mut Mistakes) {
+        let mut names: Vec<Ident> = Vec::new();
+        let (mut references, mut children) = (take(&mut self.references), take(&mut self.children));
+        let mut bridged = take(&mut self.bridged);
+        references.retain(|relation| {
+            let fits = self.has_fields(&relation.own, &relation.theirs, &relation.name, mistakes);
+            self.is_name_free(&relation.name, &mut names, mistakes) && fits
+        });
+        children.retain(|relation| {
+            let fits = self.has_fields(&relation.own, &relation.by, &relation.name, mistakes);
+            self.is_name_free(&relation.name, &mut names, mistakes) && fits
+        });
+        bridged.retain(|relation| self.is_name_free(&relation.name, &mut names, mistakes));
+        if references.len() > 200 {
+            mistakes.at(self.ident.span(), "a table can have at most 200 references");
+            references.truncate(200);
         }
-        let key = self.columns.iter().filter(|column| column.key).count();
-        for relation in &self.children {
-            let own = if relation.own.is_empty() { key } else { relation.own.len() };
-            if !keyless && relation.by.len() != own {
-                let message =
-                    format!("{} columns there cannot be equal to {own} here", relation.by.len());
-                mistakes.at(relation.name.span(), message);
+        (self.references, self.children, self.bridged) = (references, children, bridged);
+    }
+
+    /// Returns whether a relation can have its name: no column, no other relation and no generated function has
+    /// it.
+    fn is_name_free(&self, name: &Ident, names: &mut Vec<Ident>, mistakes: &mut Mistakes) -> bool {
+        let is_unique = |column: &&ColumnField<'_>| column.unique;
+        let unique = self.columns.iter().filter(is_unique);
+        let mut functions = unique.map(|column| format_ident!("row_by_{}", column.ident.unraw()));
+        let generated = ["rows", "row", "insert", "insert_all"]
+            .iter()
+            .any(|function| name == function)
+            || functions.any(|function| function == *name);
+        let message = if names.iter().any(|other| name::is_same(other, name)) {
+            format!("another relation is named `{name}`")
+        } else if self.column(name).is_some() {
+            format!(
+                "the method `{name}` would have the name of a column; say another one with `called = ...`"
+            )
+        } else if generated {
+            format!(
+                "the derive writes a function `{name}` of its own; give the relation another name"
+            )
+        } else {
+            names.push(name.clone());
+            return true;
+        };
+        mistakes.at(name.span(), message);
+        false
+    }
+
+    /// Returns whether the fields of a relation exist here, and are as many as there. Without fields here it
+    /// is by the key, and without fields there by the key there.
+    fn has_fields(
+        &self,
+        own: &[Ident],
+        theirs: &[Ident],
+        name: &Ident,
+        mistakes: &mut Mistakes,
+    ) -> bool {
+        for field in own {
+            if self.column(field).is_none() {
+                mistakes.at(field.span(), format!("the table has no column `{field}`"));
+                return false;
             }
         }
-        if self.references.len() > 200 {
-            mistakes.at(self.ident.span(), "a table has 200 references at most");
+        let own = self.owner().or_key(own).len();
+        if own == 0 {
+            let message =
+                "this relation is by the key of this table, and it has none; mark a field `key`";
+            mistakes.at(name.span(), message);
+            return false;
         }
+        if !theirs.is_empty() && theirs.len() != own {
+            let (there, here) = (counted(theirs.len()), counted(own));
+            let at = theirs.first().map_or(name.span(), Ident::span);
+            let message = format!(
+                "{there} there cannot be equal to {here} here; a relation of several columns stands on the \
+                 struct: `references(tray: Tray by (shelf, slot))`"
+            );
+            mistakes.at(at, message);
+            return false;
+        }
+        true
+    }
+
+    /// Returns the sets of fields that no two rows have the same values in: the key, then the others.
+    pub(crate) fn unique_sets(&self) -> impl Iterator<Item = Vec<String>> {
+        let key = self.columns.iter().filter(|column| column.key);
+        let key = key.map(|column| column.ident.unraw().to_string()).collect();
+        let columns = self.columns.iter().filter(|column| column.unique);
+        let columns = columns.map(|column| vec![column.ident.unraw().to_string()]);
+        let sets = self.unique.iter();
+        let sets = sets.map(|set| set.iter().map(|field| field.unraw().to_string()).collect());
+        std::iter::once(key).chain(columns).chain(sets)
     }
 
     pub(crate) fn owner(&self) -> Owner<'_> {
@@ -252,12 +347,16 @@ impl<'a> TableItem<'a> {
         }
     }
 
-    /// Returns whether a field that a reference is made of may be NULL, as far as its type says so.
+    /// Returns whether a field of a reference may be NULL, as far as the syntax of its type shows.
     fn is_nullable(&self, reference: &Reference) -> bool {
-        let fields = self
-            .columns
-            .iter()
-            .filter(|column| reference.own.contains(column.ident));
-        fields.into_iter().any(|column| is_option(column.ty))
+        let mut fields = reference.own.iter().filter_map(|field| self.column(field));
+        fields.any(|column| is_option(column.ty))
+    }
+}
+
+fn counted(columns: usize) -> String {
+    match columns {
+        1 => "one column".to_owned(),
+        several => format!("{several} columns"),
     }
 }

@@ -54,9 +54,9 @@ struct Guarded {
 const COLUMNS: &str = "\"specimen\".\"id\", \"specimen\".\"borehole_id\", \"specimen\".\"label\", \
      \"specimen\".\"top_m\", \"specimen\".\"analyst_id\"";
 
-fn specimens(from: i64, rows: i64) -> Vec<UnsavedSpecimen> {
+fn specimens(from: i64, rows: i64) -> Vec<SpecimenToInsert> {
     let each = from..from + rows;
-    each.map(|id| UnsavedSpecimen {
+    each.map(|id| SpecimenToInsert {
         id,
         borehole_id: id / 50,
         label: format!("KP-{id}"),
@@ -167,7 +167,7 @@ fn reads(db: &Database, by_hand: &Connection) {
         "read a numbered page of 20",
         20,
         || {
-            db.read_page(&Specimen::rows().filter(|s| s.id.lt(200)), Paging::of(20).number(2))
+            db.read_page(&Specimen::rows().filter(|s| s.id.lt(200)), Paging::page_size(20).page(2))
                 .unwrap()
         },
         || {
@@ -260,7 +260,7 @@ fn writes(db: &Database, mut by_hand: Connection) {
             "INSERT INTO \"specimen\" (\"id\", \"borehole_id\", \"label\", \"top_m\", \"analyst_id\") VALUES {values}"
         )
     };
-    let bind = |insert: &mut rusqlite::Statement<'_>, at: usize, row: &UnsavedSpecimen| {
+    let bind = |insert: &mut rusqlite::Statement<'_>, at: usize, row: &SpecimenToInsert| {
         insert.raw_bind_parameter(at, row.id).unwrap();
         insert.raw_bind_parameter(at + 1, row.borehole_id).unwrap();
         insert.raw_bind_parameter(at + 2, &*row.label).unwrap();
@@ -317,7 +317,7 @@ fn writes(db: &Database, mut by_hand: Connection) {
         3,
         || {
             from += 1_000;
-            db.insert_each(specimens(from, 1_000)).unwrap()
+            db.insert_stream(specimens(from, 1_000)).unwrap()
         },
         || {
             from_by_hand += 1_000;

@@ -1,28 +1,28 @@
-//! The access of async handles: a pool, a transaction, or a session.
+//! The statement runner of async handles: a pool, a transaction, or a session.
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
 use nepheline_core::Error;
-use nepheline_core::internal::{Asking, Kept, Statement};
+use nepheline_core::internal::{CompileContext, PolicySlot, Statement};
 
 use super::database::Database;
 #[cfg(any(feature = "postgres", feature = "mysql"))]
 use super::session::SessionAccess;
 use crate::engine::pool::Lease;
-use crate::exec::access::{Access, Async, Cursor, Family, Together};
+use crate::exec::access::{Access, Async, Cursor, Family, AtomicScope};
 use crate::exec::ask::Ask;
 use crate::exec::levels::Owner;
 use crate::exec::limit::CallLimit;
 use crate::exec::run;
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{Hold, Root, StreamInside, TransactionOptions, Work};
-use crate::observe::gate::Running;
+use crate::observe::interceptor::Running;
 
 #[derive(Clone, Copy)]
 pub(crate) enum AsyncAccess<'a> {
     /// A pool, and the time limit of the call.
     Database(&'a Database, Option<CallLimit>),
-    /// A transaction, or the one inside of it that goes by this number.
+    /// A transaction with the number of its level, and the time limit of the call.
     Work(&'a Work<Lease>, u32, Option<CallLimit>),
     #[cfg(any(feature = "postgres", feature = "mysql"))]
     Session(&'a (dyn SessionAccess + 'a)),
@@ -32,8 +32,8 @@ impl AsyncAccess<'_> {
     async fn fetch_boxed(&self, ask: &dyn Ask, sink: &mut dyn Sink) -> Result<(), Error> {
         match self {
             AsyncAccess::Database(database, call) => {
-                let kept = Kept::default();
-                let mut statement = ask.statement(self.asking().keeping(&kept))?;
+                let kept = PolicySlot::default();
+                let mut statement = ask.statement(self.context().keeping(&kept))?;
                 let lease = database.lease(*call).await;
                 let mut lease = lease.map_err(|err| statement.context(err))?;
                 run::alone(lease.line(), &database.setting, &mut statement, sink, ask).await
@@ -48,18 +48,18 @@ impl AsyncAccess<'_> {
 impl Family for Async {
     type Access<'f> = AsyncAccess<'f>;
     type Cursor<'f> = AsyncCursor<'f>;
-    type Together<'f> = AsyncTogether<'f>;
+    type AtomicScope<'f> = AsyncAtomicScope<'f>;
 }
 
 impl Access for AsyncAccess<'_> {
     type Family = Async;
 
-    fn asking(&self) -> Asking<'_> {
+    fn context(&self) -> CompileContext<'_> {
         match self {
-            AsyncAccess::Database(database, _) => database.setting.asking(database.dialect()),
-            AsyncAccess::Work(work, ..) => work.setting.asking(work.dialect),
+            AsyncAccess::Database(database, _) => database.setting.context(database.dialect()),
+            AsyncAccess::Work(work, ..) => work.setting.context(work.dialect),
             #[cfg(any(feature = "postgres", feature = "mysql"))]
-            AsyncAccess::Session(session) => session.asking(),
+            AsyncAccess::Session(session) => session.context(),
         }
     }
 
@@ -73,8 +73,8 @@ impl Access for AsyncAccess<'_> {
 
     fn open<'f>(&'f self, ask: &'f dyn Ask) -> BoxFuture<'f, Result<AsyncCursor<'f>, Error>> {
         Box::pin(async move {
-            // It outlives the question, so that it lends nothing of it.
-            let mut statement = ask.statement(self.asking())?.into_owned_binds();
+            // The statement outlives the read, so it borrows nothing.
+            let mut statement = ask.statement(self.context())?.into_owned_binds();
             let (over, mut running) = match self {
                 AsyncAccess::Database(database, call) => {
                     let lease = database.lease(*call).await;
@@ -84,17 +84,17 @@ impl Access for AsyncAccess<'_> {
                         let opened = lease.line().open(&statement).await;
                         opened.map_err(|err| statement.context(err))?;
                     }
-                    (Over::Lease(lease), running)
+                    (StreamSource::Lease(lease), running)
                 }
                 AsyncAccess::Work(work, level, call) => {
                     let opened = work.open_stream(*level, &mut statement, ask.counts(), *call);
                     let (inside, running) = opened.await?;
-                    (Over::Work(inside), running)
+                    (StreamSource::Work(inside), running)
                 }
                 #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(session) => {
                     let running = session.open(&mut statement, ask.counts()).await?;
-                    (Over::Session(OpenSession(*session)), running)
+                    (StreamSource::Session(OpenSession(*session)), running)
                 }
             };
             let answer = running.answer();
@@ -102,19 +102,19 @@ impl Access for AsyncAccess<'_> {
         })
     }
 
-    fn begin_together(&self) -> BoxFuture<'_, Result<AsyncTogether<'_>, Error>> {
+    fn begin_together(&self) -> BoxFuture<'_, Result<AsyncAtomicScope<'_>, Error>> {
         Box::pin(async move {
             match self {
                 AsyncAccess::Database(database, _) => {
                     let options = TransactionOptions::new();
                     let work = database.begin(options, Owner::Library).await?;
-                    Ok(AsyncTogether::Own(Own(Box::new(work))))
+                    Ok(AsyncAtomicScope::Own(Own(Box::new(work))))
                 }
                 AsyncAccess::Work(work, level, _) => {
                     let inner = work.open(*level, Owner::Library).await?;
-                    Ok(AsyncTogether::Inner(Inner::new(work, inner)))
+                    Ok(AsyncAtomicScope::Inner(Inner::new(work, inner)))
                 }
-                // Whether the connection is within a transaction only the program knows.
+                // Only the program knows whether its connection is in a transaction.
                 #[cfg(any(feature = "postgres", feature = "mysql"))]
                 AsyncAccess::Session(_) => Err(Error::needs_transaction()),
             }
@@ -141,14 +141,14 @@ impl Access for AsyncAccess<'_> {
 }
 
 /// The source of a stream's rows.
-enum Over<'a> {
+enum StreamSource<'a> {
     Lease(Lease),
     Work(StreamInside<'a, Lease>),
     #[cfg(any(feature = "postgres", feature = "mysql"))]
     Session(OpenSession<'a>),
 }
 
-/// A session whose connection gives the rows of a stream.
+/// A session whose connection returns the rows of a stream.
 #[cfg(any(feature = "postgres", feature = "mysql"))]
 struct OpenSession<'a>(&'a (dyn SessionAccess + 'a));
 
@@ -160,7 +160,7 @@ impl Drop for OpenSession<'_> {
 }
 
 pub(crate) struct AsyncCursor<'a> {
-    over: Over<'a>,
+    over: StreamSource<'a>,
     statement: Statement<'static>,
     running: Running,
     answer: Option<crate::exec::answer::Answer>,
@@ -174,10 +174,10 @@ impl AsyncCursor<'_> {
             return Ok(false);
         }
         match &mut self.over {
-            Over::Lease(lease) => lease.line().next(statement, sink, most).await,
-            Over::Work(inside) => inside.next(statement, sink, most).await,
+            StreamSource::Lease(lease) => lease.line().next(statement, sink, most).await,
+            StreamSource::Work(inside) => inside.next(statement, sink, most).await,
             #[cfg(any(feature = "postgres", feature = "mysql"))]
-            Over::Session(session) => session.0.next(statement, sink, most).await,
+            StreamSource::Session(session) => session.0.next(statement, sink, most).await,
         }
     }
 }
@@ -197,8 +197,8 @@ impl Cursor for AsyncCursor<'_> {
     }
 }
 
-/// Several statements as one.
-pub(crate) enum AsyncTogether<'a> {
+/// The scope that makes several statements atomic.
+pub(crate) enum AsyncAtomicScope<'a> {
     Own(Own),
     Inner(Inner<'a, Lease>),
 }
@@ -212,7 +212,7 @@ impl Drop for Own {
     }
 }
 
-/// A transaction inside of another. Dropped without an end, it is undone.
+/// A savepoint inside a transaction. It is rolled back if it is dropped without an end.
 pub(crate) struct Inner<'a, H: Hold> {
     pub(crate) work: &'a Work<H>,
     pub(crate) level: u32,
@@ -226,20 +226,20 @@ impl<'a, H: Hold> Inner<'a, H> {
 
 impl<H: Hold> Drop for Inner<'_, H> {
     fn drop(&mut self) {
-        // Of one that was ended nothing is known any more.
+        // The state of an ended transaction is unknown.
         self.work.abandon(self.level);
     }
 }
 
-impl Together for AsyncTogether<'_> {
+impl AtomicScope for AsyncAtomicScope<'_> {
     type Family = Async;
 
     fn access(&self) -> AsyncAccess<'_> {
         match self {
-            AsyncTogether::Own(own) => {
+            AsyncAtomicScope::Own(own) => {
                 AsyncAccess::Work(&own.0, Root::LEVEL, own.0.setting.begin_call())
             }
-            AsyncTogether::Inner(inner) => {
+            AsyncAtomicScope::Inner(inner) => {
                 AsyncAccess::Work(inner.work, inner.level, inner.work.setting.begin_call())
             }
         }
@@ -248,8 +248,8 @@ impl Together for AsyncTogether<'_> {
     fn end(&mut self, keep: bool) -> BoxFuture<'_, Result<(), Error>> {
         Box::pin(async move {
             match self {
-                AsyncTogether::Own(own) => own.0.end(keep).await,
-                AsyncTogether::Inner(inner) => inner.work.close(inner.level, keep).await,
+                AsyncAtomicScope::Own(own) => own.0.end(keep).await,
+                AsyncAtomicScope::Inner(inner) => inner.work.close(inner.level, keep).await,
             }
         })
     }

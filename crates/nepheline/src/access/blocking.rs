@@ -1,5 +1,5 @@
-//! The blocking handles. Over SQLite a call goes straight to the driver; over a server it waits for the async one, whose
-//! connections a thread of their own drives.
+//! The blocking handles. SQLite is called directly. For a server, a call waits for the async handle, whose
+//! connections run on a thread of their own.
 
 use std::fmt;
 use std::future::{Ready, ready};
@@ -7,19 +7,19 @@ use std::sync::Arc;
 #[cfg(feature = "sqlite")]
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use nepheline_core::internal::Asking;
+use nepheline_core::internal::CompileContext;
 use nepheline_core::{BindValue, Dialect, Error};
 #[cfg(feature = "sqlite")]
 use parking_lot::ReentrantMutexGuard;
 use scopeguard::ScopeGuard;
 use tokio::runtime::Runtime;
 
-use super::asynchronous::{AsyncAccess, AsyncCursor, AsyncTogether, Inner};
+use super::asynchronous::{AsyncAccess, AsyncCursor, AsyncAtomicScope, Inner};
 use super::database::{Begun, pause_after};
 use super::direct::now;
 #[cfg(feature = "sqlite")]
 use super::direct::{
-    DirectAccess, DirectConnection, DirectCursor, DirectInner, DirectTogether, DirectWork, Held,
+    DirectAccess, DirectConnection, DirectCursor, DirectInner, DirectAtomicScope, DirectWork, Held,
     OwnWork,
 };
 use super::handle::sealed;
@@ -27,26 +27,28 @@ use super::inside;
 use super::options::Options;
 #[cfg(feature = "sqlite")]
 use super::options::Target;
-use super::setting::{Setting, set_by, set_by_mirroring, set_by_time_limit};
+use super::setting::{Setting, set_by, set_by_session_setting, set_by_time_limit};
 use crate::engine::metrics::PoolMetrics;
 use crate::engine::pool::Lease;
 #[cfg(feature = "sqlite")]
 use crate::engine::sqlite::direct::{self, Opened};
-use crate::exec::access::{Access, Blocking, Cursor, Family, Together, run};
+use crate::exec::access::{Access, Blocking, Cursor, Family, AtomicScope, run};
 use crate::exec::ask::{Ask, Run};
 use crate::exec::levels::Owner;
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{Root, TransactionOptions, Work};
 
-/// A database, asked from code that is not async.
+/// A database for code that is not async.
 ///
-/// Threads may share it, and cloning it is cheap. Over SQLite they take turns on one connection; over a server each call
-/// takes a connection from a pool. What can be done with it is in [`Handle`](crate::blocking::Handle).
+/// Threads may share it, and cloning it is cheap. On SQLite the threads take turns on one connection; on a
+/// server each call takes a connection from a pool. The verbs are in
+/// [`RunsQueries`](crate::blocking::RunsQueries).
 ///
 /// # Panics
 ///
-/// Opening and using a server's blocking handle panics on a thread that drives async tasks, which
-/// must not block; there, use [`crate::Database`], or `tokio::task::spawn_blocking`. SQLite's never does.
+/// Opening and using a server's blocking handle panics on a thread that drives async tasks, because such a
+/// thread must not block. Use [`crate::Database`] or `tokio::task::spawn_blocking` there. SQLite's handle
+/// never panics.
 ///
 /// ```no_run
 /// use nepheline::blocking::Database;
@@ -67,8 +69,8 @@ enum Engine {
     Served(Served),
 }
 
-/// SQLite, called directly. The lock may be taken again by the thread that holds it, so that the handle can be used
-/// while rows of a stream are given out.
+/// SQLite, called directly. The lock is reentrant, so that the handle can be used while rows of a stream are
+/// read.
 #[cfg(feature = "sqlite")]
 struct Direct {
     opened: parking_lot::ReentrantMutex<Opened>,
@@ -82,7 +84,7 @@ impl Direct {
         Engine::Direct(Arc::new(direct), Setting::default())
     }
 
-    /// Takes the connection, if it takes calls.
+    /// Locks the connection, unless the handle accepts no calls.
     fn lock(self: &Arc<Self>) -> Result<ReentrantMutexGuard<'_, Opened>, Refusal> {
         if inside::check(inside::identity(self)).is_err() {
             return Err(Refusal::Inside);
@@ -98,7 +100,7 @@ impl Direct {
     }
 }
 
-/// The reason why a handle takes no calls now.
+/// The reason why a handle accepts no calls.
 #[cfg(feature = "sqlite")]
 pub(crate) enum Refusal {
     /// It is used inside a transaction that it began.
@@ -122,19 +124,19 @@ impl Refusal {
 #[derive(Clone)]
 struct Served {
     database: crate::Database,
-    /// Its one thread drives the connections also while nobody waits. Shut down without waiting, because waiting is not
-    /// allowed where a handle may be dropped.
+    /// One thread drives the connections, also while no call waits. It is shut down without waiting, because
+    /// waiting is not allowed where a handle may be dropped.
     runtime: Arc<ScopeGuard<Runtime, fn(Runtime)>>,
 }
 
 impl Database {
-    /// Opens the database that a URL names, and checks that it can be used. The parameters are those
-    /// of [`Options::from_url`].
+    /// Opens the database of a URL, and checks that it can be used. The parameters are those of
+    /// [`Options::from_url`].
     ///
     /// # Errors
     ///
-    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database cannot be reached or
-    /// cannot be used. No message has the password.
+    /// [`Connection`](crate::ErrorKind::Connection) if the database cannot be reached or used. No message
+    /// contains the password.
     pub fn open(url: &str) -> Result<Database, Error> {
         Database::open_with(Options::from_url(url)?)
     }
@@ -161,22 +163,22 @@ impl Database {
         Ok(Database { engine })
     }
 
-    /// Takes over a SQLite connection that the program already has. To lend one, see
+    /// Takes over a SQLite connection of the program. To lend one, see
     /// [`Session::over`](crate::blocking::Session::over).
     ///
-    /// It is set up as our own are: foreign keys are enforced, a lock is waited for up to five
-    /// seconds, and a misspelt name in double quotes is an error instead of text.
+    /// The connection is set up like those that the library opens: foreign keys are enforced, the lock
+    /// timeout is five seconds, and a misspelt name in double quotes is an error instead of text.
     ///
     /// # Errors
     ///
-    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or
-    /// SQLite is older than 3.40.
+    /// [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or SQLite is older
+    /// than 3.40.
     #[cfg(feature = "sqlite")]
     pub fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
         Ok(Database { engine: Direct::of(direct::take_over(connection)?) })
     }
 
-    /// Returns the state of the pool of connections, and what it has counted since it was opened. Clones share it. Over
+    /// Returns the state of the connection pool, and its counters since it was opened. Clones share it. On
     /// SQLite it is one connection.
     pub fn pool_metrics(&self) -> PoolMetrics {
         match &self.engine {
@@ -188,8 +190,9 @@ impl Database {
         }
     }
 
-    /// Closes the handle and all its clones, once what runs has ended; further calls are errors of the kind
-    /// [`Connection`](crate::ErrorKind::Connection). The one connection to SQLite is freed with the last clone.
+    /// Closes the handle and all its clones when running calls have ended. Later calls fail with
+    /// [`Connection`](crate::ErrorKind::Connection). The one connection to SQLite is freed with the last
+    /// clone.
     pub fn close(&self) {
         match &self.engine {
             #[cfg(feature = "sqlite")]
@@ -202,10 +205,10 @@ impl Database {
     }
 
     set_by!([&self] self -> Database);
-    set_by_mirroring!([&self] self -> Database);
+    set_by_session_setting!([&self] self -> Database);
     set_by_time_limit!([&self] self -> Database);
 
-    /// The same database with another setting.
+    /// Returns the same database with changed settings.
     fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {
         let engine = match &self.engine {
             #[cfg(feature = "sqlite")]
@@ -217,7 +220,7 @@ impl Database {
         Database { engine }
     }
 
-    /// The dialect that the database is asked in.
+    /// Returns the dialect of the database.
     pub fn dialect(&self) -> Dialect {
         match &self.engine {
             #[cfg(feature = "sqlite")]
@@ -226,12 +229,12 @@ impl Database {
         }
     }
 
-    /// Runs `work` in a transaction: what it did is committed if it returns `Ok`, and undone if it
-    /// returns `Err` or panics.
+    /// Runs `work` in a transaction, which is committed if `work` returns `Ok` and rolled back if it returns
+    /// `Err` or panics.
     ///
     /// # Errors
     ///
-    /// What `work` returns, and what the database refuses at the beginning or the end.
+    /// The error that `work` returns, and errors of the database at the begin or the end.
     pub fn transaction<T, E: From<Error>>(
         &self,
         work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
@@ -239,7 +242,7 @@ impl Database {
         self.transaction_with(TransactionOptions::new(), work)
     }
 
-    /// Runs `work` in a transaction as `options` say; see [`transaction`](Self::transaction).
+    /// Runs `work` in a transaction with `options`; see [`transaction`](Self::transaction).
     ///
     /// # Errors
     ///
@@ -252,16 +255,15 @@ impl Database {
         self.run_once(options, work).0
     }
 
-    /// Runs `work` in a transaction, and again from the start each time the transaction met a
-    /// [`Conflict`](crate::ErrorKind::Conflict), `attempts` times at most.
+    /// Runs `work` in a transaction, and runs it again from the start after each
+    /// [`Conflict`](crate::ErrorKind::Conflict), at most `attempts` times.
     ///
-    /// Whatever else `work` does, it does as often as it is run. On one SQLite connection there is
-    /// nobody to be in conflict with. An outcome that is not known
-    /// ([`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown)) is never tried again.
+    /// Side effects of `work` happen in each run. One SQLite connection has no conflicts. An unknown outcome
+    /// ([`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown)) is never repeated.
     ///
     /// # Errors
     ///
-    /// As [`transaction`](Self::transaction); the last attempt's, if all met a conflict.
+    /// As [`transaction`](Self::transaction); the error of the last attempt, if all had conflicts.
     pub fn transaction_attempts<T, E: From<Error>>(
         &self,
         attempts: u32,
@@ -279,7 +281,7 @@ impl Database {
         }
     }
 
-    /// One attempt, and whether it met a conflict.
+    /// Runs one attempt, and returns whether it had a conflict.
     fn run_once<T, E: From<Error>>(
         &self,
         options: TransactionOptions,
@@ -338,16 +340,16 @@ impl Served {
     }
 }
 
-/// The outcome of a transaction's work, unless it could not be kept.
+/// Returns the outcome of a transaction's work, unless the commit failed.
 fn kept<T, E: From<Error>>(outcome: Result<T, E>, ended: Result<(), Error>) -> Result<T, E> {
     match (outcome, ended) {
         (Ok(_), Err(err)) => Err(err.into()),
-        // The failure of the work is what its caller wants to know, so it stays.
+        // The caller needs the error of the work most, so it is kept.
         (outcome, _) => outcome,
     }
 }
 
-impl sealed::BlockingHandle for Database {
+impl sealed::BlockingRunsQueries for Database {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> BlockingAccess<'_> {
         match &self.engine {
@@ -368,9 +370,9 @@ impl sealed::BlockingHandle for Database {
     }
 }
 
-/// A transaction that is under way: what [`Database::transaction`] gives its closure. The verbs are
-/// those of [`Handle`](crate::blocking::Handle). What undoes it, and what it refuses while something inside of it is open, is told
-/// at the async [`Transaction`](crate::Transaction).
+/// A transaction in progress: the argument of the closure of [`Database::transaction`]. The verbs are those
+/// of [`RunsQueries`](crate::blocking::RunsQueries). The async [`Transaction`](crate::Transaction) documents
+/// what rolls it back, and which calls it refuses while something inside it is open.
 pub struct Transaction<'c> {
     scope: Scope<'c>,
     level: u32,
@@ -384,13 +386,13 @@ enum Scope<'c> {
 }
 
 impl Transaction<'_> {
-    /// Runs `work` in a transaction inside of this one: what it did is kept if it returns `Ok`, as
-    /// far as this one is committed, and undone if it returns `Err` or panics. In SQL it is a savepoint. Until it has
-    /// ended, this one takes no statements.
+    /// Runs `work` in a transaction inside this one (a savepoint). Its changes are kept if it returns `Ok`
+    /// and this transaction is committed, and rolled back if it returns `Err` or panics. Until it has ended,
+    /// this transaction accepts no statements.
     ///
     /// # Errors
     ///
-    /// What `work` returns, and what the database refuses at the beginning or the end.
+    /// The error that `work` returns, and errors of the database at the begin or the end.
     pub fn transaction<T, E: From<Error>>(
         &self,
         work: impl FnOnce(&Transaction<'_>) -> Result<T, E>,
@@ -415,11 +417,11 @@ impl Transaction<'_> {
         }
     }
 
-    /// Runs `work` once the outermost transaction is committed, in the order of these calls. It is dropped if this
-    /// transaction or one around it is undone, and if nobody knows whether it was committed.
+    /// Runs `work` after the outermost transaction is committed, in the order of these calls. It is dropped
+    /// if this transaction or one around it is rolled back, and if the outcome of the commit is unknown.
     ///
-    /// It runs before `transaction` returns, when the connection is free again. A panic of it propagates to the caller;
-    /// what was committed stays.
+    /// It runs before `transaction` returns, when the connection is free again. A panic in it propagates to
+    /// the caller; the commit stands.
     pub fn after_commit(&self, work: impl FnOnce() + Send + 'static) {
         match self.scope {
             #[cfg(feature = "sqlite")]
@@ -429,7 +431,7 @@ impl Transaction<'_> {
     }
 }
 
-impl sealed::BlockingHandle for Transaction<'_> {
+impl sealed::BlockingRunsQueries for Transaction<'_> {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> BlockingAccess<'_> {
         match self.scope {
@@ -451,7 +453,7 @@ pub(crate) enum BlockingAccess<'a> {
     #[cfg(feature = "sqlite")]
     Direct(DirectAccess<'a>),
     Served(&'a Runtime, AsyncAccess<'a>),
-    /// A handle that takes no calls now, and why.
+    /// A handle that accepts no calls, with the reason.
     #[cfg(feature = "sqlite")]
     Refused(&'a Setting, Refusal),
 }
@@ -459,19 +461,19 @@ pub(crate) enum BlockingAccess<'a> {
 impl Family for Blocking {
     type Access<'f> = BlockingAccess<'f>;
     type Cursor<'f> = BlockingCursor<'f>;
-    type Together<'f> = BlockingTogether<'f>;
+    type AtomicScope<'f> = BlockingAtomicScope<'f>;
 }
 
 impl Access for BlockingAccess<'_> {
     type Family = Blocking;
 
-    fn asking(&self) -> Asking<'_> {
+    fn context(&self) -> CompileContext<'_> {
         match self {
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Direct(access) => access.asking(),
-            BlockingAccess::Served(_, access) => access.asking(),
+            BlockingAccess::Direct(access) => access.context(),
+            BlockingAccess::Served(_, access) => access.context(),
             #[cfg(feature = "sqlite")]
-            BlockingAccess::Refused(setting, _) => setting.asking(crate::engine::sqlite::DIALECT),
+            BlockingAccess::Refused(setting, _) => setting.context(crate::engine::sqlite::DIALECT),
         }
     }
 
@@ -505,15 +507,15 @@ impl Access for BlockingAccess<'_> {
         })
     }
 
-    fn begin_together(&self) -> Ready<Result<BlockingTogether<'_>, Error>> {
+    fn begin_together(&self) -> Ready<Result<BlockingAtomicScope<'_>, Error>> {
         ready(match self {
             #[cfg(feature = "sqlite")]
             BlockingAccess::Direct(access) => {
-                access.begin_together().map(BlockingTogether::Direct)
+                access.begin_together().map(BlockingAtomicScope::Direct)
             }
             BlockingAccess::Served(runtime, access) => {
                 let begun = runtime.block_on(access.begin_together());
-                begun.map(|together| BlockingTogether::Served(runtime, together))
+                begun.map(|together| BlockingAtomicScope::Served(runtime, together))
             }
             #[cfg(feature = "sqlite")]
             BlockingAccess::Refused(_, why) => Err(why.error()),
@@ -562,20 +564,20 @@ impl Cursor for BlockingCursor<'_> {
 }
 
 #[expect(clippy::large_enum_variant, reason = "it lives once for each write of several statements")]
-pub(crate) enum BlockingTogether<'a> {
+pub(crate) enum BlockingAtomicScope<'a> {
     #[cfg(feature = "sqlite")]
-    Direct(DirectTogether<'a>),
-    Served(&'a Runtime, AsyncTogether<'a>),
+    Direct(DirectAtomicScope<'a>),
+    Served(&'a Runtime, AsyncAtomicScope<'a>),
 }
 
-impl Together for BlockingTogether<'_> {
+impl AtomicScope for BlockingAtomicScope<'_> {
     type Family = Blocking;
 
     fn access(&self) -> BlockingAccess<'_> {
         match self {
             #[cfg(feature = "sqlite")]
-            BlockingTogether::Direct(together) => BlockingAccess::Direct(together.access()),
-            BlockingTogether::Served(runtime, together) => {
+            BlockingAtomicScope::Direct(together) => BlockingAccess::Direct(together.access()),
+            BlockingAtomicScope::Served(runtime, together) => {
                 BlockingAccess::Served(runtime, together.access())
             }
         }
@@ -584,8 +586,8 @@ impl Together for BlockingTogether<'_> {
     fn end(&mut self, keep: bool) -> Ready<Result<(), Error>> {
         match self {
             #[cfg(feature = "sqlite")]
-            BlockingTogether::Direct(together) => ready(together.end(keep)),
-            BlockingTogether::Served(runtime, together) => {
+            BlockingAtomicScope::Direct(together) => ready(together.end(keep)),
+            BlockingAtomicScope::Served(runtime, together) => {
                 ready(runtime.block_on(together.end(keep)))
             }
         }
@@ -608,13 +610,13 @@ impl fmt::Debug for Transaction<'_> {
     }
 }
 
-/// Runs text of a test, or of the demo when it is loaded.
+/// Runs SQL text of a test, or of the demo's setup.
 #[doc(hidden)]
 pub trait RunText {
     fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error>;
 }
 
-impl<H: sealed::BlockingHandle> RunText for H {
+impl<H: sealed::BlockingRunsQueries> RunText for H {
     fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error> {
         now(run(&self.access(), Run(text, binds)))
     }

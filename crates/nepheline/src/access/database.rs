@@ -1,4 +1,4 @@
-//! The async handle of a database: a pool of connections.
+//! The async handle of a database: a connection pool.
 
 use std::fmt;
 use std::future::Future;
@@ -11,7 +11,7 @@ use super::asynchronous::AsyncAccess;
 use super::handle::sealed;
 use super::inside;
 use super::options::{Options, Pooler};
-use super::setting::{Setting, set_by, set_by_mirroring, set_by_time_limit};
+use super::setting::{Setting, set_by, set_by_session_setting, set_by_time_limit};
 use super::transaction::Transaction;
 use crate::engine::metrics::PoolMetrics;
 use crate::engine::pool::{Lease, Pool};
@@ -21,9 +21,9 @@ use crate::exec::limit::CallLimit;
 use crate::exec::line::Wire as _;
 use crate::exec::transaction::{Hold as _, Root, TransactionOptions, Work};
 
-/// A database, asked from async code. Cloning it is cheap: the clones share one pool of connections.
+/// A database for async code. Cloning it is cheap: the clones share one connection pool.
 ///
-/// What can be done with it is in [`Handle`](crate::Handle), and in
+/// The verbs are in [`RunsQueries`](crate::RunsQueries); transactions are in
 /// [`transaction`](Self::transaction).
 ///
 /// ```no_run
@@ -49,13 +49,13 @@ struct Shared {
 }
 
 impl Database {
-    /// Opens the database that a URL names, and checks that it can be used. The parameters are those
-    /// of [`Options::from_url`].
+    /// Opens the database of a URL, and checks that it can be used. The parameters are those of
+    /// [`Options::from_url`].
     ///
     /// # Errors
     ///
-    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database cannot be reached or
-    /// cannot be used. No message has the password.
+    /// [`Connection`](crate::ErrorKind::Connection) if the database cannot be reached or used. No message
+    /// contains the password.
     pub async fn open(url: &str) -> Result<Database, Error> {
         Database::open_with(Options::from_url(url)?).await
     }
@@ -63,20 +63,20 @@ impl Database {
     pub(crate) async fn open_with(options: Options) -> Result<Database, Error> {
         let (connect, size) = options.connector()?;
         let pool = Pool::new(connect, size, &options)?;
-        // One connection now, so that what is wrong is told here and not by the first query.
+        // Opens one connection now, so that a failure is reported here and not by the first query.
         let dialect = pool.lease(None).await?.line().wire.dialect();
         let setting = Setting::default().never_copying(options.pooler != Pooler::None);
         let shared = Arc::new(Shared { pool, dialect, options });
         Ok(Database { shared, setting })
     }
 
-    /// Returns the state of the pool of connections, and what it has counted since it was opened. Clones share it.
+    /// Returns the state of the connection pool, and its counters since it was opened. Clones share it.
     pub fn pool_metrics(&self) -> PoolMetrics {
         self.shared.pool.metrics()
     }
 
-    /// Closes the handle and all its clones: idle connections at once, and those in use when they come back, which it
-    /// waits for. What runs goes on to its end; further calls are errors of the kind
+    /// Closes the handle and all its clones: idle connections at once, and busy ones when they are returned.
+    /// It waits for those. Running calls finish; later calls fail with
     /// [`Connection`](crate::ErrorKind::Connection).
     ///
     /// ```
@@ -95,23 +95,23 @@ impl Database {
     }
 
     set_by!([&self] self -> Database);
-    set_by_mirroring!([&self] self -> Database);
+    set_by_session_setting!([&self] self -> Database);
     set_by_time_limit!([&self] self -> Database);
 
-    /// The same database with another setting.
+    /// Returns the same database with changed settings.
     pub(crate) fn set(&self, change: impl FnOnce(&Setting) -> Setting) -> Database {
         Database { shared: self.shared.clone(), setting: change(&self.setting) }
     }
 
-    /// The dialect that the database is asked in.
+    /// Returns the dialect of the database.
     pub fn dialect(&self) -> Dialect {
         self.shared.dialect
     }
 
-    /// Runs `work` in a transaction: what it did is committed if it returns `Ok`, and undone if it
-    /// returns `Err`, panics, or is dropped half-way.
+    /// Runs `work` in a transaction, which is committed if `work` returns `Ok`, and rolled back if it returns
+    /// `Err`, panics, or is dropped before it ends.
     ///
-    /// The isolation is read committed; [`transaction_with`](Self::transaction_with) sets another.
+    /// The isolation level is READ COMMITTED; [`transaction_with`](Self::transaction_with) sets another.
     ///
     /// ```no_run
     /// # use nepheline::Database;
@@ -131,7 +131,7 @@ impl Database {
     ///
     /// # Errors
     ///
-    /// What `work` returns, and what the database refuses at the beginning or the end.
+    /// The error that `work` returns, and errors of the database at the begin or the end.
     pub async fn transaction<T, E>(
         &self,
         work: impl AsyncFnOnce(Transaction) -> Result<T, E>,
@@ -142,7 +142,7 @@ impl Database {
         self.transaction_with(TransactionOptions::new(), work).await
     }
 
-    /// Runs `work` in a transaction as `options` say; see [`transaction`](Self::transaction).
+    /// Runs `work` in a transaction with `options`; see [`transaction`](Self::transaction).
     ///
     /// # Errors
     ///
@@ -161,11 +161,11 @@ impl Database {
         begun.end(outcome).await.0
     }
 
-    /// Runs `work` in a transaction, and again from the start each time the transaction met a
-    /// [`Conflict`](crate::ErrorKind::Conflict), `attempts` times at most.
+    /// Runs `work` in a transaction, and runs it again from the start after each
+    /// [`Conflict`](crate::ErrorKind::Conflict), at most `attempts` times.
     ///
-    /// Whatever else `work` does, it does as often as it is run. An outcome that is not known
-    /// ([`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown)) is never tried again.
+    /// Side effects of `work` happen in each run. An unknown outcome
+    /// ([`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown)) is never repeated.
     ///
     /// ```no_run
     /// # use nepheline::{Database, Isolation, TransactionOptions};
@@ -180,7 +180,7 @@ impl Database {
     ///
     /// # Errors
     ///
-    /// As [`transaction`](Self::transaction); the last attempt's, if all met a conflict.
+    /// As [`transaction`](Self::transaction); the error of the last attempt, if all had conflicts.
     pub async fn transaction_attempts<T, E, F>(
         &self,
         attempts: u32,
@@ -200,7 +200,7 @@ impl Database {
             if !conflict || attempt >= attempts {
                 return outcome;
             }
-            // Two that met once would meet again if both began at once.
+            // Two transactions in conflict would conflict again if both began at once.
             tokio::time::sleep(pause_after(attempt)).await;
             attempt += 1;
         }
@@ -230,11 +230,11 @@ impl Database {
     }
 }
 
-/// A transaction that was begun. Dropped before its end, it is undone.
+/// A transaction that was begun. It is rolled back if it is dropped before its end.
 pub(crate) struct Begun(pub(crate) Arc<Work<Lease>>);
 
 impl Begun {
-    /// Commits or undoes, as the outcome of the work says; returns also whether there was a conflict.
+    /// Commits or rolls back, as the outcome of the work says; also returns whether there was a conflict.
     pub(crate) async fn end<T, E: From<Error>>(
         self,
         outcome: Result<T, E>,
@@ -243,7 +243,7 @@ impl Begun {
         let conflict = self.0.met_conflict();
         match (outcome, ended) {
             (Ok(_), Err(err)) => (Err(err.into()), conflict),
-            // The failure of the work is what its caller wants to know, so it stays.
+            // The caller needs the error of the work most, so it is kept.
             (outcome, _) => (outcome, conflict),
         }
     }
@@ -255,12 +255,12 @@ impl Drop for Begun {
     }
 }
 
-/// How long to wait before a transaction is begun again.
+/// Returns the pause before a transaction is begun again.
 pub(crate) fn pause_after(attempt: u32) -> Duration {
     Duration::from_millis(5) * attempt
 }
 
-impl sealed::Handle for Database {
+impl sealed::RunsQueries for Database {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> AsyncAccess<'_> {
         AsyncAccess::Database(self, self.setting.begin_call())
@@ -273,7 +273,7 @@ impl fmt::Debug for Database {
     }
 }
 
-/// Runs text of a test, or of the demo when it is loaded.
+/// Runs SQL text of a test, or of the demo's setup.
 #[doc(hidden)]
 pub trait RunText {
     fn run_text(
@@ -283,7 +283,7 @@ pub trait RunText {
     ) -> impl Future<Output = Result<(), Error>> + Send;
 }
 
-impl<H: sealed::Handle> RunText for H {
+impl<H: sealed::RunsQueries> RunText for H {
     async fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error> {
         run(&self.access(), crate::exec::ask::Run(text, binds)).await
     }

@@ -1,4 +1,4 @@
-//! SQLite called on the thread of the caller: the blocking handles run their verbs on it.
+//! SQLite called on the caller's thread, for the blocking handles.
 
 use std::pin::pin;
 use std::task::{Context, Poll, Waker};
@@ -6,8 +6,8 @@ use std::task::{Context, Poll, Waker};
 #[cfg(feature = "sqlite")]
 use nepheline_core::Error;
 
-/// Finishes a future that never has to wait for anything.
-// In its caller, so that the future is not moved, which costs more than what it does.
+/// Completes a future that never waits.
+// Inlined, so that the future is not moved, which costs more than running it.
 #[inline(always)]
 pub(crate) fn now<F: Future>(future: F) -> F::Output {
     match pin!(future).poll(&mut Context::from_waker(Waker::noop())) {
@@ -21,7 +21,7 @@ mod sqlite {
     use std::time::Duration;
 
 
-    use nepheline_core::internal::{Asking, Kept, Statement};
+    use nepheline_core::internal::{CompileContext, PolicySlot, Statement};
     use parking_lot::ReentrantMutexGuard;
     use rusqlite::Connection;
 
@@ -36,13 +36,13 @@ mod sqlite {
     use crate::exec::run;
     use crate::exec::sink::Sink;
     use crate::exec::transaction::{Hold, Root, TransactionOptions, Work};
-    use crate::observe::gate::Running;
+    use crate::observe::interceptor::Running;
 
-    /// A connection to SQLite, as long as somebody uses it.
+    /// A SQLite connection in use.
     #[derive(Clone, Copy)]
     pub(crate) struct DirectConnection<'c> {
         pub(crate) connection: &'c Connection,
-        /// Missing where the connection is lent, whose handlers and settings may be the program's own.
+        /// `None` where the connection is lent: its handlers and settings may be the program's own.
         opened: Option<&'c Opened>,
     }
 
@@ -59,7 +59,7 @@ mod sqlite {
             Line::new(DirectWire::new(self.connection, self.opened), self.usual_limit())
         }
 
-        /// Brings settings back that hand-written text may have changed.
+        /// Restores session settings that hand-written text may have changed.
         fn reset_after(self, line: &Line<DirectWire<'c>>) -> Result<(), Error> {
             match self.opened {
                 Some(opened) if line.is_altered() && self.connection.is_autocommit() => opened.reset(),
@@ -72,7 +72,7 @@ mod sqlite {
         }
     }
 
-    /// A connection that is locked for as long as it is used, or lent by the program.
+    /// A connection that is locked while it is used, or lent by the program.
     pub(crate) enum Held<'a> {
         Locked(ReentrantMutexGuard<'a, Opened>),
         Lent(&'a Connection),
@@ -87,7 +87,7 @@ mod sqlite {
         }
     }
 
-    /// The connection for a transaction. Dropped without its end, it is undone.
+    /// The connection of a transaction, which is rolled back if it is dropped without an end.
     pub(crate) struct DirectHold<'c> {
         line: Line<DirectWire<'c>>,
         connection: DirectConnection<'c>,
@@ -105,7 +105,7 @@ mod sqlite {
     impl Drop for DirectHold<'_> {
         fn drop(&mut self) {
             let connection = self.line.wire.connection;
-            // There is nobody to tell; a transaction can always be undone.
+            // An error here has no caller to receive it; SQLite can always roll back.
             if self.line.is_in_transaction() && !connection.is_autocommit() {
                 let _ = connection.execute_batch(&direct::undo_texts(self.root));
             }
@@ -113,7 +113,7 @@ mod sqlite {
         }
     }
 
-    /// A transaction on a connection of whatever lifetime.
+    /// A transaction on a connection of any lifetime.
     pub(crate) trait DirectWork {
         fn setting(&self) -> &Setting;
         fn check(&self, level: u32) -> Result<(), Error>;
@@ -172,7 +172,7 @@ mod sqlite {
     }
 
     pub(crate) enum DirectAccess<'a> {
-        /// Outside of a transaction of ours.
+        /// No transaction of the library.
         Connection(Held<'a>, &'a Setting, Option<CallLimit>),
         Work(&'a (dyn DirectWork + 'a), DirectConnection<'a>, u32, Option<CallLimit>),
     }
@@ -193,7 +193,7 @@ mod sqlite {
         }
 
         pub(crate) fn open(&self, ask: &dyn Ask) -> Result<DirectCursor<'_>, Error> {
-            let mut statement = ask.statement(self.asking())?.into_owned_binds();
+            let mut statement = ask.statement(self.context())?.into_owned_binds();
             if let DirectAccess::Work(work, _, level, _) = self {
                 work.check(*level)?;
             }
@@ -218,8 +218,8 @@ mod sqlite {
     }
 
     impl DirectAccess<'_> {
-        pub(crate) fn asking(&self) -> Asking<'_> {
-            self.setting().asking(crate::engine::sqlite::DIALECT)
+        pub(crate) fn context(&self) -> CompileContext<'_> {
+            self.setting().context(crate::engine::sqlite::DIALECT)
         }
 
         #[inline]
@@ -229,17 +229,17 @@ mod sqlite {
                     let connection = held.get();
                     let mut line = connection.line();
                     line.begin_call(*call);
-                    let kept = Kept::default();
-                    let mut statement = ask.statement(self.asking().keeping(&kept))?;
+                    let kept = PolicySlot::default();
+                    let mut statement = ask.statement(self.context().keeping(&kept))?;
                     let ran = now(run::alone(&mut line, setting, &mut statement, sink, ask));
-                    // A statement that failed may have done a part.
+                    // A failed statement may have changed settings in part.
                     ran.and(connection.reset_after(&line))
                 }
                 DirectAccess::Work(work, _, level, call) => work.fetch(*level, ask, sink, *call),
             }
         }
 
-        pub(crate) fn begin_together(&self) -> Result<DirectTogether<'_>, Error> {
+        pub(crate) fn begin_together(&self) -> Result<DirectAtomicScope<'_>, Error> {
             match self {
                 DirectAccess::Connection(held, setting, _) => {
                     let connection = held.get();
@@ -249,12 +249,12 @@ mod sqlite {
                     };
                     let (held, setting) = (connection.hold(root), setting.in_transaction());
                     let begun = now(Work::begin(held, setting, root, Owner::Library));
-                    begun.map(|work| DirectTogether::Own(OwnWork(work), connection))
+                    begun.map(|work| DirectAtomicScope::Own(OwnWork(work), connection))
                 }
                 DirectAccess::Work(work, connection, level, _) => {
                     let opened = work.open(*level, Owner::Library);
                     opened.map(|level| {
-                        DirectTogether::Inner(DirectInner { work: *work, level }, *connection)
+                        DirectAtomicScope::Inner(DirectInner { work: *work, level }, *connection)
                     })
                 }
             }
@@ -298,14 +298,14 @@ mod sqlite {
         }
     }
 
-    /// Several statements as one.
+    /// The scope that makes several statements atomic.
     #[expect(clippy::large_enum_variant, reason = "it lives once for each write of several statements")]
-    pub(crate) enum DirectTogether<'a> {
+    pub(crate) enum DirectAtomicScope<'a> {
         Own(OwnWork<'a>, DirectConnection<'a>),
         Inner(DirectInner<'a>, DirectConnection<'a>),
     }
 
-    /// A transaction that was begun. Dropped without an end, it is undone.
+    /// A transaction that was begun. It is rolled back if it is dropped without an end.
     pub(crate) struct OwnWork<'a>(pub(crate) Work<DirectHold<'a>>);
 
     impl Drop for OwnWork<'_> {
@@ -314,7 +314,7 @@ mod sqlite {
         }
     }
 
-    /// A transaction inside of another. Dropped without an end, it is undone.
+    /// A savepoint inside a transaction. It is rolled back if it is dropped without an end.
     pub(crate) struct DirectInner<'a> {
         pub(crate) work: &'a (dyn DirectWork + 'a),
         pub(crate) level: u32,
@@ -322,19 +322,19 @@ mod sqlite {
 
     impl Drop for DirectInner<'_> {
         fn drop(&mut self) {
-            // Of one that was ended nothing is known any more.
+            // The state of an ended transaction is unknown.
             self.work.abandon(self.level);
         }
     }
 
-    impl DirectTogether<'_> {
+    impl DirectAtomicScope<'_> {
         pub(crate) fn access(&self) -> DirectAccess<'_> {
             match self {
-                DirectTogether::Own(own, connection) => {
+                DirectAtomicScope::Own(own, connection) => {
                     let call = own.0.setting.begin_call();
                     DirectAccess::Work(&own.0, *connection, Root::LEVEL, call)
                 }
-                DirectTogether::Inner(inner, connection) => {
+                DirectAtomicScope::Inner(inner, connection) => {
                     let call = inner.work.setting().begin_call();
                     DirectAccess::Work(inner.work, *connection, inner.level, call)
                 }
@@ -343,14 +343,14 @@ mod sqlite {
 
         pub(crate) fn end(&mut self, keep: bool) -> Result<(), Error> {
             match self {
-                DirectTogether::Own(own, _) => now(own.0.end(keep)),
-                DirectTogether::Inner(inner, _) => inner.work.close(inner.level, keep),
+                DirectAtomicScope::Own(own, _) => now(own.0.end(keep)),
+                DirectAtomicScope::Inner(inner, _) => inner.work.close(inner.level, keep),
             }
         }
     }
 }
 #[cfg(feature = "sqlite")]
 pub(crate) use sqlite::{
-    DirectAccess, DirectConnection, DirectCursor, DirectInner, DirectTogether, DirectWork, Held,
+    DirectAccess, DirectConnection, DirectCursor, DirectInner, DirectAtomicScope, DirectWork, Held,
     OwnWork,
 };

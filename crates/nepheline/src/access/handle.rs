@@ -1,15 +1,15 @@
-//! The verbs of all handles. Each is defined once in `verbs!`, with its docs, and expands to a method of the async trait
-//! and to one of the blocking trait; what they do is in `exec`.
+//! The verbs of all handles. Each is defined once in `verbs!`, with its docs, and expands to a method of the
+//! async trait and one of the blocking trait. `exec` implements them.
 
 use std::future::Future;
 use std::ops::ControlFlow;
 
 use futures_util::stream::{self, Stream, StreamExt, TryStreamExt};
-use nepheline_core::{Error, Table, Unsaved, Upsert, Writes};
+use nepheline_core::{Error, Table, InsertValues, Upsert, Writes};
 
 use super::direct::now;
 use crate::exec::companions::Readable;
-use crate::exec::page::{Cursor, Page, Paging, Stretch, Way};
+use crate::exec::page::{Cursor, Page, Paging, CursoredRows, Way};
 use crate::exec::write::{self, Upserted};
 use crate::exec::read;
 
@@ -17,12 +17,12 @@ pub(crate) mod sealed {
     use crate::access::asynchronous::AsyncAccess;
     use crate::access::blocking::BlockingAccess;
 
-    pub trait Handle: Sync {
+    pub trait RunsQueries: Sync {
         #[expect(private_interfaces, reason = "only the verbs call it")]
         fn access(&self) -> AsyncAccess<'_>;
     }
 
-    pub trait BlockingHandle {
+    pub trait BlockingRunsQueries {
         #[expect(private_interfaces, reason = "only the verbs call it")]
         fn access(&self) -> BlockingAccess<'_>;
     }
@@ -55,7 +55,8 @@ macro_rules! verb {
     };
 }
 
-/// Every verb that is the same for async and blocking handles: its docs, the examples of the two, and what runs.
+/// The verbs that are the same for async and blocking handles: docs, the examples of both, and the
+/// implementation.
 macro_rules! verbs {
     ($form:ident) => {
         verb! { $form,
@@ -64,9 +65,9 @@ macro_rules! verbs {
                 ///
                 /// # Errors
                 ///
-                /// Those of [`Query::sql`](crate::Query::sql); [`Mismatch`](crate::ErrorKind::Mismatch) for a row that
-                /// does not fit its type, naming table, column and row; and what the database refuses, with the SQL and
-                /// its origin. The other verbs fail in the same ways.
+                /// Those of [`Query::sql`](crate::Query::sql); [`Mismatch`](crate::ErrorKind::Mismatch) for a
+                /// row that does not fit its type, naming table, column and row; and errors of the database,
+                /// with the SQL and its origin. The other verbs fail in the same ways.
             } {} {}
             read [Q: Readable] (query: &Q) -> Vec<Q::Row>, read::all
         }
@@ -74,71 +75,71 @@ macro_rules! verbs {
             {
                 /// Reads the first row, or `None` if there is none. The query is sent with `LIMIT 1`.
                 ///
-                /// Which row is first is up to the engine, unless the query is ordered.
+                /// Without an order the engine decides which row is first.
             } {} {}
             read_first [Q: Readable] (query: &Q) -> Option<Q::Row>, read::first
         }
         verb! { $form,
             {
-                /// Reads the one row that there must be.
+                /// Reads the row that must exist.
                 ///
                 /// # Errors
                 ///
-                /// Of kind [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key
-                /// that was sought, and of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
+                /// [`NotFound`](crate::ErrorKind::NotFound) without a row, naming the table and the key, and
+                /// [`MoreThanOne`](crate::ErrorKind::MoreThanOne) with several.
             } {} {}
             read_one [Q: Readable] (query: &Q) -> Q::Row, read::one
         }
         verb! { $form,
             {
-                /// Reads the one row that there may be, or `None`.
+                /// Reads the row that may exist, or `None`.
                 ///
                 /// # Errors
                 ///
-                /// Of kind [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
+                /// [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
             } {} {}
             read_at_most_one [Q: Readable] (query: &Q) -> Option<Q::Row>, read::at_most_one
         }
         verb! { $form,
             {
-                /// Counts the rows of the query, in the database. Limit and offset count.
+                /// Counts the rows of the query in the database, within its limit and offset.
             } {} {}
             count [Q: Readable] (query: &Q) -> u64, read::count
         }
         verb! { $form,
             {
-                /// Returns whether the query has any row. The database stops at the first. Limit and offset count.
+                /// Returns whether the query has any row, within its limit and offset. The database stops at
+                /// the first.
             } {} {}
-            has_rows [Q: Readable] (query: &Q) -> bool, read::has_rows
+            exists [Q: Readable] (query: &Q) -> bool, read::exists
         }
         verb! { $form,
             {
-                /// Reads a numbered page, and counts how many rows there are in all: two statements, or one where
-                /// there is nothing on the page.
+                /// Reads a numbered page, and counts all rows: two statements, or one if the page is empty.
                 ///
-                /// Between the two the rows may change; in a transaction that is
-                /// [serializable](crate::Isolation::Serializable) they are of one moment.
+                /// Rows may change between the two statements. In a
+                /// [serializable](crate::Isolation::Serializable) transaction both see the same data.
                 ///
                 /// # Errors
                 ///
-                /// Of kind [`UnfitPage`](crate::ErrorKind::UnfitPage) for page 0, and for pages of no rows.
+                /// [`InvalidPage`](crate::ErrorKind::InvalidPage) for page 0, and for a page size of 0.
             } {} {}
             read_page [Q: Readable] (query: &Q, paging: Paging) -> Page<Q::Row>, read::page
         }
         verb! { $form,
             {
-                /// Reads so many rows after a place in the order of the query, or from its beginning, in one
-                /// statement that costs the same however far that is.
+                /// Reads the next `rows` rows after a position in the order of the query, or from its
+                /// beginning (keyset pagination). One statement reads them, at the same cost for every
+                /// position.
                 ///
-                /// The order may be of any columns and expressions, in mixed directions and with NULLs; the
-                /// primary key is added to it, so that no row is skipped or given twice.
+                /// The order may have any columns and expressions, in mixed directions and with NULLs. The
+                /// primary key is appended to it, so that no row is skipped or repeated.
                 ///
                 /// # Errors
                 ///
-                /// Of kind [`UnfitPage`](crate::ErrorKind::UnfitPage) for no rows, and for a cursor of another
-                /// query; [`UnfitParts`](crate::ErrorKind::UnfitParts) for a query with a limit, with groups, or
-                /// whose rows have no key.
-                ///
+                /// [`InvalidPage`](crate::ErrorKind::InvalidPage) for 0 rows, and for a cursor of another
+                /// query; [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a query with a limit or
+                /// groups, or over tables without a key.
             } {
                 /// ```no_run
                 /// # use nepheline::Database;
@@ -170,37 +171,36 @@ macro_rules! verbs {
                 /// # }
                 /// ```
             }
-            read_after [Q: Readable] (query: &Q, cursor: Option<&Cursor>, rows: u32) -> Stretch<Q::Row>,
-            |access, query, cursor, rows| read::stretch(access, query, cursor, rows, Way::After)
+            read_after [Q: Readable] (query: &Q, cursor: Option<&Cursor>, rows: u32) -> CursoredRows<Q::Row>,
+            |access, query, cursor, rows| read::cursored(access, query, cursor, rows, Way::After)
         }
         verb! { $form,
             {
-                /// Reads so many rows before a place in the order of the query, or at its end; otherwise as
-                /// [`read_after`](Self::read_after).
+                /// Reads the previous `rows` rows before a position in the order of the query, or at its end;
+                /// otherwise as [`read_after`](Self::read_after).
                 ///
                 /// # Errors
                 ///
                 /// As [`read_after`](Self::read_after).
             } {} {}
-            read_before [Q: Readable] (query: &Q, cursor: Option<&Cursor>, rows: u32) -> Stretch<Q::Row>,
-            |access, query, cursor, rows| read::stretch(access, query, cursor, rows, Way::Before)
+            read_before [Q: Readable] (query: &Q, cursor: Option<&Cursor>, rows: u32) -> CursoredRows<Q::Row>,
+            |access, query, cursor, rows| read::cursored(access, query, cursor, rows, Way::Before)
         }
         verb! { $form,
             {
-                /// Writes, and returns how many rows were inserted, matched by the update, or deleted. A write of many
-                /// rows may take several statements: then all of them are done, or none.
+                /// Writes, and returns the number of rows that were inserted, matched by the update, or
+                /// deleted. Many rows may take several statements, which are done together or not at all.
                 ///
                 /// # Errors
                 ///
-                /// Of kind [`UniqueViolation`](crate::ErrorKind::UniqueViolation),
+                /// [`UniqueViolation`](crate::ErrorKind::UniqueViolation),
                 /// [`ForeignKeyViolation`](crate::ErrorKind::ForeignKeyViolation),
                 /// [`CheckViolation`](crate::ErrorKind::CheckViolation) and
-                /// [`NotNullViolation`](crate::ErrorKind::NotNullViolation) for what the tables do not allow, with the
-                /// number of the row where several are inserted;
-                /// [`StaleVersion`](crate::ErrorKind::StaleVersion) for an update that expects another version;
-                /// [`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown) where the connection
-                /// was lost before the answer came.
-                ///
+                /// [`NotNullViolation`](crate::ErrorKind::NotNullViolation) for a violated constraint, with
+                /// the number of the row if several are inserted;
+                /// [`StaleVersion`](crate::ErrorKind::StaleVersion) for an update that expects another
+                /// version; [`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown)
+                /// if the connection was lost before the answer arrived.
             } {
                 /// ```no_run
                 /// # use nepheline::Database;
@@ -221,7 +221,7 @@ macro_rules! verbs {
                 /// # let connection = rusqlite::Connection::open_in_memory()?;
                 /// # connection.execute_batch("CREATE TABLE lab (id INTEGER PRIMARY KEY, name TEXT NOT NULL, accredited INTEGER NOT NULL)")?;
                 /// # let db = Database::over(connection)?;
-                /// let lab = Lab::insert(UnsavedLab { name: "Ostra Assays".into(), accredited: false });
+                /// let lab = Lab::insert(LabToInsert { name: "Ostra Assays".into(), accredited: false });
                 /// let stored: Lab = db.write_returning_one(&lab)?;
                 /// let accredited = db.write(&Lab::row(stored.id).update(|l| l.accredited.set(true)))?;
                 /// assert_eq!(accredited, 1);
@@ -233,15 +233,16 @@ macro_rules! verbs {
         }
         verb! { $form,
             {
-                /// Writes, and reads the rows as they are stored now, with what the database generated; of a delete, as
-                /// they were. Where the engine does not give back the rows of an update, as MariaDB, that is three
-                /// statements in one transaction: the keys of the rows are read and locked, the rows written and read.
+                /// Writes, and reads the rows as they are stored now, with generated values; after a delete,
+                /// as they were. On an engine that cannot return the rows of an UPDATE, such as MariaDB, an
+                /// update takes three statements in one transaction: it reads and locks the keys, updates the
+                /// rows, and reads them.
                 ///
                 /// # Errors
                 ///
-                /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL
-                /// for an upsert that may leave rows as they are, and for an update that sets the key; on MySQL for
-                /// inserts and deletes, whose rows it does not give back.
+                /// Those of [`write`](Self::write); [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB
+                /// and MySQL for an upsert that may leave rows unchanged, and for an update that sets the
+                /// key; on MySQL also for inserts and deletes, whose rows it cannot return.
             } {} {}
             write_returning [W: Writes] (write: &W) -> Vec<W::Row>, write::write
         }
@@ -251,20 +252,20 @@ macro_rules! verbs {
                 ///
                 /// # Errors
                 ///
-                /// Those of [`write_returning`](Self::write_returning), [`NotFound`](crate::ErrorKind::NotFound) if there
-                /// was no row, and [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there were several: then they have
-                /// been written.
+                /// Those of [`write_returning`](Self::write_returning),
+                /// [`NotFound`](crate::ErrorKind::NotFound) if no row was written, and
+                /// [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if several were; those stay written.
             } {} {}
             write_returning_one [W: Writes] (write: &W) -> W::Row, write::write_one
         }
         verb! { $form,
             {
-                /// Writes an upsert, and returns how many of its rows were inserted, updated and kept.
+                /// Writes an upsert, and returns how many of its rows were inserted, updated and unchanged.
                 ///
-                /// PostgreSQL tells it of each row, and MariaDB and MySQL by their counts. Otherwise, on SQLite and for
-                /// rows that a policy may hide, existing rows are looked up first, in the same transaction. They are
-                /// looked up by code point: where the column's collation takes two texts for the same, the row counts as
-                /// inserted on SQLite.
+                /// PostgreSQL reports it for each row, and MariaDB and MySQL in their counts. On SQLite, and
+                /// where a policy may hide rows, existing rows are looked up first, in the same transaction.
+                /// The lookup compares by code point: if the collation of the column treats two texts as
+                /// equal, SQLite counts such a row as inserted.
                 ///
                 /// # Errors
                 ///
@@ -274,18 +275,19 @@ macro_rules! verbs {
         }
         verb! { $form,
             {
-                /// Returns the engine's own plan of the query, as text. The query is not run.
+                /// Returns the engine's plan of the query (EXPLAIN) as text. The query does not run.
             } {} {}
             explain [Q: Readable] (query: &Q) -> String,
             |access, query| read::explain(access, query, false)
         }
         verb! { $form,
             {
-                /// Returns the engine's own plan of the query with what running it took, as text. The query is run.
+                /// Runs the query, and returns the engine's plan with its measurements (EXPLAIN ANALYZE) as
+                /// text.
                 ///
                 /// # Errors
                 ///
-                /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
+                /// [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
             } {} {}
             explain_analyze [Q: Readable] (query: &Q) -> String,
             |access, query| read::explain(access, query, true)
@@ -293,8 +295,8 @@ macro_rules! verbs {
     };
 }
 
-/// The docs of `insert_each`, whose bounds differ between the two traits.
-macro_rules! insert_each_docs {
+/// The docs of `insert_stream`, whose bounds differ between the two traits.
+macro_rules! insert_stream_docs {
     () => {
         "Inserts the rows of an iterator, however many they are, in constant memory: all of them, or none. \
          Returns how many they were.\n\n# Errors\n\nThose of [`write`](Self::write), with the number of the row at \
@@ -302,27 +304,27 @@ macro_rules! insert_each_docs {
     };
 }
 
-/// The verbs: what can be done with a query, on every async handle: a [`Database`](crate::Database),
-/// a [`Transaction`](crate::Transaction), or a session over a connection of your own.
+/// The verbs of every async handle: a [`Database`](crate::Database), a [`Transaction`](crate::Transaction),
+/// or a session over a connection of your own.
 ///
-/// It is in the prelude, so its methods are there without naming it. Name it to write a function
-/// that takes any handle: `async fn deepest(db: &impl Handle) -> Result<Vec<Specimen>, Error>`.
-/// Over a blocking handle the same verbs are in [`blocking::Handle`](crate::blocking::Handle).
-pub trait Handle: sealed::Handle + Sized {
+/// The trait is in the prelude. Name it in a function that accepts any handle: `async fn deepest(db: &impl
+/// RunsQueries) -> Result<Vec<Specimen>, Error>`. Blocking handles have the same verbs in
+/// [`blocking::RunsQueries`](crate::blocking::RunsQueries).
+pub trait RunsQueries: sealed::RunsQueries + Sized {
     verbs!(asynchronous);
 
-    /// Reads the rows one after another, in constant memory however many there are.
+    /// Reads the rows one after another, in constant memory.
     ///
-    /// The stream holds a connection. Dropping it early frees the connection: a server is told to stop, and the
-    /// connection closed. Companions are read for some hundred rows at a time, through a second connection.
+    /// The stream holds a connection. Dropping it early cancels the statement at the server and closes the
+    /// connection. Companions are read for some hundred rows at a time, through a second connection.
     ///
-    /// In a transaction, statements are refused with [`TransactionBusy`](crate::ErrorKind::TransactionBusy) while a
-    /// stream is open. What is left of one that was dropped is read by the next statement.
+    /// In a transaction, other statements fail with [`TransactionBusy`](crate::ErrorKind::TransactionBusy)
+    /// while a stream is open. After a stream was dropped, the next statement first reads its remaining rows.
     ///
     /// # Errors
     ///
-    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) for rows with others alongside where
-    /// there is no second connection: in a transaction, in a session, on a pool of one.
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) for rows with companions where there is no second
+    /// connection: in a transaction, in a session, on a pool of one.
     fn read_stream<'a, Q: Readable>(
         &'a self,
         query: &'a Q,
@@ -331,32 +333,32 @@ pub trait Handle: sealed::Handle + Sized {
         Box::pin(read::chunks(self.access(), query).map_ok(each).try_flatten())
     }
 
-    #[doc = insert_each_docs!()]
-    fn insert_each<I>(&self, rows: I) -> impl Future<Output = Result<u64, Error>> + Send
+    #[doc = insert_stream_docs!()]
+    fn insert_stream<I>(&self, rows: I) -> impl Future<Output = Result<u64, Error>> + Send
     where
-        I: IntoIterator<Item: Unsaved, IntoIter: Send> + Send,
+        I: IntoIterator<Item: InsertValues, IntoIter: Send> + Send,
     {
-        write::insert_each(self.access(), rows.into_iter())
+        write::insert_stream(self.access(), rows.into_iter())
     }
 }
 
-impl<H: sealed::Handle> Handle for H {}
+impl<H: sealed::RunsQueries> RunsQueries for H {}
 
-/// The verbs: what can be done with a query, on every handle of this module.
+/// The verbs of every blocking handle.
 ///
-/// It is in the prelude, so its methods are there without naming it. Name it to write a function
-/// that takes any handle: `fn deepest(db: &impl Handle) -> Result<Vec<Specimen>, Error>`.
-pub trait BlockingHandle: sealed::BlockingHandle + Sized {
+/// The trait is in the prelude. Name it in a function that accepts any handle: `fn deepest(db: &impl
+/// RunsQueries) -> Result<Vec<Specimen>, Error>`.
+pub trait BlockingRunsQueries: sealed::BlockingRunsQueries + Sized {
     verbs!(blocking);
 
-    /// Gives the rows to `take` one after another, in constant memory however many there are, until
-    /// it returns `Break`. Companions are read for some hundred rows at a time. The handle can be used in `take`, but
-    /// not the transaction whose rows these are, except on SQLite.
+    /// Passes the rows to `take` one after another, in constant memory, until it returns `Break`. Companions
+    /// are read for some hundred rows at a time. `take` may use the handle, but not the transaction whose
+    /// rows these are, except on SQLite.
     ///
     /// # Errors
     ///
-    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) for rows with others alongside where a
-    /// server has no second connection to ask: in a transaction, on a pool of one.
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) for rows with companions where a server has no second
+    /// connection: in a transaction, on a pool of one.
     fn read_stream<Q: Readable>(
         &self,
         query: &Q,
@@ -371,10 +373,10 @@ pub trait BlockingHandle: sealed::BlockingHandle + Sized {
         Ok(())
     }
 
-    #[doc = insert_each_docs!()]
-    fn insert_each<I: IntoIterator<Item: Unsaved>>(&self, rows: I) -> Result<u64, Error> {
-        now(write::insert_each(self.access(), rows.into_iter()))
+    #[doc = insert_stream_docs!()]
+    fn insert_stream<I: IntoIterator<Item: InsertValues>>(&self, rows: I) -> Result<u64, Error> {
+        now(write::insert_stream(self.access(), rows.into_iter()))
     }
 }
 
-impl<H: sealed::BlockingHandle> BlockingHandle for H {}
+impl<H: sealed::BlockingRunsQueries> BlockingRunsQueries for H {}

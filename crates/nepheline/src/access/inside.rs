@@ -1,4 +1,4 @@
-//! Which transactions the code is inside of that runs just now, to notice a database's own handle used within one.
+//! Tracks the transactions whose closures are running, to detect use of the database's own handle inside one.
 
 use std::sync::Arc;
 
@@ -20,12 +20,12 @@ pub(crate) fn identity<T>(shared: &Arc<T>) -> usize {
     Arc::as_ptr(shared) as *const () as usize
 }
 
-/// The work of a transaction of a database, as long as it is polled.
+/// Runs the closure of a transaction of a database, while it is polled.
 pub(crate) async fn scope<F: Future>(database: usize, work: F) -> F::Output {
     INSIDE.scope(with(database), work).await
 }
 
-/// The work of a transaction of a database, on this thread.
+/// Runs the closure of a transaction of a database on this thread.
 pub(crate) fn sync_scope<R>(database: usize, work: impl FnOnce() -> R) -> R {
     INSIDE.sync_scope(with(database), work)
 }

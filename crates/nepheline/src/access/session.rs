@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
-use nepheline_core::internal::{Asking, Kept, Statement};
+use nepheline_core::internal::{CompileContext, PolicySlot, Statement};
 use nepheline_core::{Dialect, Error};
 use tokio::sync::Mutex;
 
@@ -14,11 +14,11 @@ use crate::exec::ask::Ask;
 use crate::exec::line::Line;
 use crate::exec::run;
 use crate::exec::sink::Sink;
-use crate::observe::gate::Running;
+use crate::observe::interceptor::Running;
 
-/// A session over a connection of the program, of whatever lifetime.
+/// A session over a connection of the program, of any lifetime.
 pub(crate) trait SessionAccess: Sync {
-    fn asking(&self) -> Asking<'_>;
+    fn context(&self) -> CompileContext<'_>;
 
     fn fetch<'f>(
         &'f self,
@@ -39,7 +39,7 @@ pub(crate) trait SessionAccess: Sync {
         most: usize,
     ) -> BoxFuture<'f, Result<bool, Error>>;
 
-    /// Takes note that nobody reads the stream any more.
+    /// Records that the stream is no longer read.
     fn stream_dropped(&self);
 }
 
@@ -48,7 +48,7 @@ pub(crate) struct Lent<W> {
     line: Mutex<Line<Box<W>>>,
     pub(crate) setting: Setting,
     pub(crate) dialect: Dialect,
-    /// True if a stream is read.
+    /// True while a stream is read.
     streams: AtomicBool,
 }
 
@@ -59,7 +59,7 @@ impl<W: AsyncWire> Lent<W> {
         Lent { line, setting: Setting::default(), dialect, streams: AtomicBool::new(false) }
     }
 
-    /// The connection, in step.
+    /// Returns the connection, after finishing anything left unread.
     #[cfg(feature = "mysql")]
     pub(crate) async fn into_wire(self) -> Result<W, Error> {
         let mut line = self.line.into_inner();
@@ -76,9 +76,9 @@ impl<W: AsyncWire> Lent<W> {
 }
 
 impl<W: AsyncWire> SessionAccess for Lent<W> {
-    fn asking(&self) -> Asking<'_> {
-        // A connection that is not ours could not be given up if a COPY lost step with the server.
-        Asking { copies: false, ..self.setting.asking(self.dialect) }
+    fn context(&self) -> CompileContext<'_> {
+        // A COPY that loses step with the server costs the connection, which belongs to the program here.
+        CompileContext { copies: false, ..self.setting.context(self.dialect) }
     }
 
     fn fetch<'f>(
@@ -87,8 +87,8 @@ impl<W: AsyncWire> SessionAccess for Lent<W> {
         sink: &'f mut dyn Sink,
     ) -> BoxFuture<'f, Result<(), Error>> {
         Box::pin(async move {
-            let kept = Kept::default();
-            let mut statement = ask.statement(self.asking().keeping(&kept))?;
+            let kept = PolicySlot::default();
+            let mut statement = ask.statement(self.context().keeping(&kept))?;
             self.check_stream()?;
             let mut line = self.line.lock().await;
             run::alone(&mut line, &self.setting, &mut statement, sink, ask).await

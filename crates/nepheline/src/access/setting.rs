@@ -1,4 +1,4 @@
-//! What a handle is set to: what it carries for policies, and the gates around its statements.
+//! The settings of a handle: the carried values, the interceptors, and the limits.
 
 use std::any::{Any, type_name};
 use std::fmt::{self, Display};
@@ -6,19 +6,20 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use nepheline_core::internal::{Asking, Statement};
+use nepheline_core::internal::{CompileContext, Statement};
 use nepheline_core::{BindValue, Carried, Dialect, Error, Operation};
 
 use crate::exec::limit::CallLimit;
-use crate::observe::gate::{Gate, Gates, Running};
+use crate::observe::interceptor::{Interceptor, Interceptors, Running};
 use crate::observe::trace_context::TraceContext;
 
-/// The methods that give a handle a setting, told once for all: `this` is how they take the handle, which
-/// has a method `set`.
+/// The methods that return a handle with a changed setting, documented once for all handles. `this` is the
+/// receiver; the handle has a method `set`.
 macro_rules! set_by {
     ([$($this:tt)+] $self:ident -> $handle:ty) => {
-        /// The same handle, which carries a value, such as who is asking, for policies and fills; transactions
-        /// that it begins carry it too. There is one of each type: a later one takes the place of an earlier.
+        /// Returns the same handle with a carried value, such as the tenant or the user, for policies and
+        /// carried columns. Its transactions carry it too. A handle has one value of each type: a later one
+        /// replaces an earlier one.
         ///
         /// ```no_run
         /// # struct AgencyId(i64);
@@ -30,21 +31,21 @@ macro_rules! set_by {
             $self.set(|setting| setting.carrying(value))
         }
 
-        /// The same handle, whose statements pass a gate, after those that it has already, in its
-        /// transactions too. See [`Gate`](crate::Gate).
-        pub fn through($($this)+, gate: impl crate::Gate) -> $handle {
-            $self.set(|setting| setting.through(gate))
+        /// Returns the same handle with an interceptor around its statements, after those that it has
+        /// already. Its transactions have it too. See [`Interceptor`](crate::Interceptor).
+        pub fn intercepted_by($($this)+, interceptor: impl crate::Interceptor) -> $handle {
+            $self.set(|setting| setting.intercepted_by(interceptor))
         }
 
-        /// The same handle, which notes in `record` what it runs, as its transactions do.
-        pub fn recording_to($($this)+, record: &crate::Record) -> $handle {
-            $self.set(|setting| setting.through(record.clone()))
+        /// Returns the same handle, which logs its statements and those of its transactions in `record`.
+        pub fn logging_to($($this)+, record: &crate::StatementLog) -> $handle {
+            $self.set(|setting| setting.intercepted_by(record.clone()))
         }
 
-        /// The same handle, which lets so many verbs run, and refuses the next with an error of the kind
-        /// [`Refused`](crate::ErrorKind::Refused) that names the lines of those before. Clones of the handle,
-        /// and its transactions, share the budget. A verb counts once, whatever statements the engine takes for it, and
-        /// each of its companions once.
+        /// Returns the same handle with a budget: it runs this number of verbs and refuses the next with
+        /// [`Refused`](crate::ErrorKind::Refused), naming the lines of those before. Clones of the handle and
+        /// its transactions share the budget. A verb counts once, however many statements the engine needs
+        /// for it, and each of its companions counts once.
         ///
         /// ```no_run
         /// # fn page(db: &nepheline::Database) {
@@ -52,29 +53,30 @@ macro_rules! set_by {
         /// # }
         /// ```
         pub fn budget($($this)+, verbs: usize) -> $handle {
-            $self.set(|setting| setting.through(crate::observe::gate::Budget::of(verbs)))
+            $self.set(|setting| setting.intercepted_by(crate::observe::interceptor::Budget::of(verbs)))
         }
     };
 }
 
-/// The method that limits the time of calls, of handles whose connections are our own.
+/// The method that limits the time of calls, for handles whose connections the library opens.
 macro_rules! set_by_time_limit {
     ([$($this:tt)+] $self:ident -> $handle:ty) => {
-        /// The same handle, each call of which has to be done within `longest`, waiting for a connection included. It
-        /// takes the place of `statement_timeout`, also where it is longer, and transactions inherit it: there each
-        /// call has as much time, and so have beginning and committing.
+        /// Returns the same handle with a time limit for each call, including the wait for a connection. It
+        /// replaces `statement_timeout`, also with a longer time. Transactions inherit it: each call in them
+        /// has this time, and so have BEGIN and COMMIT.
         ///
-        /// The database stops the statement that runs into the limit. If it does not answer at all, the call gives up a
-        /// second later, and the connection is closed. While a stream is read, each wait for its next rows is limited.
+        /// The database stops a statement that exceeds the limit. If it does not answer at all, the call
+        /// gives up a second later, and the connection is closed. While a stream is read, each wait for its
+        /// next rows is limited.
         ///
-        /// On PostgreSQL and MariaDB a connection that was under another limit costs one more round trip.
+        /// On PostgreSQL and MariaDB, a connection that had another limit costs one more round trip.
         ///
         /// # Errors
         ///
-        /// [`StatementTimeout`](crate::ErrorKind::StatementTimeout) if it was stopped;
-        /// [`PoolExhausted`](crate::ErrorKind::PoolExhausted) if no connection came free; and
-        /// [`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown) for a commit, or a write
-        /// outside of a transaction, to which no answer came.
+        /// [`StatementTimeout`](crate::ErrorKind::StatementTimeout) if the statement was stopped;
+        /// [`PoolExhausted`](crate::ErrorKind::PoolExhausted) if no connection became free;
+        /// [`TransactionResolutionUnknown`](crate::ErrorKind::TransactionResolutionUnknown) for a commit, or
+        /// a write outside a transaction, that received no answer.
         ///
         /// ```no_run
         /// # use std::time::Duration;
@@ -88,57 +90,57 @@ macro_rules! set_by_time_limit {
     };
 }
 
-/// The method that mirrors what is carried, of handles that begin transactions.
-macro_rules! set_by_mirroring {
+/// The method that copies a carried value into a session setting, for handles that begin transactions.
+macro_rules! set_by_session_setting {
     ([$($this:tt)+] $self:ident -> $handle:ty) => {
-        /// The same handle, whose transactions tell the session of PostgreSQL a carried value, as a setting that
-        /// is theirs alone, so that row security policies of the database itself can ask for it with
-        /// `nullif(current_setting('core.agency', true), '')`: after the transaction it is empty text. The name
-        /// has a dot in it, as settings of programs have.
+        /// Returns the same handle, whose transactions copy a carried value into a setting of the PostgreSQL
+        /// session. Row-level security policies of the database can then read it with
+        /// `nullif(current_setting('core.agency', true), '')`. The setting ends with the transaction, after
+        /// which it is empty text. Its name must contain a dot, as settings of programs do.
         ///
         /// # Errors
         ///
-        /// On the handle a transaction without the value is refused with
-        /// [`MissingCarried`](crate::ErrorKind::MissingCarried), and a statement outside of a transaction, or on
-        /// another engine, with [`Unsupported`](crate::ErrorKind::Unsupported).
-        pub fn mirroring<V: ::std::any::Any + ::std::fmt::Display>(
+        /// On this handle, a transaction without the carried value fails with
+        /// [`MissingCarried`](crate::ErrorKind::MissingCarried). A statement outside a transaction, or on
+        /// another engine, fails with [`Unsupported`](crate::ErrorKind::Unsupported).
+        pub fn session_setting<V: ::std::any::Any + ::std::fmt::Display>(
             $($this)+,
             setting_name: &'static str,
         ) -> $handle {
-            $self.set(|setting| setting.mirroring::<V>(setting_name))
+            $self.set(|setting| setting.session_setting::<V>(setting_name))
         }
     };
 }
 
-pub(crate) use {set_by, set_by_mirroring, set_by_time_limit};
+pub(crate) use {set_by, set_by_session_setting, set_by_time_limit};
 
-/// The setting of a handle, which its transactions inherit.
+/// The settings of a handle, which its transactions inherit.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Setting {
     carried: Carried,
-    gates: Gates,
+    interceptors: Interceptors,
     in_transaction: bool,
-    /// What the session of a server is told of it in each transaction.
-    mirrors: Vec<Mirror>,
-    /// What each statement tells of the trace that it is part of; also among what is carried.
+    /// The session settings that each transaction sets.
+    session_settings: Vec<SessionSetting>,
+    /// The trace that statements belong to; it is also among the carried values.
     trace: Option<TraceContext>,
     /// The time limit of a call.
     time_limit: Option<Duration>,
-    /// True if rows are never copied into a table, only inserted.
+    /// True if rows are never written by COPY.
     never_copies: bool,
 }
 
-/// A setting of the session that takes its value from what is carried.
+/// A session setting with the value of a carried type.
 #[derive(Clone)]
-struct Mirror {
+struct SessionSetting {
     name: &'static str,
     type_name: &'static str,
     value: fn(&Carried) -> Option<String>,
 }
 
-impl fmt::Debug for Mirror {
+impl fmt::Debug for SessionSetting {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Mirror({} of {})", self.name, self.type_name)
+        write!(f, "SessionSetting({} of {})", self.name, self.type_name)
     }
 }
 
@@ -149,8 +151,8 @@ impl Setting {
         Setting { carried: self.carried.with(value), trace, ..self.clone() }
     }
 
-    pub(crate) fn through(&self, gate: impl Gate) -> Setting {
-        Setting { gates: self.gates.with(Arc::new(gate)), ..self.clone() }
+    pub(crate) fn intercepted_by(&self, interceptor: impl Interceptor) -> Setting {
+        Setting { interceptors: self.interceptors.with(Arc::new(interceptor)), ..self.clone() }
     }
 
     pub(crate) fn within(&self, longest: Duration) -> Setting {
@@ -166,58 +168,58 @@ impl Setting {
         self.time_limit
     }
 
-    /// To be called when a call of the handle begins.
+    /// Begins a call of the handle.
     #[inline]
     pub(crate) fn begin_call(&self) -> Option<CallLimit> {
         self.time_limit.map(CallLimit::beginning_now)
     }
 
-    pub(crate) fn mirroring<V: Any + Display>(&self, name: &'static str) -> Setting {
+    pub(crate) fn session_setting<V: Any + Display>(&self, name: &'static str) -> Setting {
         let value = |carried: &Carried| carried.get::<V>().map(ToString::to_string);
-        let mirror = Mirror { name, type_name: type_name::<V>(), value };
-        let mut mirrors = self.mirrors.clone();
-        mirrors.push(mirror);
-        Setting { mirrors, ..self.clone() }
+        let setting = SessionSetting { name, type_name: type_name::<V>(), value };
+        let mut session_settings = self.session_settings.clone();
+        session_settings.push(setting);
+        Setting { session_settings, ..self.clone() }
     }
 
-    /// The statements that a transaction begins with, which tell the session what is carried.
-    pub(crate) fn mirrored(&self, dialect: Dialect) -> Result<Vec<Statement<'static>>, Error> {
+    /// Returns the statements that set the session settings at the begin of a transaction.
+    pub(crate) fn session_statements(&self, dialect: Dialect) -> Result<Vec<Statement<'static>>, Error> {
         let grammar = dialect.grammar();
         let Some(text) = grammar.session_value() else {
-            let mirrors = self.mirrors.is_empty();
-            return if mirrors { Ok(Vec::new()) } else { Err(Error::cannot_mirror(dialect)) };
+            let session_settings = self.session_settings.is_empty();
+            return if session_settings { Ok(Vec::new()) } else { Err(Error::no_session_settings(dialect)) };
         };
-        let mirrored = self.mirrors.iter().map(|Mirror { name, type_name, value }| {
-            // PostgreSQL keeps names with a dot for programs ("Customized Options").
+        let session_statements = self.session_settings.iter().map(|SessionSetting { name, type_name, value }| {
+            // PostgreSQL reserves names with a dot for programs ("Customized Options").
             if !name.contains('.') {
                 return Err(Error::setting_without_dot(name));
             }
             let value = value(&self.carried);
-            let value = value.ok_or_else(|| Error::missing_mirrored(name, type_name))?;
+            let value = value.ok_or_else(|| Error::missing_session_value(name, type_name))?;
             let binds = vec![BindValue::Text((*name).into()), BindValue::Text(value.into())];
             Ok(Statement::of_text(grammar, text, binds).doing(Operation::Prepare))
         });
-        mirrored.collect()
+        session_statements.collect()
     }
 
     pub(crate) fn in_transaction(&self) -> Setting {
         Setting { in_transaction: true, ..self.clone() }
     }
 
-    pub(crate) fn asking(&self, dialect: Dialect) -> Asking<'_> {
-        Asking {
+    pub(crate) fn context(&self, dialect: Dialect) -> CompileContext<'_> {
+        CompileContext {
             grammar: dialect.grammar(),
             carried: &self.carried,
             time: Timestamp::now,
             stopped_at: None,
-            // Row security, which the mirrors are for, does not let rows be copied.
-            copies: self.mirrors.is_empty() && !self.never_copies,
+            // PostgreSQL refuses COPY on tables with row-level security, which the session settings are for.
+            copies: self.session_settings.is_empty() && !self.never_copies,
             tells: false,
             kept: None,
         }
     }
 
-    /// To be called when a statement is sent.
+    /// Begins a statement that is sent.
     #[inline]
     pub(crate) fn begin(
         &self,
@@ -225,17 +227,17 @@ impl Setting {
         statement: &mut Statement<'_>,
         counts: bool,
     ) -> Result<Running, Error> {
-        if !self.mirrors.is_empty() {
-            self.check_mirrored(dialect).map_err(|err| err.asked_at(statement.origin()))?;
+        if !self.session_settings.is_empty() {
+            self.check_session_settings(dialect).map_err(|err| err.asked_at(statement.origin()))?;
         }
-        let running = self.gates.begin(dialect, statement, self.in_transaction, counts)?;
+        let running = self.interceptors.begin(dialect, statement, self.in_transaction, counts)?;
         if let Some(trace) = &self.trace {
             trace.comment(statement);
         }
         Ok(running)
     }
 
-    /// To be called when text of our own is sent that begins or ends a transaction.
+    /// Begins a command of the library that begins or ends a transaction.
     #[inline]
     pub(crate) fn begin_command(
         &self,
@@ -243,21 +245,21 @@ impl Setting {
         text: &str,
         operation: Operation,
     ) -> Result<Running, Error> {
-        match self.gates.are_there() {
+        match self.interceptors.are_there() {
             false => Ok(Running::unseen()),
             true => {
                 let statement = Statement::of_text(dialect.grammar(), text, Vec::new()).doing(operation);
-                self.gates.begin(dialect, &statement, self.in_transaction, false)
+                self.interceptors.begin(dialect, &statement, self.in_transaction, false)
             }
         }
     }
 
     #[cold]
-    fn check_mirrored(&self, dialect: Dialect) -> Result<(), Error> {
+    fn check_session_settings(&self, dialect: Dialect) -> Result<(), Error> {
         match dialect.grammar().session_value() {
-            None => Err(Error::cannot_mirror(dialect)),
+            None => Err(Error::no_session_settings(dialect)),
             Some(_) if self.in_transaction => Ok(()),
-            Some(_) => Err(Error::mirrored_outside_transaction()),
+            Some(_) => Err(Error::session_setting_outside_transaction()),
         }
     }
 }

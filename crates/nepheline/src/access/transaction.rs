@@ -11,14 +11,16 @@ use crate::engine::pool::Lease;
 use crate::exec::levels::Owner;
 use crate::exec::transaction::{Root, Work};
 
-/// A transaction that is under way: what [`Database::transaction`](crate::Database::transaction)
-/// gives its closure. The verbs are those of [`Handle`](crate::Handle).
+/// A transaction in progress: the argument of the closure of
+/// [`Database::transaction`](crate::Database::transaction). The verbs are those of
+/// [`RunsQueries`](crate::RunsQueries).
 ///
-/// Its statements run one after another. While a stream of it is read, or a transaction inside of it is open, it refuses
-/// statements with [`TransactionBusy`](crate::ErrorKind::TransactionBusy). A statement that the database refuses, that
-/// runs into a limit or that is dropped before its answer has come undoes the transaction: every further statement is an
-/// error of kind [`TransactionOver`](crate::ErrorKind::TransactionOver), which says which statement it was. What may
-/// fail goes into a transaction inside of this one.
+/// Its statements run one after another. While a stream of it is read, or a transaction inside it is open,
+/// other statements fail with [`TransactionBusy`](crate::ErrorKind::TransactionBusy). A statement that the
+/// database refuses, that exceeds a limit, or that is dropped before its answer arrives ends the transaction:
+/// it will be rolled back, and every further statement fails with
+/// [`TransactionEnded`](crate::ErrorKind::TransactionEnded), which names that statement. Put work that may
+/// fail into a transaction inside this one.
 pub struct Transaction {
     work: Arc<Work<Lease>>,
     level: u32,
@@ -29,13 +31,13 @@ impl Transaction {
         Transaction { work, level: Root::LEVEL }
     }
 
-    /// Runs `work` in a transaction inside of this one: what it did is kept if it returns `Ok`, as
-    /// far as this one is committed, and undone if it returns `Err`, panics or is dropped. In SQL it is a savepoint.
-    /// Until it has ended, this one takes no statements.
+    /// Runs `work` in a transaction inside this one (a savepoint). Its changes are kept if it returns `Ok`
+    /// and this transaction is committed, and rolled back if it returns `Err`, panics or is dropped. Until it
+    /// has ended, this transaction accepts no statements.
     ///
     /// # Errors
     ///
-    /// What `work` returns, and what the database refuses at the beginning or the end.
+    /// The error that `work` returns, and errors of the database at the begin or the end.
     pub async fn transaction<T, E>(
         &self,
         work: impl AsyncFnOnce(Transaction) -> Result<T, E>,
@@ -49,15 +51,15 @@ impl Transaction {
         let end = inner.work.close(level, outcome.is_ok()).await;
         match (outcome, end) {
             (Ok(_), Err(err)) => Err(err.into()),
-            // The failure of the work is what its caller wants to know, so it stays.
+            // The caller needs the error of the work most, so it is kept.
             (outcome, _) => outcome,
         }
     }
-    /// Runs `work` once the outermost transaction is committed, in the order of these calls. It is dropped if this
-    /// transaction or one around it is undone, and if nobody knows whether it was committed.
+    /// Runs `work` after the outermost transaction is committed, in the order of these calls. It is dropped
+    /// if this transaction or one around it is rolled back, and if the outcome of the commit is unknown.
     ///
-    /// It runs before `transaction` returns, when the connection is free again. A panic of it propagates to the caller;
-    /// what was committed stays.
+    /// It runs before `transaction` returns, when the connection is free again. A panic in it propagates to
+    /// the caller; the commit stands.
     ///
     /// ```
     /// # use nepheline::prelude::*;
@@ -65,7 +67,7 @@ impl Transaction {
     /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, name: String }
     /// # async fn f(db: &Database, tell: std::sync::mpsc::Sender<i64>) -> Result<(), Error> {
     /// db.transaction(async |tx| {
-    ///     tx.write(&Lab::insert(UnsavedLab { id: 7, name: "Ostra Assays".into() })).await?;
+    ///     tx.write(&Lab::insert(LabToInsert { id: 7, name: "Ostra Assays".into() })).await?;
     ///     let tell = tell.clone();
     ///     tx.after_commit(move || drop(tell.send(7)));
     ///     Ok(())
@@ -78,7 +80,7 @@ impl Transaction {
     }
 }
 
-impl sealed::Handle for Transaction {
+impl sealed::RunsQueries for Transaction {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> AsyncAccess<'_> {
         AsyncAccess::Work(&self.work, self.level, self.work.setting.begin_call())
@@ -90,7 +92,7 @@ impl fmt::Debug for Transaction {
         f.debug_struct("Transaction")
             .field("dialect", &self.work.dialect)
             .field("level", &self.level)
-            .field("over", &self.work.doom(self.level))
+            .field("over", &self.work.end_reason(self.level))
             .finish()
     }
 }

@@ -1,5 +1,5 @@
-//! The thread that takes care of what destructors leave behind: cancelling statements and undoing transactions needs a
-//! runtime, and where something is dropped there may be none.
+//! A thread for work that destructors leave behind: cancelling statements and rolling back transactions needs
+//! a runtime, and a destructor may run where there is none.
 
 use std::sync::OnceLock;
 use std::thread;
@@ -9,7 +9,7 @@ use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 
 type Job = BoxFuture<'static, ()>;
 
-/// Runs a job without waiting for it. The thread is started by the first.
+/// Runs a job without waiting for it. The first job starts the thread.
 pub(crate) fn take_over(job: impl Future<Output = ()> + Send + 'static) {
     static JOBS: OnceLock<Option<UnboundedSender<Job>>> = OnceLock::new();
     // Without a thread the job is dropped here, which closes the connection that it owns.
@@ -31,7 +31,7 @@ fn start() -> Option<UnboundedSender<Job>> {
 
 async fn work(mut jobs: UnboundedReceiver<Job>) {
     while let Some(job) = jobs.recv().await {
-        // Each as a task of its own, so that a server that does not answer holds up nobody else.
+        // Each job is a task of its own, so that a server that does not answer delays no other.
         tokio::spawn(job);
     }
 }

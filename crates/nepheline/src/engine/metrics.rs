@@ -1,10 +1,10 @@
-//! Metrics of a pool, for operators.
+//! The metrics of a pool, for operators.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use tokio::sync::Notify;
 
-/// The state of a pool of connections, and what it has counted since it was opened.
+/// The state of a connection pool, and its counters since it was opened.
 ///
 /// ```
 /// # #[tokio::main(flavor = "current_thread")]
@@ -18,24 +18,24 @@ use tokio::sync::Notify;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 #[non_exhaustive]
 pub struct PoolMetrics {
-    /// The most connections that can be open at once; 0 once the handle is closed.
+    /// The largest number of open connections; 0 once the handle is closed.
     pub most: usize,
-    /// The connections that are open now, those included that are still being stopped.
+    /// The number of open connections, including those whose statements are being stopped.
     pub connections: usize,
-    /// Those of them that wait to be lent.
+    /// The number of connections that can be lent at once.
     pub idle: usize,
-    /// The calls that wait for a connection now.
+    /// The number of calls that wait for a connection.
     pub waiting: usize,
-    /// The calls that gave up waiting, with [`PoolExhausted`](crate::ErrorKind::PoolExhausted).
+    /// The number of calls that gave up waiting, with [`PoolExhausted`](crate::ErrorKind::PoolExhausted).
     pub waits_timed_out: u64,
-    /// The connections that were opened.
+    /// The number of connections that were opened.
     pub opened: u64,
-    /// The connections that were closed, by reason.
+    /// The numbers of connections that were closed, by reason.
     pub closed: ClosedConnections,
 }
 
 impl PoolMetrics {
-    /// The state of a single connection, which is there as long as its handle.
+    /// Returns the state of a single connection, which lives as long as its handle.
     #[cfg(feature = "sqlite")]
     pub(crate) fn of_one(is_closed: bool, is_busy: bool) -> PoolMetrics {
         let (there, closed) = (usize::from(!is_closed), u64::from(is_closed));
@@ -50,28 +50,28 @@ impl PoolMetrics {
     }
 }
 
-/// The number of connections of a pool that were closed, by reason.
+/// The numbers of connections of a pool that were closed, by reason.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 #[non_exhaustive]
 pub struct ClosedConnections {
-    /// The server or the network ended them, or they did not answer when they were checked.
+    /// The server or the network ended them, or they did not answer a check.
     pub lost: u64,
-    /// A statement was not answered within its time limit, not even by the server's own.
+    /// A statement was not answered within its time limit, not even by the server's own timeout.
     pub unanswered: u64,
-    /// A call was dropped on them, or one of their statements was cancelled.
+    /// A call on them was dropped, or one of their statements was cancelled.
     pub given_up: u64,
-    /// They rested for longer than `idle_limit`.
+    /// They were idle for longer than `idle_limit`.
     pub idle: u64,
-    /// They lived for longer than `life_limit`.
+    /// They were open for longer than `life_limit`.
     pub old: u64,
-    /// They were idle while the server was at its limit of prepared statements.
+    /// They were idle when the server reached its limit of prepared statements.
     pub relief: u64,
     /// The handle was closed.
     pub with_handle: u64,
 }
 
 impl ClosedConnections {
-    /// All of them together.
+    /// Returns the sum of all reasons.
     #[must_use]
     pub fn total(&self) -> u64 {
         let ClosedConnections { lost, unanswered, given_up, idle, old, relief, with_handle } = self;
@@ -132,7 +132,7 @@ impl Counts {
     }
 
     pub(super) fn metrics(&self, most: usize, idle: usize, waiting: usize) -> PoolMetrics {
-        // First those that were closed, so that none of them is missing among those that were opened.
+        // The closed connections are read first, so that each of them is also among the opened ones.
         let closed = self.closed_so_far();
         let opened = self.opened.load(Ordering::Acquire);
         let connections = usize::try_from(opened - closed.total()).unwrap_or(usize::MAX);

@@ -1,5 +1,5 @@
-//! The engines: how each connects, sets a session up, runs statements, and stops them. All that differs between them
-//! is in their folders; what they have in common is asked of them through the traits of this file.
+//! The engines: how each connects, sets up a session, runs statements, and stops them. Each engine's folder
+//! has what differs; the traits of this file are what they share.
 
 pub(crate) mod caretaker;
 pub(crate) mod metrics;
@@ -25,13 +25,13 @@ use crate::exec::line::{StreamingWire, Wire};
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{BeginTexts, TransactionOptions};
 
-/// The longest that stopping a statement or undoing a transaction may take where nobody waits for it.
+/// The longest time for stopping a statement or rolling back a transaction that no caller waits for.
 pub(crate) const STOPPING: Duration = Duration::from_secs(5);
 
-/// The silence of a server after which the system asks whether it is still there.
+/// The idle time after which the system sends keepalive probes.
 #[cfg(any(feature = "postgres", feature = "mysql"))]
 pub(crate) const KEEPALIVE_IDLE: Duration = Duration::from_secs(30);
-/// The time between two such questions without an answer, and their number.
+/// The interval of unanswered probes, and their number.
 #[cfg(feature = "postgres")]
 pub(crate) const KEEPALIVE_INTERVAL: Duration = Duration::from_secs(10);
 #[cfg(feature = "postgres")]
@@ -39,11 +39,11 @@ pub(crate) const KEEPALIVE_RETRIES: u32 = 3;
 
 /// Opens connections of one database.
 pub(crate) trait Connect: Send + Sync + 'static {
-    /// Opens a connection and sets its session up.
+    /// Opens a connection and sets up its session.
     fn connect(&self) -> BoxFuture<'_, Result<BoxWire, Error>>;
 
-    /// Takes a function that closes the idle connections of the pool, for the case that they use up what the server
-    /// limits in all.
+    /// Sets a function that closes the idle connections of the pool, for the case that they use up a limit of
+    /// the server.
     fn relieved_by(&self, _close_idle: CloseIdle) {}
 }
 
@@ -59,7 +59,8 @@ pub(crate) trait AsyncWire: Send {
         Vec::new()
     }
 
-    /// See [`Wire::run`]. Where it is dropped before its end, [`recover`](Self::recover) brings the wire in step.
+    /// See [`Wire::run`]. If it is dropped before its end, [`recover`](Self::recover) brings the wire in
+    /// step.
     fn run<'f>(
         &'f mut self,
         statement: &'f Statement<'_>,
@@ -87,14 +88,14 @@ pub(crate) trait AsyncWire: Send {
     /// See [`Wire::limit`].
     fn limit(&mut self, longest: Option<Duration>) -> BoxFuture<'_, Result<(), Error>>;
 
-    /// Stops what runs, without waiting for its end: the caller may be a destructor.
+    /// Stops the running statement without waiting for its end: the caller may be a destructor.
     fn stop(&mut self) {}
 
-    /// Stops what runs, and waits for its end, but not for ever.
+    /// Stops the running statement, and waits a limited time for its end.
     fn recover(&mut self) -> BoxFuture<'_, Result<(), Error>>;
 
-    /// Brings a connection to rest that was given up in the middle of something, which is told by `interrupted`, or
-    /// with a transaction open; returns whether it can be lent again. Otherwise it is closed.
+    /// Cleans up a connection after a dropped call (`interrupted`), or with an open transaction; returns
+    /// whether it can be lent again. Otherwise it is closed.
     fn salvage(&mut self, interrupted: bool) -> BoxFuture<'_, bool>;
 
     /// Returns whether the connection is known to be closed, without asking the server.
@@ -102,11 +103,11 @@ pub(crate) trait AsyncWire: Send {
         false
     }
 
-    /// Asks the database whether the connection still works. It may wait for ever.
+    /// Checks with the database whether the connection still works. It may wait for ever.
     fn check(&mut self) -> BoxFuture<'_, bool>;
 
-    /// Brings the session's settings back to those of a new connection, after hand-written text may have changed them. The
-    /// time limit stays the one of the last [`limit`](Self::limit).
+    /// Restores the session settings of a new connection, after hand-written text may have changed them. The
+    /// time limit of the last [`limit`](Self::limit) is kept.
     fn reset(&mut self) -> BoxFuture<'_, Result<(), Error>>;
 
     fn has_ended_transaction(&self) -> bool {

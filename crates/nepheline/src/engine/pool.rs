@@ -1,4 +1,4 @@
-//! The pool of connections. Only a connection whose state says that it is at rest goes back into it.
+//! The connection pool. Only a connection whose state is at rest is returned to it.
 
 use std::ops::{Deref, DerefMut};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -19,8 +19,8 @@ use crate::exec::limit::{CallLimit, bounded};
 use crate::exec::line::Line;
 use crate::exec::transaction::Hold;
 
-/// A connection that rested for longer is checked before it is lent: a driver learns of a server that has vanished
-/// only from the next statement.
+/// A connection that was idle for longer is checked before it is lent, because a driver notices a vanished
+/// server only at the next statement.
 const RESTED: Duration = Duration::from_secs(1);
 
 /// The longest wait for the answer to a check.
@@ -33,7 +33,7 @@ pub(crate) struct Pool {
     connect_timeout: Duration,
 }
 
-/// A connection of the pool. Dropped, it is counted as closed.
+/// A connection of the pool. Dropping it counts it as closed.
 struct Pooled {
     line: Line<BoxWire>,
     counts: Arc<Counts>,
@@ -73,12 +73,12 @@ struct Lines {
     counts: Arc<Counts>,
     statement_timeout: Option<Duration>,
     limits: Limits,
-    /// The time at which a connection did not answer a check, if one ever did. Those that have rested since before
-    /// then are not waited for: where one is dead because of the network, they all are.
+    /// The time at which a connection did not answer a check, if one ever did. Connections that were idle at
+    /// that time are not checked at length: if the network broke one, it broke them all.
     unanswered: OnceLock<Mutex<Instant>>,
 }
 
-/// The longest that a connection may rest, and live.
+/// The longest idle time, and the longest life, of a connection.
 #[derive(Debug, Clone, Copy)]
 struct Limits {
     idle: Option<Duration>,
@@ -95,14 +95,14 @@ impl Limits {
         is_over(self.idle, rested(now, metrics)).then_some(Why::Idle)
     }
 
-    /// Returns how often to look for connections that nobody asks for.
+    /// Returns how often to look for idle connections.
     fn period(self) -> Option<Duration> {
         let shortest = self.idle.into_iter().chain(self.life).min()?;
         Some((shortest / 4).clamp(Duration::from_millis(50), Duration::from_secs(30)))
     }
 }
 
-/// Returns the time since a connection was lent, or opened if it never was.
+/// Returns the time since a connection was lent, or since it was opened if it never was.
 fn rested(now: Instant, metrics: &Metrics) -> Duration {
     now.saturating_duration_since(metrics.recycled.unwrap_or(metrics.created))
 }
@@ -143,7 +143,7 @@ impl Lines {
         None
     }
 
-    /// Returns whether another connection did not answer while one rested for so long.
+    /// Returns whether another connection did not answer while this one was idle.
     fn is_doubtful(&self, rested: Duration) -> bool {
         let Some(unanswered) = self.unanswered.get() else { return false };
         let at = unanswered.lock().unwrap_or_else(PoisonError::into_inner);
@@ -157,13 +157,14 @@ impl Lines {
 }
 
 impl Manager for Lines {
-    // In a box, because the pool moves it several times with each loan.
+    // Boxed, because the pool moves it several times with each loan.
     type Type = Box<Pooled>;
     type Error = Error;
 
     async fn create(&self) -> Result<Box<Pooled>, Error> {
         let wire = self.connect.connect().await.map_err(|err| match err.kind() {
-            // Of a connection that was cut while its session was set up nobody had anything that could be lost.
+            // A connection that was cut while its session was set up was never in use, so nothing of it was
+            // lost.
             ErrorKind::ConnectionLost => Error::cannot_open(&format!("`{}`", self.shown), err),
             _ => err,
         })?;
@@ -173,7 +174,7 @@ impl Manager for Lines {
     }
 
     async fn recycle(&self, line: &mut Box<Pooled>, metrics: &Metrics) -> RecycleResult<Error> {
-        // The reason stays if the call that waits for this gives up.
+        // The reason is recorded in case the waiting call gives up.
         line.why = Why::GivenUp;
         match self.refusal(line, metrics).await {
             None => {
@@ -229,14 +230,14 @@ impl Pool {
         })
     }
 
-    /// Returns how many connections there can be.
+    /// Returns the largest number of connections.
     pub(crate) fn max_size(&self) -> usize {
         self.pool.status().max_size
     }
 
-    /// Lends a connection, if one comes free or can be opened in time.
+    /// Lends a connection, if one becomes free or can be opened in time.
     pub(crate) async fn lease(&self, call: Option<CallLimit>) -> Result<Lease, Error> {
-        // A connection that is free is lent without a timer, which costs more than taking it.
+        // A free connection is lent without a timer, which costs more than taking it.
         let mut at_once = std::pin::pin!(self.take(Some(Duration::ZERO)));
         let taken = match futures_util::poll!(at_once.as_mut()) {
             Poll::Ready(Err(PoolError::Timeout(TimeoutType::Wait))) => {
@@ -256,7 +257,7 @@ impl Pool {
         Ok(Lease(Some(object)))
     }
 
-    /// Waits for a connection as long as a caller may.
+    /// Waits for a connection as long as the caller allows.
     fn in_time<T>(
         &self,
         call: Option<CallLimit>,
@@ -264,7 +265,7 @@ impl Pool {
     ) -> impl Future<Output = Result<T, Error>> {
         let remaining = call.map_or(Ok(self.pool_wait), |call| call.remaining());
         let longest = remaining.map(|longest| longest.min(self.pool_wait));
-        // In a box of its own, because most callers do not wait.
+        // Boxed, because most callers do not wait.
         let taken = longest.map(|longest| Box::pin(tokio::time::timeout(longest, taking)));
         async move {
             taken?.await.map_err(|_elapsed| {
@@ -287,10 +288,10 @@ impl Pool {
         self.counts.metrics(status.max_size, status.available, status.waiting)
     }
 
-    /// Lends no more connections, closes those that are idle, and waits until the others have come back.
+    /// Lends no more connections, closes idle ones, and waits until the others are returned.
     pub(crate) async fn close(&self) {
         self.pool.close();
-        // Those that others lend stay open until they come back.
+        // Connections in use stay open until they are returned.
         self.counts.all_closed().await;
     }
 }
@@ -310,7 +311,7 @@ fn close_idle(pool: &managed::Pool<Lines>, why: impl Fn(&Metrics) -> Option<Why>
     }
 }
 
-/// Closes connections that have rested or lived for too long, as long as the pool is there.
+/// Closes connections that exceed their idle time or life, as long as the pool exists.
 async fn close_old(pool: WeakPool<Lines>, limits: Limits, period: Duration) {
     loop {
         tokio::time::sleep(period).await;
@@ -323,8 +324,8 @@ async fn close_old(pool: WeakPool<Lines>, limits: Limits, period: Duration) {
     }
 }
 
-/// A connection that is lent. Dropped, it goes back to the pool, or to the caretaker if something is left to stop or
-/// to undo; until then it counts as lent.
+/// A lent connection. Dropping it returns it to the pool, or hands it to the caretaker if something must be
+/// stopped or rolled back; until then it counts as in use.
 pub(crate) struct Lease(Option<Object<Lines>>);
 
 impl Hold for Lease {

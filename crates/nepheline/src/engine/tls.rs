@@ -1,6 +1,6 @@
-//! Encrypted connections, by `rustls`. The server's certificate and name are always checked, against Mozilla's roots or a
-//! file. The roots of the system would need a verifier of their own, which `mysql_async` does not take, and both engines
-//! are to trust the same.
+//! Encrypted connections, with `rustls`. The server's certificate and name are always checked, against
+//! Mozilla's roots or a file. The roots of the system would need a verifier of their own, which `mysql_async`
+//! does not accept, and both engines should trust the same roots.
 
 #[cfg(feature = "postgres")]
 use std::path::Path;
@@ -12,8 +12,8 @@ use rustls::pki_types::CertificateDer;
 #[cfg(feature = "postgres")]
 use rustls::pki_types::pem::PemObject;
 
-/// How PostgreSQL connections are encrypted: trusting the certificates of a PEM file, or without
-/// one Mozilla's.
+/// Returns the encryption of PostgreSQL connections, which trusts the certificates of a PEM file, or
+/// Mozilla's without one.
 #[cfg(feature = "postgres")]
 pub(crate) fn for_postgres(
     root: Option<&Path>,
@@ -42,7 +42,7 @@ pub(crate) fn for_postgres(
     Ok(tokio_postgres_rustls::MakeRustlsConnect::new(config))
 }
 
-/// How MariaDB and MySQL connections are encrypted.
+/// Returns the encryption of MariaDB and MySQL connections.
 #[cfg(feature = "mysql")]
 pub(crate) fn for_mysql(root: Option<&std::path::Path>) -> mysql_async::SslOpts {
     match root {

@@ -1,18 +1,18 @@
-//! The traits that verbs are written over: an `Access` runs one statement after the other. Async handles, blocking handles on a
-//! server, and SQLite that is called directly each are one.
+//! The traits that the verbs are written over: an `Access` runs one statement after the other. Async handles,
+//! blocking handles on a server, and SQLite that is called directly implement it.
 
 use std::future::{Future, Ready};
 
 use futures_util::future::BoxFuture;
 use nepheline_core::Error;
-use nepheline_core::internal::Asking;
+use nepheline_core::internal::CompileContext;
 
 use super::ask::{Ask, Verb};
 use super::companions::Completes;
 use super::sink::{Gathering, Sink};
 
-/// The kind of a handle, async or blocking, decides the types of its futures: async ones can be sent to other
-/// threads, blocking ones are ready at once.
+/// The kind of a handle, async or blocking. It decides the types of futures: async ones are `Send`, blocking
+/// ones are ready at once.
 pub(crate) trait Mode: 'static {
     type Fut<'f, T>: Future<Output = T>;
 }
@@ -35,24 +35,24 @@ impl Mode for Blocking {
 
 pub(crate) type Fut<'f, M, T> = <M as Mode>::Fut<'f, T>;
 
-/// The types that a kind of handle is made of.
+/// The associated types of a kind of handle.
 pub(crate) trait Family: Mode {
     type Access<'f>: Access<Family = Self>;
 
     /// The rows of a statement that arrive over time.
     type Cursor<'f>: Cursor<Family = Self>;
 
-    /// Several statements as one.
-    type Together<'f>: Together<Family = Self>;
+    /// The scope that makes several statements atomic.
+    type AtomicScope<'f>: AtomicScope<Family = Self>;
 }
 
 /// Runs statements.
 pub(crate) trait Access {
     type Family: Family;
 
-    fn asking(&self) -> Asking<'_>;
+    fn context(&self) -> CompileContext<'_>;
 
-    /// Runs a statement to its end and gives its rows to `sink`.
+    /// Runs a statement to its end, and passes its rows to `sink`.
     fn fetch<'f>(
         &'f self,
         ask: &'f dyn Ask,
@@ -66,20 +66,20 @@ pub(crate) trait Access {
 
     fn begin_together(
         &self,
-    ) -> Fut<'_, Self::Family, Result<<Self::Family as Family>::Together<'_>, Error>>;
+    ) -> Fut<'_, Self::Family, Result<<Self::Family as Family>::AtomicScope<'_>, Error>>;
 
-    /// Takes note of a write of several statements that has failed.
+    /// Records that a write of several statements has failed.
     fn note_write(&self, err: &Error);
 
-    /// Returns whether statements can run while a stream is read.
+    /// Checks that statements can run while a stream is read.
     fn check_beside_stream(&self) -> Result<(), Error>;
 }
 
-/// The rows of a statement that arrive over time. Dropped early, it stops them.
+/// The rows of a statement that arrive over time. Dropping it early stops the statement.
 pub(crate) trait Cursor {
     type Family: Family;
 
-    /// Gives rows to `sink`, some but not more than `most`; returns whether more may come.
+    /// Passes some rows to `sink`, at most `most`; returns whether more may come.
     fn next<'f>(
         &'f mut self,
         sink: &'f mut dyn Sink,
@@ -87,17 +87,18 @@ pub(crate) trait Cursor {
     ) -> Fut<'f, Self::Family, Result<bool, Error>>;
 }
 
-/// Several statements as one: a transaction, or within one a savepoint. Dropped without an end, it is undone.
-pub(crate) trait Together {
+/// An atomic scope for several statements: a transaction, or a savepoint inside one. It is rolled back if it
+/// is dropped without an end.
+pub(crate) trait AtomicScope {
     type Family: Family;
 
     fn access(&self) -> <Self::Family as Family>::Access<'_>;
 
-    /// Keeps what was done, or undoes it.
+    /// Keeps the changes, or rolls them back.
     fn end(&mut self, keep: bool) -> Fut<'_, Self::Family, Result<(), Error>>;
 }
 
-/// Asks one thing of a database.
+/// Runs one verb of a database.
 pub(crate) async fn run<A: Access, V: Verb>(access: &A, verb: V) -> Result<V::Output, Error> {
     let mut sink = Gathering::<V::Row, V::Gathered>::default();
     access.fetch(&verb, &mut sink).await?;

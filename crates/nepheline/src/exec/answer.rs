@@ -1,4 +1,4 @@
-//! The rows that an interceptor gives in place of the database.
+//! The rows that an interceptor returns in place of the database.
 
 use nepheline_core::internal::Written;
 use nepheline_core::{BindValue, Cell, Cells};
@@ -12,7 +12,7 @@ pub(crate) struct Answer {
 }
 
 impl Answer {
-    /// Gives the rows to a sink, as if they had arrived.
+    /// Passes the rows to a sink, as if they had arrived.
     pub(crate) fn give(self, sink: &mut dyn Sink, key_cells: &[usize]) {
         sink.wrote(Written { rows: self.written, inserted: self.written });
         for values in &self.rows {
@@ -35,7 +35,7 @@ impl Cells for AnswerCells<'_> {
         let value = self.values.get(self.next);
         self.next += 1;
         match value {
-            None => Cell::Unknown("no value that the gate gave"),
+            None => Cell::Unknown("no value, because the interceptor's row is too short"),
             Some(BindValue::Null(_)) => Cell::Null,
             Some(BindValue::Bool(value)) => Cell::Bool(*value),
             Some(BindValue::Int(value)) => Cell::Int(*value),

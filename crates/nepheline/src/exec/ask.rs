@@ -1,18 +1,17 @@
-//! Questions to a database, without I/O: each has a statement, a type that its rows are gathered into, and
-//! an answer that is made of them.
+//! The verbs without I/O: each has a statement, a type that its rows are collected into, and a result.
 
 use std::marker::PhantomData;
 
-use nepheline_core::internal::{Asking, Key, KeyedRow, Selects, Statement, Wanted};
+use nepheline_core::internal::{CompileContext, Key, KeyedRow, Selects, Statement, ReadShape};
 use nepheline_core::{BindValue, Cell, Cells, Error, RowShape};
 
 use super::page;
 use super::sink::{Gather, Last, Nothing};
 
-/// A question whose row type does not matter to whoever runs it.
+/// A verb whose row type does not matter to the code that runs it.
 pub(crate) trait Ask: Sync {
-    /// The statement to run.
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error>;
+    /// Returns the statement to run.
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error>;
 
     /// Returns whether budgets count it: the first statement of a verb, and each companion.
     fn counts(&self) -> bool {
@@ -20,45 +19,45 @@ pub(crate) trait Ask: Sync {
     }
 }
 
-/// One thing to ask of a database.
+/// A verb of a database.
 pub(crate) trait Verb: Ask + Send {
-    /// What each row is read into.
+    /// The type that each row is read into.
     type Row: RowShape + Send + 'static;
-    /// What the rows are gathered into while they arrive.
+    /// The type that the rows are collected into while they arrive.
     type Gathered: Gather<Self::Row>;
-    /// What the caller gets.
+    /// The type that the caller gets.
     type Output;
 
-    /// Makes the answer of what arrived.
+    /// Turns the collected rows into the result.
     fn finish(self, gathered: Self::Gathered) -> Result<Self::Output, Error>;
 }
 
-/// Rows of a query: all of them or a page, each alone or with the keys that tell beside which it stands.
+/// The rows of a query: all of them or a page, each with the keys that match its companions.
 pub(crate) struct Read<'q, Q, R> {
     query: &'q Q,
-    wanted: Wanted,
+    shape: ReadShape,
     rows: PhantomData<fn() -> R>,
 }
 
 impl<'q, Q, R> Read<'q, Q, R> {
     pub(crate) fn all(query: &'q Q) -> Read<'q, Q, R> {
-        Read { query, wanted: Wanted::Rows, rows: PhantomData }
+        Read { query, shape: ReadShape::Rows, rows: PhantomData }
     }
 
-    /// So many rows, after the first so many.
+    /// Returns a read of `rows` rows after the first `after` rows.
     pub(crate) fn page(query: &'q Q, after: u64, rows: u64) -> Read<'q, Q, R> {
-        Read { query, wanted: Wanted::Page { after, rows }, rows: PhantomData }
+        Read { query, shape: ReadShape::Page { after, rows }, rows: PhantomData }
     }
 }
 
 impl<Q: Selects + Sync, R: RowShape + Send + 'static> Ask for Read<'_, Q, R> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.query.statement(asking, self.wanted)
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.query.statement(context, self.shape)
     }
 
     fn counts(&self) -> bool {
-        // A page was counted by the statement that counts its rows.
-        !matches!(self.wanted, Wanted::Page { .. })
+        // The statement that counts the rows of a page was counted already.
+        !matches!(self.shape, ReadShape::Page { .. })
     }
 }
 
@@ -72,19 +71,19 @@ impl<Q: Selects + Sync, R: RowShape + Send + 'static> Verb for Read<'_, Q, R> {
     }
 }
 
-/// A stretch of the rows of a query, each with the keys that tell its place.
-pub(crate) struct ReadStretch<'a, R> {
-    pub(crate) asked: &'a page::Asked,
+/// A page of keyset pagination: rows with the keys that describe their positions.
+pub(crate) struct ReadCursored<'a, R> {
+    pub(crate) asked: &'a page::KeysetRead,
     pub(crate) rows: PhantomData<fn() -> R>,
 }
 
-impl<R: RowShape + Send + 'static> Ask for ReadStretch<'_, R> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.asked.keyset.statement(asking)
+impl<R: RowShape + Send + 'static> Ask for ReadCursored<'_, R> {
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.asked.keyset.statement(context)
     }
 }
 
-impl<R: RowShape + Send + 'static> Verb for ReadStretch<'_, R> {
+impl<R: RowShape + Send + 'static> Verb for ReadCursored<'_, R> {
     type Row = KeyedRow<R>;
     type Gathered = Vec<KeyedRow<R>>;
     type Output = Vec<KeyedRow<R>>;
@@ -94,9 +93,9 @@ impl<R: RowShape + Send + 'static> Verb for ReadStretch<'_, R> {
     }
 }
 
-/// The rows of a stretch without the keys that tell their places, and these.
+/// Separates the rows of a page from the keys that describe their positions.
 pub(crate) fn places_apart<Q: Selects>(
-    asked: &page::Asked,
+    asked: &page::KeysetRead,
     arrived: Vec<KeyedRow<Q::Base>>,
 ) -> (Vec<Key>, Vec<Q::Read>) {
     let width = asked.keyset.width();
@@ -111,8 +110,8 @@ pub(crate) fn places_apart<Q: Selects>(
 pub(crate) struct ReadFirst<'q, Q>(pub(crate) &'q Q);
 
 impl<Q: Selects + Sync> Ask for ReadFirst<'_, Q> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.0.statement(asking, Wanted::AtMost(1))
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.0.statement(context, ReadShape::AtMost(1))
     }
 }
 
@@ -126,13 +125,13 @@ impl<Q: Selects + Sync> Verb for ReadFirst<'_, Q> {
     }
 }
 
-/// The one row that a query may have.
+/// The single row that a query may have.
 pub(crate) struct ReadAtMostOne<'q, Q>(pub(crate) &'q Q);
 
 impl<Q: Selects + Sync> Ask for ReadAtMostOne<'_, Q> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        // A second row is asked for only to learn that there is one.
-        self.0.statement(asking, Wanted::AtMost(2))
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        // A second row is read only to detect it.
+        self.0.statement(context, ReadShape::AtMost(2))
     }
 }
 
@@ -149,18 +148,18 @@ impl<Q: Selects + Sync> Verb for ReadAtMostOne<'_, Q> {
     }
 }
 
-/// That the one row is not there which a query must have.
+/// Returns the error that the required row of a query does not exist.
 #[cold]
 pub(crate) fn not_found<Q: Selects>(query: &Q) -> Error {
     Error::not_found(query.table_name(), query.key_sought()).asked_at(query.asked_at())
 }
 
-/// How many rows a query has.
+/// The number of rows of a query.
 pub(crate) struct Count<'q, Q>(pub(crate) &'q Q);
 
 impl<Q: Selects + Sync> Ask for Count<'_, Q> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.0.statement(asking, Wanted::Count)
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.0.statement(context, ReadShape::Count)
     }
 }
 
@@ -174,16 +173,16 @@ impl<Q: Selects + Sync> Verb for Count<'_, Q> {
     }
 }
 
-/// Tells whether a query has any row.
-pub(crate) struct HasRows<'q, Q>(pub(crate) &'q Q);
+/// A test whether a query has any row.
+pub(crate) struct Exists<'q, Q>(pub(crate) &'q Q);
 
-impl<Q: Selects + Sync> Ask for HasRows<'_, Q> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.0.statement(asking, Wanted::Presence)
+impl<Q: Selects + Sync> Ask for Exists<'_, Q> {
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.0.statement(context, ReadShape::Presence)
     }
 }
 
-impl<Q: Selects + Sync> Verb for HasRows<'_, Q> {
+impl<Q: Selects + Sync> Verb for Exists<'_, Q> {
     type Row = bool;
     type Gathered = Last<bool>;
     type Output = bool;
@@ -200,8 +199,8 @@ pub(crate) struct Explain<'q, Q> {
 }
 
 impl<Q: Selects + Sync> Ask for Explain<'_, Q> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.query.statement(asking, Wanted::Rows)?.explained(self.analyze)
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.query.statement(context, ReadShape::Rows)?.explained(self.analyze)
     }
 }
 
@@ -213,7 +212,7 @@ impl<Q: Selects + Sync> Verb for Explain<'_, Q> {
     fn finish(self, lines: Vec<PlanLine>) -> Result<String, Error> {
         let mut plan = String::new();
         for line in &lines {
-            // Engines that number the steps of a plan tell which one a step is part of.
+            // SQLite numbers the steps of a plan and names the parent of each.
             let mut depth = 0;
             let mut above = line.part_of;
             while let Some(step) = lines.iter().find(|step| above != 0 && step.number == above) {
@@ -228,8 +227,8 @@ impl<Q: Selects + Sync> Verb for Explain<'_, Q> {
     }
 }
 
-/// One line of a plan. SQLite gives its number, that of the step it is part of, a cost, and the
-/// text; the other engines give the text alone.
+/// A line of a plan. SQLite returns its number, that of its parent, a cost, and the text; the other engines
+/// return text alone.
 #[derive(Debug)]
 pub(crate) struct PlanLine {
     number: i64,
@@ -256,12 +255,12 @@ impl RowShape for PlanLine {
     }
 }
 
-/// A statement whose rows, if it has any, nobody looks at.
+/// A statement whose rows, if there are any, are not read.
 pub(crate) struct Run<'s>(pub(crate) &'s str, pub(crate) Vec<BindValue>);
 
 impl Ask for Run<'_> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        Ok(Statement::of_text(asking.grammar, self.0, self.1.clone()))
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        Ok(Statement::of_text(context.grammar, self.0, self.1.clone()))
     }
 }
 

@@ -1,52 +1,53 @@
-//! Readable queries, and the loading of companions: as steps without I/O, each a statement and the sink of its rows,
-//! which whoever reads runs one after the other.
+//! Readable queries, and the loading of companions as steps without I/O: each step is a statement with the
+//! sink of its rows.
 
 use nepheline_core::internal::{
-    Asking, Companion, Companions, Found, Key, KeyPart, KeyedRow, Lookup, Selects, StandsAlongside,
-    Statement, Wanted,
+    CompileContext, Companion, Companions, Found, Key, KeyPart, KeyedRow, Lookup, Selects, StandsAlongside,
+    Statement, ReadShape,
 };
 use nepheline_core::{Alongside, Error, Level, MappedRows, Query, RowShape, Tables};
 
 use super::ask::Ask;
 use super::sink::{Gathering, Sink};
 
-/// A query that handles read: a [`Query`], one with others [`Alongside`], or one of whose rows
-/// something else is made, [`MappedRows`].
+/// A query that handles read: a [`Query`], one with companions ([`Alongside`]), or one with converted rows
+/// ([`MappedRows`]).
 ///
-/// Name it to write a function that takes any: `fn export(query: &impl Readable<Row = Specimen>)`.
+/// Name it in a function that accepts any: `fn export(query: &impl Readable<Row = Specimen>)`.
 pub trait Readable: Completes {}
 
 impl<Q: Completes> Readable for Q {}
 
-/// The next statement of rows that are completed, and where its rows go.
+/// The next statement of a read with companions, and the sink of its rows.
 #[expect(missing_debug_implementations, reason = "it borrows what has none")]
 pub struct Step<'s> {
     pub(crate) ask: &'s dyn Ask,
     pub(crate) sink: &'s mut dyn Sink,
 }
 
-/// A query whose rows are complete when its companions have been read too.
+/// A query whose rows are complete when its companions have been read.
 pub trait Completes: Selects + Send + Sync {
-    /// The progress of completing the rows.
+    /// The progress of loading the companions.
     type Loading: Send;
 
-    /// Tells whether there is anything to read besides its own rows.
+    /// True if there are companions to read.
     const HAS_COMPANIONS: bool;
 
-    /// A row that is complete as it was read, or the row again.
+    /// Returns a row that is complete without companions, or the row again.
     fn plain(&self, row: Self::Read) -> Result<Self::Row, Self::Read>;
 
     fn loading(&self, rows: Vec<Self::Read>) -> Self::Loading;
 
-    /// Goes on to the next statement, after the rows of the last one have arrived; returns whether there is one.
+    /// Continues with the next statement, when the rows of the last one have arrived; returns whether there
+    /// is one.
     fn advance(&self, loading: &mut Self::Loading) -> Result<bool, Error>;
 
-    /// The statement that it has gone on to.
+    /// Returns the current statement.
     fn step<'s>(&'s self, loading: &'s mut Self::Loading) -> Option<Step<'s>>;
 
     fn finish(&self, loading: Self::Loading) -> Result<Vec<Self::Row>, Error>;
 
-    /// Puts rows that stand beside others where they belong, or returns them if they have to be completed first.
+    /// Attaches rows to the rows that they belong to, or returns them if they need companions first.
     fn keep(
         &self,
         arrived: Vec<KeyedRow<Self::Base>>,
@@ -161,7 +162,7 @@ where
     }
 }
 
-/// All companions of rows of `R`.
+/// The companions of rows of type `R`.
 pub trait LoadsAll<R>: Companions<R> + Send + Sync {
     type Loading: Send;
 
@@ -178,7 +179,7 @@ pub trait LoadsAll<R>: Companions<R> + Send + Sync {
     ) -> Result<Vec<Self::Row>, Error>;
 }
 
-/// One companion, and what it puts beside a row.
+/// A companion, and how it is loaded.
 pub trait Loads: StandsAlongside + Send + Sync {
     type Loading: Send;
 
@@ -188,18 +189,18 @@ pub trait Loads: StandsAlongside + Send + Sync {
 
     fn step<'s>(&'s self, loading: &'s mut Self::Loading) -> Option<Step<'s>>;
 
-    /// Returns whether a statement has been gone on to.
+    /// Returns whether a statement is in progress.
     fn waits(loading: &Self::Loading) -> bool;
 
     fn take(&self, loading: &mut Self::Loading, keys: &[KeyPart]) -> Result<Self::Beside, Error>;
 }
 
-/// A query that its question owns.
+/// A query that its read owns.
 struct Rows<Q>(Q);
 
 impl<Q: Selects + Sync> Ask for Rows<Q> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.0.statement(asking, Wanted::Rows)
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.0.statement(context, ReadShape::Rows)
     }
 }
 
@@ -213,9 +214,9 @@ pub struct CompanionLoading<Q: Completes> {
 enum Stage<Q: Completes> {
     /// Nothing has been read.
     New,
-    /// Its rows are read.
+    /// Its rows are being read.
     Arriving(Box<Rows<Q>>, Gathering<KeyedRow<Q::Base>, Vec<KeyedRow<Q::Base>>>),
-    /// Its rows have companions of their own.
+    /// Its rows' own companions are being read.
     Completing(Box<Rows<Q>>, Vec<Key>, Q::Loading),
     Done,
 }
@@ -237,7 +238,7 @@ where
         *stage = match std::mem::replace(stage, Stage::Done) {
             Stage::New if lookup.is_empty() => Stage::Done,
             Stage::New => {
-                let query = Box::new(Rows(self.among(lookup)?));
+                let query = Box::new(Rows(self.of_parents(lookup)?));
                 Stage::Arriving(query, Gathering::default())
             }
             Stage::Arriving(query, arrived) => match query.0.keep(arrived.finish(), lookup) {

@@ -1,4 +1,4 @@
-//! The protection of cursors: a digest that detects accidents, or encryption by keys of the program.
+//! The protection of cursors: a digest that detects corruption, or encryption with keys of the program.
 
 use std::fmt;
 
@@ -7,11 +7,11 @@ use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use nepheline_core::Error;
 use sha2::{Digest, Sha256};
 
-/// Keys by which a handle encrypts and authenticates its cursors, so that nobody outside can read or change them. Let a
-/// handle carry them.
+/// The keys with which a handle encrypts and authenticates its cursors, so that clients can neither read nor
+/// change them. A handle carries them.
 ///
-/// The cipher is XChaCha20-Poly1305, with a random nonce for each cursor; the tables and the order of the query are
-/// authenticated with it.
+/// The cipher is XChaCha20-Poly1305 with a random nonce for each cursor. It also authenticates the tables and
+/// the order of the query.
 ///
 /// ```
 /// use nepheline::CursorKeys;
@@ -27,12 +27,12 @@ pub struct CursorKeys {
 }
 
 impl CursorKeys {
-    /// Encrypts cursors with this key: 32 random bytes, kept secret.
+    /// Returns keys that encrypt with this key: 32 random bytes, kept secret.
     pub fn new(key: [u8; 32]) -> CursorKeys {
         CursorKeys { current: key, earlier: Vec::new() }
     }
 
-    /// Takes also cursors that were encrypted with an earlier key.
+    /// Also accepts cursors that were encrypted with an earlier key.
     #[must_use]
     pub fn accepting(mut self, earlier: [u8; 32]) -> CursorKeys {
         self.earlier.push(earlier);
@@ -48,10 +48,10 @@ impl fmt::Debug for CursorKeys {
 
 /// The number of bytes of the digest of a plain cursor.
 const DIGEST: usize = 9;
-/// The number of bytes of the nonce of an encrypted one.
+/// The number of bytes of the nonce of an encrypted cursor.
 const NONCE: usize = 24;
 
-/// Protects what a cursor holds.
+/// Protects the content of a cursor.
 pub(super) fn seal(
     keys: Option<&CursorKeys>,
     structure: &str,
@@ -65,13 +65,14 @@ pub(super) fn seal(
     let nonce = XChaCha20Poly1305::generate_nonce(&mut OsRng);
     let message = Payload { msg: &payload, aad: structure.as_bytes() };
     let encrypted = XChaCha20Poly1305::new(&keys.current.into()).encrypt(&nonce, message);
-    let encrypted = encrypted.map_err(|_| Error::unfit_page("a cursor cannot be encrypted"))?;
+    let encrypted = encrypted.map_err(|_| Error::invalid_page("a cursor cannot be encrypted"))?;
     let mut sealed = nonce.to_vec();
     sealed.extend(encrypted);
     Ok(sealed)
 }
 
-/// Returns what a cursor holds, if it is whole, belongs to the query, and is protected as the handle asks.
+/// Returns the content of a cursor, if it is intact, belongs to the query, and is protected as the handle
+/// requires.
 pub(super) fn open(keys: Option<&CursorKeys>, structure: &str, sealed: &[u8]) -> Option<Vec<u8>> {
     let Some(keys) = keys else {
         let (found, payload) = sealed.split_at_checked(DIGEST)?;

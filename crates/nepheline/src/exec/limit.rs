@@ -1,14 +1,15 @@
-//! Time limits. The database enforces its own first; the client gives up a little later, in case no answer comes.
+//! Time limits. The database enforces its own first; the client gives up a little later, in case no answer
+//! arrives.
 
 use std::time::{Duration, Instant};
 
 use nepheline_core::Error;
 
-/// The time after the database's own limit at which the client gives up. It is long enough that a database which is only
-/// busy answers first, since its answer tells that the statement was stopped.
+/// The time after the database's own limit at which the client gives up. It is long enough for a busy
+/// database to answer first, because its answer says that the statement was stopped.
 pub(crate) const MARGIN: Duration = Duration::from_secs(1);
 
-/// The time limit of one call of a handle, which holds for all its statements together.
+/// The time limit of one call of a handle, which covers all its statements together.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct CallLimit {
     pub(crate) longest: Duration,
@@ -30,8 +31,8 @@ impl CallLimit {
     }
 }
 
-/// Waits for something, but not longer than `longest`; returns `None` if that was not enough.
+/// Waits for a future at most this long; returns `None` if it did not complete in time.
 pub(crate) async fn bounded<T>(longest: Duration, work: impl Future<Output = T>) -> Option<T> {
-    // In a box of its own: the timer is larger than most of what is waited for.
+    // Boxed, because the timer is larger than most of the futures.
     Box::pin(tokio::time::timeout(longest, work)).await.ok()
 }

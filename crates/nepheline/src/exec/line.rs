@@ -1,7 +1,7 @@
-//! A connection and what is under way on it.
+//! A connection, and the work in progress on it.
 //!
-//! The state says whether the wire is in step with the program. Whatever is dropped in the middle leaves the state
-//! where it was, and from there only [`Line::settle`] leads back: nothing else runs before it.
+//! The state tells whether the wire is in step with the program. A future that is dropped midway leaves the
+//! state as it was, and only [`Line::settle`] brings it back in step: nothing else runs before it.
 
 use std::time::Duration;
 
@@ -13,21 +13,22 @@ use super::limit::{CallLimit, MARGIN, bounded};
 use super::sink::Sink;
 use crate::exec::transaction::{BeginTexts, TransactionOptions};
 
-/// A connection as execution sees it. Each engine has one; the futures of blocking SQLite are ready at once.
+/// A connection as execution sees it. Each engine implements it; the futures of blocking SQLite are ready at
+/// once.
 pub(crate) trait Wire {
     type Mode: Mode;
 
-    /// True if each of its calls ends by itself at the time limit, so that nobody has to wait beside it.
+    /// True if each call stops by itself at the time limit, so that no timer is needed beside it.
     const STOPS_ITSELF: bool = false;
 
     fn dialect(&self) -> Dialect;
 
-    /// The statements that have to run before one. A row of theirs that is FALSE refuses it.
+    /// Returns the statements that must run before this one. A row of theirs that is FALSE refuses it.
     fn before(&self, _statement: &Statement<'_>) -> Vec<Statement<'static>> {
         Vec::new()
     }
 
-    /// Runs a statement to its end and gives its rows to `sink`. `alone` tells that no transaction is open.
+    /// Runs a statement to its end, and passes its rows to `sink`. `alone` is true if no transaction is open.
     fn run<'f>(
         &'f mut self,
         statement: &'f Statement<'_>,
@@ -35,54 +36,55 @@ pub(crate) trait Wire {
         alone: bool,
     ) -> Fut<'f, Self::Mode, Result<(), Error>>;
 
-    /// Runs text of our own that has neither binds nor rows.
+    /// Runs SQL of the library without binds or rows.
     fn command<'f>(&'f mut self, text: &'f str) -> Fut<'f, Self::Mode, Result<(), Error>>;
 
-    /// Stops each further call after so long, or never; for wires that stop themselves.
+    /// Limits each further call to this time, or removes the limit; for wires that stop themselves.
     fn stop_after(&mut self, _longest: Option<Duration>) {}
 
-    /// Has the database stop each further statement after so long, or never.
+    /// Sets the database's time limit for further statements, or removes it.
     fn limit(&mut self, longest: Option<Duration>) -> Fut<'_, Self::Mode, Result<(), Error>>;
 
-    /// Brings the wire back in step after what ran was given up: stops it at the server, and waits for its end.
+    /// Brings the wire back in step after a dropped call: stops the statement at the server, and waits for
+    /// its end.
     fn recover(&mut self) -> Fut<'_, Self::Mode, Result<(), Error>>;
 
-    /// Returns whether the engine has ended the transaction by itself, as far as it tells.
+    /// Returns whether the engine has ended the transaction by itself, if it reports that.
     fn has_ended_transaction(&self) -> bool;
 
-    /// Reads what is left of a stream, and keeps nothing of it.
+    /// Reads the rest of a stream and discards it.
     fn finish_stream(&mut self) -> Fut<'_, Self::Mode, Result<(), Error>>;
 
-    /// The statements that begin a transaction.
+    /// Returns the statements that begin a transaction.
     fn begin_texts(&self, options: TransactionOptions) -> BeginTexts;
 
-    /// The text that commits a transaction, and fails if there is nothing to commit.
+    /// Returns the text that commits a transaction, and fails if there is none.
     fn commit_text(&self) -> &'static str {
         "COMMIT"
     }
 
-    /// The statements after the end of a transaction that leave the connection as it was.
+    /// Returns the statements after the end of a transaction that restore the connection's settings.
     fn end_texts(&self, _options: TransactionOptions) -> &'static [&'static str] {
         &[]
     }
 }
 
-/// The work under way on a connection.
+/// The work in progress on a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum State {
-    /// Nothing: the wire is in step.
+    /// None: the wire is in step.
     AtRest,
-    /// Something was sent whose answer has not been read to its end.
+    /// A statement was sent, and its answer has not been read to the end.
     Running,
     /// Rows of a stream are still to come.
     Streaming,
-    /// No answer came in time. The connection is of no more use, but the database may still be at work.
+    /// No answer arrived in time. The connection cannot be used again, but the database may still be working.
     Unanswered,
-    /// The connection is of no more use.
+    /// The connection cannot be used again.
     Unfit,
 }
 
-/// Waits for the answer as long as patience lasts, if that has an end. In its caller, since most have none.
+/// Waits for an answer up to the time limit, if there is one. Inlined, because most calls have none.
 macro_rules! within {
     ($patience:expr, $answer:expr) => {
         match $patience {
@@ -96,23 +98,23 @@ macro_rules! within {
 pub(crate) struct Line<W> {
     pub(crate) wire: W,
     state: State,
-    /// True if a transaction was begun on it and not ended yet.
+    /// True if a transaction was begun on it and has not ended.
     in_transaction: bool,
-    /// True if something on it was ever cancelled. A cancel may arrive late, so that the connection is closed
-    /// instead of lent again.
+    /// True if a statement on it was ever cancelled. A cancel request may arrive late, so the connection is
+    /// closed instead of reused.
     cancelled: bool,
-    /// True if hand-written text may have changed settings of the session.
+    /// True if hand-written text may have changed session settings.
     altered: bool,
     /// The time limit of the call that uses it.
     call: Option<CallLimit>,
-    /// The longest that a statement may run where its call has no time limit.
+    /// The time limit of a statement whose call has none.
     usual_limit: Option<Duration>,
-    /// The limit that the database was told last.
+    /// The time limit that the database was last given.
     told_limit: Option<Duration>,
 }
 
 impl<W> Line<W> {
-    /// Takes a wire whose database stops each statement after `usual_limit`, if that is set.
+    /// Returns the line over a wire whose database stops each statement after `usual_limit`, if it is set.
     pub(crate) fn new(wire: W, usual_limit: Option<Duration>) -> Line<W> {
         Line {
             wire,
@@ -126,17 +128,17 @@ impl<W> Line<W> {
         }
     }
 
-    /// Returns whether settings of the session may have been changed.
+    /// Returns whether session settings may have changed.
     pub(crate) fn is_altered(&self) -> bool {
         self.altered
     }
 
-    /// Takes note that the settings of the session are again those of a new connection, but for the time limit.
+    /// Records that the session settings are those of a new connection again, except for the time limit.
     pub(crate) fn is_reset(&mut self) {
         self.altered = false;
     }
 
-    /// Puts what follows under the time limit of a call, or under the usual one.
+    /// Sets the time limit of the following statements: that of a call, or the usual one.
     pub(crate) fn begin_call(&mut self, call: Option<CallLimit>) {
         self.call = call;
     }
@@ -145,12 +147,12 @@ impl<W> Line<W> {
         self.call.map(|call| call.longest).or(self.usual_limit)
     }
 
-    /// Returns whether it can be lent to somebody else as it is.
+    /// Returns whether it can be lent again as it is.
     pub(crate) fn is_at_rest(&self) -> bool {
         self.state == State::AtRest && !self.in_transaction && !self.cancelled
     }
 
-    /// Returns whether nothing can run on it any more.
+    /// Returns whether nothing more can run on it.
     pub(crate) fn is_unfit(&self) -> bool {
         matches!(self.state, State::Unfit | State::Unanswered)
     }
@@ -160,12 +162,12 @@ impl<W> Line<W> {
         self.state == State::Unfit
     }
 
-    /// Returns whether the database may still be at work on a statement.
+    /// Returns whether the database may still be working on a statement.
     pub(crate) fn is_interrupted(&self) -> bool {
         matches!(self.state, State::Running | State::Streaming | State::Unanswered)
     }
 
-    /// Returns whether an answer did not come in time.
+    /// Returns whether an answer did not arrive in time.
     pub(crate) fn is_unanswered(&self) -> bool {
         self.state == State::Unanswered
     }
@@ -179,13 +181,13 @@ impl<W> Line<W> {
         self.in_transaction = in_transaction;
     }
 
-    /// Takes note that everything on it was stopped and undone, so that it can be lent again.
+    /// Records that everything on it was stopped and rolled back, so that it can be lent again.
     pub(crate) fn is_salvaged(&mut self) {
         self.state = State::AtRest;
         self.in_transaction = false;
     }
 
-    /// Takes note of an outcome, which is missing if it did not come in time.
+    /// Records an outcome; `None` if it did not arrive in time.
     fn arrived<T>(&mut self, result: Option<Result<T, Error>>, then: State) -> Result<T, Error> {
         let Some(result) = result else {
             self.state = State::Unanswered;
@@ -201,7 +203,7 @@ impl<W> Line<W> {
 }
 
 impl<W: Wire> Line<W> {
-    /// Makes sure that the wire is in step.
+    /// Brings the wire in step.
     pub(crate) async fn settle(&mut self) -> Result<(), Error> {
         match self.state {
             State::AtRest => return Ok(()),
@@ -217,15 +219,15 @@ impl<W: Wire> Line<W> {
         recovered
     }
 
-    /// Returns whether the wire is in step and its database knows the time limit. Within a transaction that is the one
-    /// which it began with: PostgreSQL would take another back with a rollback ("SET").
+    /// Returns whether the wire is in step and its database has the time limit. Inside a transaction that is
+    /// the limit at its begin, because PostgreSQL would revert a later one on rollback ("SET").
     #[inline]
     pub(crate) fn is_ready(&self) -> bool {
         let is_told = W::STOPS_ITSELF || self.told_limit == self.statement_limit();
         self.state == State::AtRest && (is_told || self.in_transaction)
     }
 
-    /// Brings the wire in step, and tells its database the time limit.
+    /// Brings the wire in step, and sets the database's time limit.
     #[cold]
     pub(crate) async fn prepare(&mut self) -> Result<(), Error> {
         self.settle().await?;
@@ -244,7 +246,7 @@ impl<W: Wire> Line<W> {
         Ok(())
     }
 
-    /// Takes note that something is sent now, and returns how long to wait for its answer.
+    /// Records that a statement is sent now, and returns how long to wait for its answer.
     #[inline]
     fn begin(&mut self) -> Result<Option<Duration>, Error> {
         let left = match &self.call {
@@ -283,7 +285,8 @@ impl<W: Wire> Line<W> {
         self.arrived(result, State::AtRest)
     }
 
-    /// Ends a stream that was dropped within a transaction, where cancelling it would undo the transaction.
+    /// Reads the rest of a stream that was dropped inside a transaction, where cancelling it would roll the
+    /// transaction back.
     pub(crate) async fn finish_stream(&mut self) -> Result<(), Error> {
         if self.state != State::Streaming {
             return self.settle().await;
@@ -296,14 +299,14 @@ impl<W: Wire> Line<W> {
 
 /// A wire that can also read rows over time.
 pub(crate) trait StreamingWire: Wire {
-    /// Sends a statement; its rows are still to come. `alone` is as for [`run`](Wire::run).
+    /// Sends a statement whose rows are read later. `alone` is as for [`run`](Wire::run).
     fn open<'f>(
         &'f mut self,
         statement: &'f Statement<'_>,
         alone: bool,
     ) -> Fut<'f, Self::Mode, Result<(), Error>>;
 
-    /// Gives the rows that are there to `sink`, or waits for some, up to `most`; returns whether more may come.
+    /// Passes the available rows to `sink`, or waits for some, up to `most`; returns whether more may come.
     fn next<'f>(
         &'f mut self,
         statement: &'f Statement<'_>,
@@ -330,7 +333,7 @@ impl<W: StreamingWire> Line<W> {
         sink: &mut dyn Sink,
         most: usize,
     ) -> Result<bool, Error> {
-        // The program may take its time between two rows, so that each wait is limited and not all of them together.
+        // The program may pause between two rows, so each wait is limited instead of all of them together.
         let patience = self.statement_limit().map(|longest| longest + MARGIN);
         let result = within!(patience, self.wire.next(statement, sink, most));
         let then = match result {
@@ -342,5 +345,5 @@ impl<W: StreamingWire> Line<W> {
 }
 
 fn lost() -> Error {
-    Error::of_driver(ErrorKind::ConnectionLost, "it was given up after an earlier failure")
+    Error::of_driver(ErrorKind::ConnectionLost, "it was closed after an earlier failure")
 }

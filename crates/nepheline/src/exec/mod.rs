@@ -1,5 +1,6 @@
-//! Execution of statements, written once for all engines, for async and blocking handles: the lease of a connection and its
-//! state, single statements, reads with companions and pages, writes of several statements, and transactions.
+//! The execution of statements, written once for all engines and for async and blocking handles: connections
+//! and their state, single statements, reads with companions and pages, writes of several statements, and
+//! transactions.
 
 pub(crate) mod access;
 pub(crate) mod answer;

@@ -1,4 +1,4 @@
-//! Pages: numbered ones with totals, and ones that go on after a row.
+//! Pages: numbered ones with totals, and keyset pagination.
 
 use std::fmt;
 use std::str::FromStr;
@@ -8,18 +8,18 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
-use nepheline_core::internal::{Asking, KeyPart, Keyset};
+use nepheline_core::internal::{CompileContext, KeyPart, Keyset};
 use nepheline_core::{BindValue, Error, SqlType, Storable};
 use rust_decimal::Decimal;
 use uuid::Uuid;
 
 use super::cursor_keys::{self, CursorKeys};
 
-/// Which page is wanted, and how many rows a page has.
+/// The number and the size of a page.
 ///
 /// ```
 /// use nepheline::Paging;
-/// let third = Paging::of(20).number(3);
+/// let third = Paging::page_size(20).page(3);
 /// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Paging {
@@ -28,22 +28,22 @@ pub struct Paging {
 }
 
 impl Paging {
-    /// Pages of so many rows; the first of them.
-    pub fn of(size: u64) -> Paging {
+    /// Returns the first page of this size.
+    pub fn page_size(size: u64) -> Paging {
         Paging { size, number: 1 }
     }
 
-    /// The page with this number, counted from 1.
-    pub fn number(mut self, number: u64) -> Paging {
+    /// Sets the number of the page, counted from 1.
+    pub fn page(mut self, number: u64) -> Paging {
         self.number = number;
         self
     }
 
-    /// Returns how many rows come before the page.
+    /// Returns the number of rows before the page.
     pub(crate) fn offset(self) -> Result<u64, Error> {
         match (self.size, self.number) {
-            (0, _) => Err(Error::unfit_page("a page has one row at least")),
-            (_, 0) => Err(Error::unfit_page("pages are counted from 1")),
+            (0, _) => Err(Error::invalid_page("a page size must be at least 1")),
+            (_, 0) => Err(Error::invalid_page("pages are counted from 1")),
             (size, number) => Ok((number - 1).saturating_mul(size)),
         }
     }
@@ -53,8 +53,7 @@ impl Paging {
     }
 }
 
-/// Some of the rows of a query, and how many there are in all. It is what
-/// [`read_page`](crate::Handle::read_page) gives.
+/// A page of rows, with the total number of rows. [`read_page`](crate::RunsQueries::read_page) returns it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Page<R> {
     rows: Vec<R>,
@@ -67,39 +66,39 @@ impl<R> Page<R> {
         Page { rows, paging, all }
     }
 
-    /// The rows of the page. Beyond the last page there are none.
+    /// Returns the rows of the page. Beyond the last page there are none.
     pub fn rows(&self) -> &[R] {
         &self.rows
     }
 
-    /// The rows of the page.
+    /// Returns the rows of the page.
     pub fn into_rows(self) -> Vec<R> {
         self.rows
     }
 
-    /// The number of the page, from 1, as it was asked for.
+    /// Returns the number of the page, from 1, as it was requested.
     pub fn number(&self) -> u64 {
         self.paging.number
     }
 
-    /// Returns how many rows the query has in all.
-    pub fn all_rows(&self) -> u64 {
+    /// Returns the number of rows of the query, on all pages.
+    pub fn total_rows(&self) -> u64 {
         self.all
     }
 
-    /// Returns how many pages there are in all; none if there is no row.
-    pub fn all_pages(&self) -> u64 {
+    /// Returns the number of pages; 0 if there is no row.
+    pub fn total_pages(&self) -> u64 {
         self.all.div_ceil(self.paging.size)
     }
 
-    /// Returns whether there is a page before this one.
+    /// Returns whether a page precedes this one.
     pub fn has_before(&self) -> bool {
         self.paging.number > 1 && self.all > 0
     }
 
-    /// Returns whether there is a page after this one.
+    /// Returns whether a page follows this one.
     pub fn has_after(&self) -> bool {
-        self.paging.number < self.all_pages()
+        self.paging.number < self.total_pages()
     }
 }
 
@@ -112,38 +111,39 @@ impl<R> IntoIterator for Page<R> {
     }
 }
 
-/// Some of the rows of a query in its order, and where to go on from there. It is what
-/// [`read_after`](crate::Handle::read_after) gives.
+/// Rows of a query in its order, with cursors for the rows before and after them.
+/// [`read_after`](crate::RunsQueries::read_after) returns it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Stretch<R> {
+pub struct CursoredRows<R> {
     rows: Vec<R>,
     before: Option<Cursor>,
     after: Option<Cursor>,
 }
 
-impl<R> Stretch<R> {
-    /// The rows, in the order of the query.
+impl<R> CursoredRows<R> {
+    /// Returns the rows in the order of the query.
     pub fn rows(&self) -> &[R] {
         &self.rows
     }
 
-    /// The rows, in the order of the query.
+    /// Returns the rows in the order of the query.
     pub fn into_rows(self) -> Vec<R> {
         self.rows
     }
 
-    /// The place for [`read_before`](crate::Handle::read_before), if there are rows before these.
+    /// Returns the cursor for [`read_before`](crate::RunsQueries::read_before), if there are rows before
+    /// these.
     pub fn before(&self) -> Option<&Cursor> {
         self.before.as_ref()
     }
 
-    /// The place for [`read_after`](crate::Handle::read_after), if there are rows after these.
+    /// Returns the cursor for [`read_after`](crate::RunsQueries::read_after), if there are rows after these.
     pub fn after(&self) -> Option<&Cursor> {
         self.after.as_ref()
     }
 }
 
-impl<R> IntoIterator for Stretch<R> {
+impl<R> IntoIterator for CursoredRows<R> {
     type Item = R;
     type IntoIter = vec::IntoIter<R>;
 
@@ -152,14 +152,15 @@ impl<R> IntoIterator for Stretch<R> {
     }
 }
 
-/// A place in the rows of a query, as text that can be part of a URL.
+/// A position in the rows of a query, as text that can be part of a URL.
 ///
-/// It holds the values by which the row there is ordered, so it stays right while rows come and go. It belongs to
-/// queries of the same tables and order, whatever they filter and select, so that it also stays right when the program
-/// gains a column; for any other query it is refused.
+/// It contains the values that the row is ordered by, so it stays valid while rows are added and removed. It
+/// is accepted by queries with the same tables and order, whatever they filter and select, so it also stays
+/// valid when the program gains a column. Any other query refuses it.
 ///
-/// As it is, **whoever has it can read those values, and make another**: a digest detects only that it was cut or belongs
-/// to another query. A handle that carries [`CursorKeys`] encrypts and authenticates its cursors, and takes no others.
+/// By default **everyone who has a cursor can read those values, and can make another one**: a digest only
+/// detects that it was cut or belongs to another query. A handle that carries [`CursorKeys`] encrypts and
+/// authenticates its cursors, and refuses others.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Cursor(String);
 
@@ -169,7 +170,7 @@ impl fmt::Display for Cursor {
     }
 }
 
-/// Takes any text; whether it is a cursor of the query is seen when it is used.
+/// Accepts any text; it is checked when it is used.
 impl FromStr for Cursor {
     type Err = std::convert::Infallible;
 
@@ -188,12 +189,12 @@ impl Cursor {
         let values = place.iter().zip(types).map(|(key, sql_type)| {
             let bind = key.to_bind(*sql_type);
             bind.and_then(|bind| text_of(&bind)).ok_or_else(|| {
-                Error::unfit_page("an order by a value of this type has no cursor")
+                Error::invalid_page("an order by a value of this type has no cursor")
             })
         });
         let values: Vec<Option<String>> = values.collect::<Result<_, _>>()?;
         let payload = serde_json::to_vec(&values)
-            .map_err(|err| Error::unfit_page("a cursor cannot be written").caused_by(err))?;
+            .map_err(|err| Error::invalid_page("a cursor cannot be written").caused_by(err))?;
         let sealed = cursor_keys::seal(keys, structure, payload)?;
         Ok(Cursor(URL_SAFE_NO_PAD.encode(sealed)))
     }
@@ -204,7 +205,7 @@ impl Cursor {
         keys: Option<&CursorKeys>,
         types: &[(SqlType, bool)],
     ) -> Result<Vec<BindValue>, Error> {
-        let foreign = || Error::unfit_page("the cursor does not belong to this query");
+        let foreign = || Error::invalid_page("the cursor does not belong to this query, or was changed");
         let sealed = URL_SAFE_NO_PAD.decode(&self.0).map_err(|_| foreign())?;
         let payload = cursor_keys::open(keys, structure, &sealed).ok_or_else(foreign)?;
         let values: Vec<Option<String>> = serde_json::from_slice(&payload).map_err(|_| foreign())?;
@@ -219,13 +220,13 @@ impl Cursor {
     }
 }
 
-/// A value as the text of a cursor, or that it is NULL; nothing if it has none.
+/// Returns a value as the text of a cursor, with `None` inside for NULL; `None` if it has no text.
 fn text_of(bind: &BindValue) -> Option<Option<String>> {
     Some(Some(match bind {
         BindValue::Null(_) => return Some(None),
         BindValue::Bool(value) => value.to_string(),
         BindValue::Int(value) => value.to_string(),
-        // The shortest text that is read as the same float again.
+        // The shortest text that reads back as the same float.
         BindValue::Float(value) => format!("{value:?}"),
         BindValue::Text(text) => text.to_string(),
         BindValue::Bytes(bytes) => URL_SAFE_NO_PAD.encode(bytes),
@@ -253,41 +254,41 @@ fn bind_of(sql_type: SqlType, text: &str) -> Option<BindValue> {
     }
 }
 
-/// Which way a stretch is read from its cursor.
+/// The direction in which rows are read from a cursor.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Way {
     After,
     Before,
 }
 
-/// A stretch before it is read.
+/// A page of keyset pagination that has not been read yet.
 #[derive(Debug)]
-pub(crate) struct Asked {
+pub(crate) struct KeysetRead {
     pub(crate) keyset: Keyset,
     structure: String,
     cursor_keys: Option<CursorKeys>,
     types: Vec<SqlType>,
     rows: usize,
     way: Way,
-    /// True if it begins at a cursor, and not at an end.
+    /// True if it begins at a cursor instead of an end.
     from_cursor: bool,
 }
 
-impl Asked {
+impl KeysetRead {
     pub(crate) fn new<Q: nepheline_core::internal::Selects>(
         query: &Q,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
         cursor: Option<&Cursor>,
         rows: u32,
         way: Way,
-    ) -> Result<Asked, Error> {
+    ) -> Result<KeysetRead, Error> {
         let ask = || {
             if rows == 0 {
-                return Err(Error::unfit_page("a page has one row at least"));
+                return Err(Error::invalid_page("a page size must be at least 1"));
             }
             let mut keyset = Keyset::of(query, false)?;
-            let structure = keyset.structure(asking.grammar)?;
-            let cursor_keys = asking.carried.get::<CursorKeys>();
+            let structure = keyset.structure(context.grammar)?;
+            let cursor_keys = context.carried.get::<CursorKeys>();
             if way == Way::Before {
                 keyset = Keyset::of(query, true)?;
             }
@@ -296,8 +297,8 @@ impl Asked {
                 keyset = keyset.after(cursor.place(&structure, cursor_keys, &types)?);
             }
             let rows = rows as usize;
-            Ok(Asked {
-                // One more, to learn whether there is any.
+            Ok(KeysetRead {
+                // One row more, to learn whether there is any.
                 keyset: keyset.limited(rows as u64 + 1),
                 structure,
                 cursor_keys: cursor_keys.cloned(),
@@ -310,20 +311,20 @@ impl Asked {
         ask().map_err(|err| err.asked_at(query.asked_at()))
     }
 
-    /// Returns whether there are more rows than were asked for; the one that says so is taken away.
+    /// Returns whether there are more rows than requested, and removes the additional one.
     pub(crate) fn has_more<R>(&self, rows: &mut Vec<R>) -> bool {
         let more = rows.len() > self.rows;
         rows.truncate(self.rows);
         more
     }
 
-    /// The stretch of these rows, whose places are `keys`, in the order in which they were read.
-    pub(crate) fn stretch<R>(
+    /// Returns the page of these rows, with the positions `keys`, in the order in which they were read.
+    pub(crate) fn cursored<R>(
         &self,
         mut rows: Vec<R>,
         keys: &[impl AsRef<[KeyPart]>],
         more: bool,
-    ) -> Result<Stretch<R>, Error> {
+    ) -> Result<CursoredRows<R>, Error> {
         let cursor = |keys: Option<&[KeyPart]>| {
             keys.map(|keys| Cursor::of(&self.structure, self.cursor_keys.as_ref(), &self.types, keys)).transpose()
         };
@@ -334,6 +335,6 @@ impl Asked {
             rows.reverse();
             std::mem::swap(&mut before, &mut after);
         }
-        Ok(Stretch { rows, before, after })
+        Ok(CursoredRows { rows, before, after })
     }
 }

@@ -1,4 +1,4 @@
-//! The verbs that read, each written once.
+//! The reading verbs, each written once.
 
 use std::marker::PhantomData;
 
@@ -8,10 +8,10 @@ use nepheline_core::Error;
 
 use super::access::{Access, Cursor as _, complete, complete_one, run};
 use super::ask::{
-    Count, Explain, HasRows, Read, ReadAtMostOne, ReadFirst, ReadStretch, not_found, places_apart,
+    Count, Explain, Exists, Read, ReadAtMostOne, ReadFirst, ReadCursored, not_found, places_apart,
 };
 use super::companions::Readable;
-use super::page::{self, Cursor, Page, Paging, Stretch, Way};
+use super::page::{self, Cursor, Page, Paging, CursoredRows, Way};
 use super::sink::Gathering;
 
 pub(crate) async fn all<A: Access, Q: Readable>(access: A, query: &Q) -> Result<Vec<Q::Row>, Error> {
@@ -44,8 +44,8 @@ pub(crate) async fn count<A: Access, Q: Readable>(access: A, query: &Q) -> Resul
     run(&access, Count(query)).await
 }
 
-pub(crate) async fn has_rows<A: Access, Q: Readable>(access: A, query: &Q) -> Result<bool, Error> {
-    run(&access, HasRows(query)).await
+pub(crate) async fn exists<A: Access, Q: Readable>(access: A, query: &Q) -> Result<bool, Error> {
+    run(&access, Exists(query)).await
 }
 
 pub(crate) async fn explain<A: Access, Q: Readable>(
@@ -72,26 +72,26 @@ pub(crate) async fn page<A: Access, Q: Readable>(
     Ok(Page::new(complete(&access, query, rows).await?, paging, all))
 }
 
-pub(crate) async fn stretch<A: Access, Q: Readable>(
+pub(crate) async fn cursored<A: Access, Q: Readable>(
     access: A,
     query: &Q,
     cursor: Option<&Cursor>,
     rows: u32,
     way: Way,
-) -> Result<Stretch<Q::Row>, Error> {
-    let asked = page::Asked::new(query, access.asking(), cursor, rows, way)?;
-    let verb = ReadStretch::<Q::Base> { asked: &asked, rows: PhantomData };
+) -> Result<CursoredRows<Q::Row>, Error> {
+    let asked = page::KeysetRead::new(query, access.context(), cursor, rows, way)?;
+    let verb = ReadCursored::<Q::Base> { asked: &asked, rows: PhantomData };
     let mut arrived = run(&access, verb).await?;
     let more = asked.has_more(&mut arrived);
     let (places, rows) = places_apart::<Q>(&asked, arrived);
-    asked.stretch(complete(&access, query, rows).await?, &places, more)
+    asked.cursored(complete(&access, query, rows).await?, &places, more)
 }
 
-/// The number of rows of a stream that are read at a time: few at first, so that the first come soon.
+/// The number of rows of a stream that are read at a time: few at first, so that the first rows arrive soon.
 const FIRST_ROWS: usize = 16;
 const MOST_ROWS: usize = 500;
 
-/// The rows of a query, so many at a time.
+/// Returns the rows of a query in chunks.
 pub(crate) fn chunks<'q, A: Access + 'q, Q: Readable>(
     access: A,
     query: &'q Q,
@@ -102,7 +102,8 @@ pub(crate) fn chunks<'q, A: Access + 'q, Q: Readable>(
         }
         let read = Read::<Q, Q::Read>::all(query);
         let mut cursor = access.open(&read).await?;
-        // Companions are read for as many rows together as there are; without any, rows are given out as they come.
+        // Companions are read for as many rows together as possible. Without companions, rows are passed on
+        // as they arrive.
         let mut most = if Q::HAS_COMPANIONS { MOST_ROWS } else { FIRST_ROWS };
         let mut more = true;
         let mut arrived = 0;

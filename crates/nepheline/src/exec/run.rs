@@ -1,4 +1,4 @@
-//! One statement: the interceptors before and after it, and its context in errors.
+//! The run of one statement, with the interceptors around it and its context in errors.
 
 use nepheline_core::{Error, ErrorKind};
 use nepheline_core::internal::Statement;
@@ -8,7 +8,7 @@ use super::line::{Line, Wire};
 use super::sink::{Gathering, Sink};
 use crate::access::setting::Setting;
 
-/// Runs a statement on a connection. `counts` tells whether budgets count it.
+/// Runs a statement on a connection. `counts` is true if budgets count it.
 pub(crate) async fn on<W: Wire>(
     line: &mut Line<W>,
     setting: &Setting,
@@ -48,7 +48,7 @@ async fn one<W: Wire>(
     running.end(ran, |()| sink.seen()).map_err(|err| statement.context(err))
 }
 
-/// Runs a statement of its own, outside of a transaction.
+/// Runs a statement outside a transaction.
 pub(crate) async fn alone<W: Wire>(
     line: &mut Line<W>,
     setting: &Setting,

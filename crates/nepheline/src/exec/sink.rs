@@ -1,5 +1,5 @@
-//! Where the rows of a statement go. Only reading a row into its type is compiled for each type: everything around it
-//! sees a [`Sink`], which costs one dynamic call for each row and none for each cell.
+//! The receivers of a statement's rows. Only the conversion of a row is compiled for each type. Everything
+//! around it sees a [`Sink`], which costs one dynamic call for each row and none for each cell.
 
 use std::any::Any;
 
@@ -14,7 +14,7 @@ use crate::engine::postgres::RowCells as PostgresRow;
 #[cfg(feature = "sqlite")]
 use crate::engine::sqlite::RowCells as SqliteRow;
 
-/// Takes the rows of one statement. Each method takes a row and returns whether more are wanted.
+/// Receives the rows of one statement. Each method takes a row and returns whether more are wanted.
 pub(crate) trait Sink: Send + Any {
     #[cfg(feature = "sqlite")]
     fn sqlite_row(&mut self, row: &mut SqliteRow<'_, '_>) -> bool;
@@ -27,10 +27,10 @@ pub(crate) trait Sink: Send + Any {
 
     fn answer_row(&mut self, row: &mut AnswerCells<'_>) -> bool;
 
-    /// Takes how many rows the statement wrote, when all rows have arrived.
+    /// Receives the counts of written rows, when all rows have arrived.
     fn wrote(&mut self, written: Written);
 
-    /// Returns how many rows arrived, or were written.
+    /// Returns the number of rows that arrived or were written.
     fn seen(&self) -> u64;
 
     /// Takes the error of the first row that did not fit its type.
@@ -40,19 +40,19 @@ pub(crate) trait Sink: Send + Any {
     #[cfg(feature = "sqlite")]
     fn sibling(&self) -> Box<dyn Sink>;
 
-    /// Takes over what a sibling has gathered.
+    /// Adds the rows of a sibling.
     #[cfg(feature = "sqlite")]
     fn adopt(&mut self, sibling: Box<dyn Sink>);
 }
 
-/// A collection that takes rows as they arrive.
+/// A collection that receives rows as they arrive.
 pub(crate) trait Gather<R>: Default + Send + 'static {
     fn take(&mut self, row: R);
 
-    /// Returns how many rows arrived.
+    /// Returns the number of rows that arrived.
     fn seen(&self) -> u64;
 
-    /// Takes how many rows the statement wrote, when all have arrived.
+    /// Receives the counts of written rows, when all have arrived.
     fn wrote(&mut self, _written: Written) {}
 }
 
@@ -67,7 +67,7 @@ impl<R: Send + 'static> Gather<R> for Vec<R> {
     }
 }
 
-/// The last row that arrived, and how many did.
+/// The last row that arrived, and the number of rows.
 #[derive(Debug)]
 pub(crate) struct Last<R> {
     pub(crate) row: Option<R>,
@@ -92,10 +92,10 @@ impl<R: Send + 'static> Gather<R> for Last<R> {
     }
 }
 
-/// A sink that reads each row into an `R` and gathers them in a `G`.
+/// A sink that converts each row into an `R` and collects them in a `G`.
 pub(crate) struct Gathering<R, G> {
     gathered: G,
-    /// The number of the row that arrived last, counted from 1 over all of a stream.
+    /// The number of the row that arrived last, counted from 1 over the whole stream.
     row: u64,
     misfit: Option<Error>,
     rows: std::marker::PhantomData<fn() -> R>,
@@ -108,7 +108,7 @@ impl<R, G: Default> Default for Gathering<R, G> {
 }
 
 impl<R, G: Default> Gathering<R, G> {
-    /// A sink of rows of which some arrived before.
+    /// Returns a sink for rows after the first `row` rows.
     pub(crate) fn after(row: u64) -> Gathering<R, G> {
         Gathering { gathered: G::default(), row, misfit: None, rows: std::marker::PhantomData }
     }
@@ -179,7 +179,7 @@ impl<R: RowShape + Send + 'static, G: Gather<R>> Sink for Gathering<R, G> {
     }
 }
 
-/// A row that nobody looks at.
+/// A row that is not read.
 #[derive(Debug)]
 pub(crate) struct Nothing;
 

@@ -1,40 +1,40 @@
-//! Transactions: begun, ended in one of two ways, and undone if nobody ends them. Written once for every engine, and
-//! for async and blocking handles.
+//! Transactions: they are committed or rolled back, and rolled back if they are dropped. Written once for
+//! every engine, and for async and blocking handles.
 
 use std::borrow::Cow;
 use std::sync::{Mutex as SyncMutex, MutexGuard as SyncMutexGuard, PoisonError};
 
-use nepheline_core::internal::{Kept, Statement};
+use nepheline_core::internal::{PolicySlot, Statement};
 use nepheline_core::{Dialect, Error, ErrorKind, Operation};
 use smallvec::SmallVec;
 use tokio::sync::{Mutex, MutexGuard};
 
 use super::ask::Ask;
-use super::levels::{AfterCommit, Before, Doom, Levels, Owner, Streamed, ends_every_level, is_fatal};
+use super::levels::{AfterCommit, Before, EndReason, Levels, Owner, Streamed, ends_every_level, is_fatal};
 use super::limit::CallLimit;
 use super::line::{Line, StreamingWire, Wire};
 use super::run;
 use super::sink::{Gathering, Nothing, Sink};
 use crate::access::setting::Setting;
-use crate::observe::gate::Running;
+use crate::observe::interceptor::Running;
 
-/// How a transaction is shielded from others that run beside it.
+/// The isolation level of a transaction.
 ///
-/// Only what means the same on every engine is offered: "repeatable read" finds a lost update on
-/// PostgreSQL and not on MariaDB.
+/// It has only levels that mean the same on every engine: REPEATABLE READ detects a lost update on
+/// PostgreSQL, and not on MariaDB.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 #[non_exhaustive]
 pub enum Isolation {
-    /// Each statement sees what was committed before it began. SQLite gives more.
+    /// Each statement sees what was committed before it began. SQLite guarantees more.
     #[default]
     ReadCommitted,
-    /// As if the transactions had run one after another.
+    /// The result is as if the transactions had run one after another.
     Serializable,
 }
 
-/// How a transaction is run.
+/// The options of a transaction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[must_use = "options do nothing until they are given to `transaction_with`"]
+#[must_use = "options do nothing until they are passed to `transaction_with`"]
 pub struct TransactionOptions {
     pub(crate) isolation: Isolation,
     pub(crate) read_only: bool,
@@ -47,35 +47,35 @@ impl Default for TransactionOptions {
 }
 
 impl TransactionOptions {
-    /// Read committed, reading and writing.
+    /// Returns the default options: READ COMMITTED, for reading and writing.
     pub fn new() -> TransactionOptions {
         TransactionOptions { isolation: Isolation::ReadCommitted, read_only: false }
     }
 
-    /// Sets how the transaction is shielded from others.
+    /// Sets the isolation level.
     pub fn isolation(mut self, isolation: Isolation) -> TransactionOptions {
         self.isolation = isolation;
         self
     }
 
-    /// Lets the database refuse whatever would write.
+    /// Makes the database refuse every write.
     pub fn read_only(mut self) -> TransactionOptions {
         self.read_only = true;
         self
     }
 }
 
-/// The texts that begin a transaction, one after the other.
+/// The texts that begin a transaction, in order.
 pub(crate) type BeginTexts = SmallVec<[Cow<'static, str>; 2]>;
 
-/// Something that holds a connection for as long as a transaction takes.
+/// A holder of a connection for the time of a transaction.
 pub(crate) trait Hold {
     type Wire: Wire;
 
     fn line(&mut self) -> &mut Line<Self::Wire>;
 }
 
-/// The way in which the outermost transaction is begun and ended.
+/// The way in which the outermost transaction begins and ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Root {
     Transaction(TransactionOptions),
@@ -90,9 +90,9 @@ impl Root {
 
 pub(crate) const ROOT_SAVEPOINT: &str = "nepheline_write";
 
-/// A transaction that is under way, with those inside of it.
+/// A transaction in progress, with those inside it.
 pub(crate) struct Work<H: Hold> {
-    /// Taken away at the end, so that nothing can run after it.
+    /// Removed at the end, so that nothing can run after it.
     held: Mutex<Option<H>>,
     levels: SyncMutex<Levels>,
     pub(crate) setting: Setting,
@@ -100,13 +100,13 @@ pub(crate) struct Work<H: Hold> {
     root: Root,
 }
 
-/// The connection, for one statement. Dropped before the statement is done, it dooms the transaction.
+/// The connection, for one statement. Dropping it before the statement is done ends the transaction.
 struct Turn<'w, H: Hold> {
     work: &'w Work<H>,
     held: MutexGuard<'w, Option<H>>,
     level: u32,
-    /// The statement that runs, which is given up if this is dropped.
-    runs: Option<Doom>,
+    /// The running statement, which counts as given up if this is dropped.
+    runs: Option<EndReason>,
 }
 
 impl<H: Hold> Drop for Turn<'_, H> {
@@ -114,7 +114,7 @@ impl<H: Hold> Drop for Turn<'_, H> {
         if let Some(runs) = self.runs.take() {
             self.work.levels().fail(self.level, runs);
         }
-        // Whoever ended the transaction meanwhile could not take the connection.
+        // A task that ended the transaction meanwhile could not take the connection.
         if self.work.levels().has_ended() {
             drop(self.held.take());
         }
@@ -139,12 +139,12 @@ impl<H: Hold> Work<H> {
             match root {
                 Root::Transaction(options) => {
                     let line = turn.line()?;
-                    // Behind a pooler the texts tell the limit.
+                    // Behind a pooler the begin texts set the limit.
                     if !line.is_ready() {
                         Box::pin(line.prepare()).await?;
                     }
                     let texts = line.wire.begin_texts(options);
-                    // Told as one, whatever it takes on this engine.
+                    // It counts as one command, however many statements it takes on this engine.
                     let running = match &*texts {
                         [text] => work.setting.begin_command(dialect, text, Operation::Begin)?,
                         texts => {
@@ -169,7 +169,7 @@ impl<H: Hold> Work<H> {
                 }
             }
             let line = turn.line()?;
-            for mut statement in work.setting.mirrored(dialect)? {
+            for mut statement in work.setting.session_statements(dialect)? {
                 let mut ignored = Gathering::<Nothing, Vec<Nothing>>::default();
                 run::on(line, &work.setting, &mut statement, &mut ignored, false).await?;
             }
@@ -177,7 +177,7 @@ impl<H: Hold> Work<H> {
         Ok(work)
     }
 
-    /// Takes work that is done once the transaction is committed, and dropped if it is not.
+    /// Adds work that runs after the commit, and is dropped without one.
     pub(crate) fn after_commit(&self, level: u32, work: AfterCommit) {
         self.levels().push_after_commit(level, work);
     }
@@ -186,23 +186,23 @@ impl<H: Hold> Work<H> {
         self.levels.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Returns whether another transaction was in the way.
+    /// Returns whether the transaction conflicted with another.
     pub(crate) fn met_conflict(&self) -> bool {
         self.levels().conflict
     }
 
-    /// Makes sure that a statement may run, and undoes what was left open inside.
+    /// Checks that a statement may run, and rolls back inner transactions that were left open.
     #[cfg(feature = "sqlite")]
     pub(crate) async fn check(&self, level: u32) -> Result<(), Error> {
         self.turn(level).await.map(drop)
     }
 
-    /// Why the transaction takes no more statements, if it does not.
-    pub(crate) fn doom(&self, level: u32) -> Option<Doom> {
-        self.levels().doom(level)
+    /// Returns why the transaction accepts no more statements, if it does not.
+    pub(crate) fn end_reason(&self, level: u32) -> Option<EndReason> {
+        self.levels().end_reason(level)
     }
 
-    /// Waits for the connection, which is free nearly always.
+    /// Waits for the connection, which is nearly always free.
     async fn held(&self) -> MutexGuard<'_, Option<H>> {
         match self.held.try_lock() {
             Ok(held) => held,
@@ -210,9 +210,9 @@ impl<H: Hold> Work<H> {
         }
     }
 
-    /// Waits for the connection, and undoes what was left open inside.
+    /// Waits for the connection, and rolls back inner transactions that were left open.
     async fn turn(&self, level: u32) -> Result<Turn<'_, H>, Error> {
-        // Refused at once, without waiting for a statement that runs.
+        // Refused at once, without waiting for a running statement.
         self.levels().before(level)?;
         let mut turn = Turn { work: self, held: self.held().await, level, runs: None };
         loop {
@@ -233,11 +233,11 @@ impl<H: Hold> Work<H> {
         sink: &mut dyn Sink,
         call: Option<CallLimit>,
     ) -> Result<(), Error> {
-        let kept = Kept::default();
-        let asking = self.setting.asking(self.dialect).keeping(&kept);
-        let mut statement = ask.statement(asking)?;
+        let kept = PolicySlot::default();
+        let context = self.setting.context(self.dialect).keeping(&kept);
+        let mut statement = ask.statement(context)?;
         let mut turn = self.turn(level).await?;
-        turn.runs = Some(Doom::given_up(&statement));
+        turn.runs = Some(EndReason::given_up(&statement));
         let line = turn.line_within(call)?;
         let ran = run::on(line, &self.setting, &mut statement, sink, ask.counts()).await;
         let ended = line.wire.has_ended_transaction();
@@ -246,38 +246,38 @@ impl<H: Hold> Work<H> {
         ran
     }
 
-    /// Takes note of what the outcome of a statement means for the transaction.
+    /// Records the effect of a statement's outcome on the transaction.
     fn note(&self, level: u32, statement: &Statement<'_>, ran: &Result<(), Error>, ended: bool) {
-        let failed = |kind: ErrorKind| Doom::statement(statement, "failed").with(kind);
+        let failed = |kind: ErrorKind| EndReason::statement(statement, "failed").with(kind);
         match ran {
             Err(err) if ended => self.levels().fail_all(failed(err.kind())),
             Err(err) if is_fatal(err.kind()) => {
                 let mut levels = self.levels();
-                // A write of several statements tells at its end what became of it.
+                // A write of several statements records its effect at its end.
                 if !levels.is_of_library(level) || ends_every_level(err.kind()) {
                     levels.fail(level, failed(err.kind()));
                 }
             }
             Ok(()) if ended => {
                 self.levels()
-                    .fail_all(Doom::statement(statement, "ended the transaction by itself"));
+                    .fail_all(EndReason::statement(statement, "ended the transaction by itself"));
             }
             _ => {}
         }
     }
 
-    /// Takes note of a write of several statements that has failed: like one statement, it undoes the transaction
-    /// that the program opened.
+    /// Records that a write of several statements has failed: like a single statement, it ends the
+    /// transaction that the program opened.
     pub(crate) fn note_write(&self, level: u32, err: &Error) {
         if is_fatal(err.kind()) {
-            self.levels().fail(level, Doom::write(err));
+            self.levels().fail(level, EndReason::write(err));
         }
     }
 
-    /// Opens a transaction inside of this one, which is a savepoint.
+    /// Opens a transaction inside this one (a savepoint).
     pub(crate) async fn open(&self, level: u32, owner: Owner) -> Result<u32, Error> {
         let mut turn = self.turn(level).await?;
-        turn.runs = Some(Doom::of("a savepoint was given up while it was set"));
+        turn.runs = Some(EndReason::of("a call was dropped while it set a savepoint"));
         let inner = self.levels().open(owner);
         let name = self.levels().savepoint(inner).unwrap_or_default();
         let set = match turn.line() {
@@ -294,41 +294,41 @@ impl<H: Hold> Work<H> {
                 let mut levels = self.levels();
                 levels.close(inner);
                 if is_fatal(err.kind()) {
-                    levels.fail(level, Doom::of("a savepoint could not be set").with(err.kind()));
+                    levels.fail(level, EndReason::of("a savepoint could not be set").with(err.kind()));
                 }
                 Err(err)
             }
         }
     }
 
-    /// Takes note that whoever opened an inner transaction is gone; for a write of several statements that is a
-    /// statement that was given up.
+    /// Records that the opener of an inner transaction was dropped. For a write of several statements, that
+    /// counts as a statement that was given up.
     pub(crate) fn abandon(&self, level: u32) {
         let mut levels = self.levels();
         if levels.is_of_library(level) {
-            levels.fail(level, Doom::of("a write was given up before it was done"));
+            levels.fail(level, EndReason::of("a write was dropped before it was done"));
         }
         levels.abandon(level);
     }
 
-    /// Ends an inner transaction: keeps what it did, or undoes it. Returns why it was undone although it was to be
-    /// kept.
+    /// Ends an inner transaction: keeps or rolls back its changes. Returns an error if it was rolled back
+    /// although it should be kept.
     pub(crate) async fn close(&self, level: u32, keep: bool) -> Result<(), Error> {
-        // First the statement ends that another task may still run: it may fail.
+        // Another task may still run a statement, which may fail, so it ends first.
         let mut turn = Turn { work: self, held: self.held().await, level, runs: None };
-        let doom = self.levels().doom(level);
-        let keep = keep && doom.is_none();
+        let end_reason = self.levels().end_reason(level);
+        let keep = keep && end_reason.is_none();
         let name = self.levels().savepoint(level);
-        let over_outside = self.levels().is_doomed_outside(level);
+        let over_outside = self.levels().ends_with_outer(level);
         let Some(name) = name.filter(|_| !over_outside) else {
-            // All of it is undone with what is outside, or was already.
+            // The changes are rolled back with the transaction around it, or were already.
             self.levels().close(level);
-            return doom.map_or(Ok(()), |why| Err(why.error()));
+            return end_reason.map_or(Ok(()), |why| Err(why.error()));
         };
         if self.levels().streamed == Streamed::Dropped {
             turn.finish_stream().await?;
         }
-        turn.runs = Some(Doom::of("an inner transaction was given up while it ended"));
+        turn.runs = Some(EndReason::of("an inner transaction was dropped while it ended"));
         let line = turn.line()?;
         let ended = match keep {
             true => self.keep(line, &name).await,
@@ -341,11 +341,11 @@ impl<H: Hold> Work<H> {
             false => levels.close(level),
         }
         if let Err(err) = ended {
-            // The inner transaction can no longer be undone alone.
-            levels.fail_all(Doom::of("an inner transaction could not be ended").with(err.kind()));
+            // The inner transaction can no longer be rolled back alone.
+            levels.fail_all(EndReason::of("an inner transaction could not be ended").with(err.kind()));
             return Err(err);
         }
-        doom.map_or(Ok(()), |why| Err(why.error()))
+        end_reason.map_or(Ok(()), |why| Err(why.error()))
     }
 
     async fn keep(&self, line: &mut Line<H::Wire>, savepoint: &str) -> Result<(), Error> {
@@ -354,7 +354,7 @@ impl<H: Hold> Work<H> {
         command(line, &self.setting, &text, Operation::ReleaseSavepoint).await
     }
 
-    /// Undoes what was left open inside of a transaction that is about to be kept.
+    /// Rolls back inner transactions that were left open, before a commit.
     async fn undo_abandoned(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
         let abandoned = self.levels().abandoned_savepoint();
         match abandoned {
@@ -363,21 +363,21 @@ impl<H: Hold> Work<H> {
         }
     }
 
-    /// Commits or undoes all of it, and lets go of the connection. Returns why it was undone although it was to be
-    /// committed.
+    /// Commits or rolls back all of it, and releases the connection. Returns an error if it was rolled back
+    /// although it should be committed.
     pub(crate) async fn end(&self, commit: bool) -> Result<(), Error> {
-        // First the statement ends that another task may still run: it may fail.
+        // Another task may still run a statement, which may fail, so it ends first.
         let mut held = self.held().await;
         let Some(mut holder) = held.take() else { return Err(over()) };
-        let (doom, waited) = {
+        let (end_reason, waited) = {
             let mut levels = self.levels();
             levels.end();
-            (levels.outermost_doom(), levels.take_after_commit())
+            (levels.outermost_end_reason(), levels.take_after_commit())
         };
         let line = holder.line();
         line.begin_call(self.setting.begin_call());
-        let mut doomed = doom.map(|why| why.error());
-        if commit && doomed.is_none() {
+        let mut ending = end_reason.map(|why| why.error());
+        if commit && ending.is_none() {
             match self.commit(line).await {
                 Ok(()) => {
                     let restored = self.after(line).await;
@@ -388,25 +388,25 @@ impl<H: Hold> Work<H> {
                     }
                     return restored;
                 }
-                Err(err) => doomed = Some(err),
+                Err(err) => ending = Some(err),
             }
         }
-        if let Some(err) = &doomed
+        if let Some(err) = &ending
             && err.kind() == ErrorKind::Conflict
         {
             self.levels().conflict = true;
         }
-        // If it fails, the connection is closed, or rolled back by whoever takes it in.
+        // If it fails, the connection is closed, or rolled back when it is returned.
         let undone = self.roll_back(line).await;
         let restored = if undone.is_ok() { self.after(line).await } else { undone };
-        match doomed {
+        match ending {
             Some(err) => Err(err),
             None => restored,
         }
     }
 
     async fn commit(&self, line: &mut Line<H::Wire>) -> Result<(), Error> {
-        // The rest of a stream is read: to cancel it would undo the transaction.
+        // The rest of a stream is read, because cancelling it would roll the transaction back.
         line.finish_stream().await?;
         self.undo_abandoned(line).await?;
         if self.root == Root::Savepoint {
@@ -457,7 +457,8 @@ impl<H: Hold> Work<H> {
         Ok(())
     }
 
-    /// Takes note that whoever began it is gone. The connection goes now, or when the statement that runs has ended.
+    /// Records that its opener was dropped. The connection is released now, or when the running statement has
+    /// ended.
     pub(crate) fn let_go(&self) {
         self.levels().end();
         if let Ok(mut held) = self.held.try_lock() {
@@ -478,7 +479,7 @@ impl<H: Hold<Wire: StreamingWire>> Work<H> {
         let mut turn = self.turn(level).await?;
         let running = self.setting.begin(self.dialect, statement, counts)?;
         if !running.has_answer() {
-            turn.runs = Some(Doom::given_up(statement));
+            turn.runs = Some(EndReason::given_up(statement));
             let line = turn.line_within(call)?;
             let opened = line.open(statement).await;
             turn.runs = None;
@@ -490,8 +491,8 @@ impl<H: Hold<Wire: StreamingWire>> Work<H> {
     }
 }
 
-/// A stream that is read within a transaction. Dropped early, the rest is read before the next statement, because to
-/// cancel it would undo the transaction.
+/// A stream inside a transaction. After an early drop, the next statement first reads the rest, because
+/// cancelling it would roll the transaction back.
 pub(crate) struct StreamInside<'w, H: Hold> {
     work: &'w Work<H>,
     level: u32,
@@ -532,22 +533,22 @@ impl<H: Hold> Drop for StreamInside<'_, H> {
 }
 
 impl<H: Hold> Turn<'_, H> {
-    /// The connection, for a call that begins now.
+    /// Returns the connection, for a call that begins now.
     fn line(&mut self) -> Result<&mut Line<H::Wire>, Error> {
         self.line_within(self.work.setting.begin_call())
     }
 
-    /// The connection, for a call that has begun.
+    /// Returns the connection, for a call that has begun.
     fn line_within(&mut self, call: Option<CallLimit>) -> Result<&mut Line<H::Wire>, Error> {
         let line = self.held.as_mut().ok_or_else(over)?.line();
         line.begin_call(call);
         Ok(line)
     }
 
-    /// Undoes inner transactions that were left open.
+    /// Rolls back inner transactions that were left open.
     async fn undo(&mut self, savepoint: &str) -> Result<(), Error> {
         let work = self.work;
-        self.runs = Some(Doom::of("an inner transaction was given up while it was undone"));
+        self.runs = Some(EndReason::of("an inner transaction was dropped while it was rolled back"));
         let undone = undo(self.line()?, &work.setting, savepoint).await;
         self.runs = None;
         let mut levels = work.levels();
@@ -557,7 +558,7 @@ impl<H: Hold> Turn<'_, H> {
                 Ok(())
             }
             Err(err) => {
-                levels.fail_all(Doom::of("an inner transaction could not be undone").with(err.kind()));
+                levels.fail_all(EndReason::of("an inner transaction could not be rolled back").with(err.kind()));
                 Err(err)
             }
         }
@@ -565,19 +566,19 @@ impl<H: Hold> Turn<'_, H> {
 
     async fn finish_stream(&mut self) -> Result<(), Error> {
         let work = self.work;
-        self.runs = Some(Doom::of("a stream was given up while it was read to its end"));
+        self.runs = Some(EndReason::of("a call was dropped while it read a stream to its end"));
         let finished = self.line()?.finish_stream().await;
         self.runs = None;
         let mut levels = work.levels();
         levels.streamed = Streamed::No;
         if let Err(err) = &finished {
-            levels.fail(self.level, Doom::of("a stream of it failed").with(err.kind()));
+            levels.fail(self.level, EndReason::of("a stream of it failed").with(err.kind()));
         }
         finished
     }
 }
 
-/// Runs text of our own, of which the interceptors are told.
+/// Runs a command of the library, which the interceptors see.
 async fn command<W: Wire>(
     line: &mut Line<W>,
     setting: &Setting,
@@ -597,5 +598,5 @@ async fn undo<W: Wire>(line: &mut Line<W>, setting: &Setting, savepoint: &str) -
 }
 
 fn over() -> Error {
-    Error::transaction_over("it was committed or undone")
+    Error::transaction_ended("it was committed or rolled back")
 }

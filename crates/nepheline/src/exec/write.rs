@@ -1,26 +1,26 @@
-//! The verbs that write, each written once: the statements of a write, and what each of them tells.
+//! The writing verbs, each written once: the statements of a write, and the results of each.
 
 use std::marker::PhantomData;
 use std::ops::Range;
 
 use jiff::Timestamp;
 use nepheline_core::internal::{
-    Asking, Key, KeyedRow, Part, Parts, Statement, Step, WantedBack, Written,
+    CompileContext, Key, KeyedRow, Part, Parts, Statement, Step, WriteShape, Written,
 };
-use nepheline_core::{Error, ErrorKind, Insert, RowShape, Table, Unsaved, Upsert, Writes};
+use nepheline_core::{Error, ErrorKind, Insert, RowShape, Table, InsertValues, Upsert, Writes};
 
-use super::access::{Access, Together, run};
+use super::access::{Access, AtomicScope, run};
 use super::ask::{Ask, Verb};
 use super::sink::{Gather, Nothing};
 
-/// How many rows an upsert inserted, updated, and left as they were.
+/// The number of rows that an upsert inserted, updated, and left unchanged.
 ///
 /// ```no_run
 /// # use nepheline::blocking::Database;
 /// # use nepheline::prelude::*;
 /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key, generated)] id: i64, #[nepheline(unique)] name: String, visits: i64 }
 /// # fn f(db: Database) -> Result<(), Error> {
-/// let visited = Lab::insert(UnsavedLab { name: "Ostra Assays".into(), visits: 1 })
+/// let visited = Lab::insert(LabToInsert { name: "Ostra Assays".into(), visits: 1 })
 ///     .or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits));
 /// if db.write_upsert(&visited)?.inserted == 1 {
 ///     println!("welcome, Ostra Assays");
@@ -31,34 +31,34 @@ use super::sink::{Gather, Nothing};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 #[non_exhaustive]
 pub struct Upserted {
-    /// Those that were not there before.
+    /// Rows that were not stored before.
     pub inserted: u64,
-    /// Those that were there and that `or_update` has set, also to what they were.
+    /// Stored rows that `or_update` has assigned, also to the values that they had.
     pub updated: u64,
-    /// Those that were there and stay as they are: all with `or_keep`, and those that a policy hides.
+    /// Stored rows that stay unchanged: all with `or_keep`, and those that a policy hides.
     pub kept: u64,
 }
 
-/// What the statements of a write give, put together.
+/// The combined result of the statements of a write.
 pub(crate) trait Outcome<W>: Default + Send {
     type Row: RowShape + Send + 'static;
     type Gathered: Gather<Self::Row>;
 
-    const WANTED: WantedBack;
+    const SHAPE: WriteShape;
 
-    fn add(&mut self, write: &W, asking: Asking<'_>, step: &Step<'_>, gathered: Self::Gathered);
+    fn add(&mut self, write: &W, context: CompileContext<'_>, step: &Step<'_>, gathered: Self::Gathered);
 
     fn is_nothing(&self) -> bool;
 }
 
 impl<W: Writes> Outcome<W> for u64 {
     type Row = Nothing;
-    type Gathered = Told;
+    type Gathered = WriteCounts;
 
-    const WANTED: WantedBack = WantedBack::Count;
+    const SHAPE: WriteShape = WriteShape::Count;
 
-    fn add(&mut self, write: &W, asking: Asking<'_>, step: &Step<'_>, told: Told) {
-        *self += write.counted(asking, step, told.0);
+    fn add(&mut self, write: &W, context: CompileContext<'_>, step: &Step<'_>, told: WriteCounts) {
+        *self += write.counted(context, step, told.0);
     }
 
     fn is_nothing(&self) -> bool {
@@ -70,9 +70,9 @@ impl<W: Writes> Outcome<W> for Vec<W::Row> {
     type Row = W::Row;
     type Gathered = Vec<W::Row>;
 
-    const WANTED: WantedBack = WantedBack::Rows;
+    const SHAPE: WriteShape = WriteShape::Rows;
 
-    fn add(&mut self, _: &W, _: Asking<'_>, _: &Step<'_>, mut rows: Vec<W::Row>) {
+    fn add(&mut self, _: &W, _: CompileContext<'_>, _: &Step<'_>, mut rows: Vec<W::Row>) {
         self.append(&mut rows);
     }
 
@@ -83,12 +83,12 @@ impl<W: Writes> Outcome<W> for Vec<W::Row> {
 
 impl<T: Table> Outcome<Upsert<T>> for Upserted {
     type Row = bool;
-    type Gathered = Told;
+    type Gathered = WriteCounts;
 
-    const WANTED: WantedBack = WantedBack::Kinds;
+    const SHAPE: WriteShape = WriteShape::Kinds;
 
-    fn add(&mut self, write: &Upsert<T>, asking: Asking<'_>, step: &Step<'_>, told: Told) {
-        let [inserted, updated, kept] = write.kinds(asking, step, told.0);
+    fn add(&mut self, write: &Upsert<T>, context: CompileContext<'_>, step: &Step<'_>, told: WriteCounts) {
+        let [inserted, updated, kept] = write.kinds(context, step, told.0);
         self.inserted += inserted;
         self.updated += updated;
         self.kept += kept;
@@ -99,11 +99,12 @@ impl<T: Table> Outcome<Upsert<T>> for Upserted {
     }
 }
 
-/// What the engine tells of a statement: of each row whether it was inserted, or only how many there were.
+/// The counts that the engine reports for a statement: for each row whether it was inserted, or only the
+/// number of rows.
 #[derive(Debug, Default)]
-pub(crate) struct Told(Written);
+pub(crate) struct WriteCounts(Written);
 
-impl Gather<Nothing> for Told {
+impl Gather<Nothing> for WriteCounts {
     fn take(&mut self, _: Nothing) {}
 
     fn seen(&self) -> u64 {
@@ -115,7 +116,7 @@ impl Gather<Nothing> for Told {
     }
 }
 
-impl Gather<bool> for Told {
+impl Gather<bool> for WriteCounts {
     fn take(&mut self, inserted: bool) {
         self.0.inserted += u64::from(inserted);
     }
@@ -130,29 +131,29 @@ impl Gather<bool> for Told {
     }
 }
 
-/// A write under way: the statements it takes, and what those that have run found.
-struct Course<'w, W, O> {
+/// A write in progress: its statements, and what those that have run found.
+struct WriteRun<'w, W, O> {
     write: &'w W,
     parts: Parts,
-    /// The time for all its statements.
+    /// The time of all its statements.
     at: Option<Timestamp>,
     found: Option<Vec<Key>>,
-    /// True if budgets count its first statement: not where the same write is tried again.
+    /// True if budgets count its first statement. The repeated attempt of the same write does not count.
     counts: bool,
     outcome: PhantomData<fn() -> O>,
 }
 
-/// The statement of a write that failed, if it was one of them, and how.
+/// The statement of a write that failed, if it was one of them, and the error.
 type Stopped = (Option<Part>, Error);
 
-impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
-    fn of(write: &'w W, asking: Asking<'_>, counts: bool) -> Result<Course<'w, W, O>, Error> {
-        let asking = asking.stopped();
-        let (parts, at) = (write.parts(asking, O::WANTED)?, asking.stopped_at);
-        Ok(Course { write, parts, at, found: None, counts, outcome: PhantomData })
+impl<'w, W: Writes, O: Outcome<W>> WriteRun<'w, W, O> {
+    fn of(write: &'w W, context: CompileContext<'_>, counts: bool) -> Result<WriteRun<'w, W, O>, Error> {
+        let context = context.stopped();
+        let (parts, at) = (write.parts(context, O::SHAPE)?, context.stopped_at);
+        Ok(WriteRun { write, parts, at, found: None, counts, outcome: PhantomData })
     }
 
-    /// Returns whether it takes one statement at most, which fails as a whole or for its one row.
+    /// Returns whether it has at most one statement, which fails as a whole or for its one row.
     fn is_single(&self) -> bool {
         match self.parts.as_slice() {
             [] => true,
@@ -161,26 +162,26 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
         }
     }
 
-    /// A statement that prepares for others.
+    /// Returns a statement that prepares others.
     fn prepare(&self, part: Part) -> Prepare<'_, 'w, W, O> {
         Prepare(self, part)
     }
 
-    /// A statement whose outcome is wanted.
+    /// Returns a statement whose result counts.
     fn write(&self, part: Part) -> Write<'_, 'w, W, O> {
         Write(self, part)
     }
 
-    fn statement(&self, asking: Asking<'_>, part: Part) -> Result<Statement<'_>, Error> {
-        let asking = Asking { stopped_at: self.at, ..asking };
-        self.write.statement(asking, &self.step(part))
+    fn statement(&self, context: CompileContext<'_>, part: Part) -> Result<Statement<'_>, Error> {
+        let context = CompileContext { stopped_at: self.at, ..context };
+        self.write.statement(context, &self.step(part))
     }
 
     fn step(&self, part: Part) -> Step<'_> {
-        Step { part, wanted: O::WANTED, found: self.found.as_deref() }
+        Step { part, shape: O::SHAPE, found: self.found.as_deref() }
     }
 
-    /// Takes note of what was found. Without rows that are meant there is nothing to go on with.
+    /// Records the keys that were read. Without any rows there is nothing more to do.
     fn note(&mut self, part: Part, found: Vec<Key>) -> bool {
         let goes_on = part != Part::Keys || !found.is_empty();
         if !matches!(part, Part::Children(_)) {
@@ -189,11 +190,11 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
         goes_on
     }
 
-    fn add(&self, outcome: &mut O, asking: Asking<'_>, part: Part, gathered: O::Gathered) {
-        outcome.add(self.write, asking, &self.step(part), gathered);
+    fn add(&self, outcome: &mut O, context: CompileContext<'_>, part: Part, gathered: O::Gathered) {
+        outcome.add(self.write, context, &self.step(part), gathered);
     }
 
-    /// What it gave in all, which for an update that expects a version must be something.
+    /// Returns the total result, which must not be zero for an update that expects a version.
     fn end(&self, outcome: O) -> Result<O, Stopped> {
         match outcome.is_nothing() && self.write.expects_a_version() {
             true => {
@@ -204,24 +205,24 @@ impl<'w, W: Writes, O: Outcome<W>> Course<'w, W, O> {
         }
     }
 
-    /// The same write up to a part that failed, if one of the rows of that may be at fault.
+    /// Returns the same write up to a part that failed, if a single row of it may be at fault.
     fn before(
         write: &'w W,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
         failed: Part,
         err: &Error,
-    ) -> Option<Course<'w, W, O>> {
+    ) -> Option<WriteRun<'w, W, O>> {
         if write.rows_of(failed).is_empty() || !is_of_one_row(err) {
             return None;
         }
-        let mut course = Course::of(write, asking, false).ok()?;
-        let before = course.parts.iter().position(|part| *part == failed)?;
-        course.parts.truncate(before);
-        Some(course)
+        let mut run_of_write = WriteRun::of(write, context, false).ok()?;
+        let before = run_of_write.parts.iter().position(|part| *part == failed)?;
+        run_of_write.parts.truncate(before);
+        Some(run_of_write)
     }
 }
 
-/// Returns whether one row of several may be at fault, so that it is worth finding which.
+/// Returns whether a single row of several may be at fault, so that it is worth finding.
 fn is_of_one_row(err: &Error) -> bool {
     matches!(
         err.kind(),
@@ -234,12 +235,12 @@ fn is_of_one_row(err: &Error) -> bool {
     )
 }
 
-/// A statement of a write whose outcome is wanted.
-struct Write<'c, 'w, W, O>(&'c Course<'w, W, O>, Part);
+/// A statement of a write whose result counts.
+struct Write<'c, 'w, W, O>(&'c WriteRun<'w, W, O>, Part);
 
 impl<W: Writes, O: Outcome<W>> Ask for Write<'_, '_, W, O> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.0.statement(asking, self.1)
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.0.statement(context, self.1)
     }
 
     fn counts(&self) -> bool {
@@ -257,12 +258,12 @@ impl<W: Writes, O: Outcome<W>> Verb for Write<'_, '_, W, O> {
     }
 }
 
-/// A statement of a write that prepares for others: what it finds is what these need.
-struct Prepare<'c, 'w, W, O>(&'c Course<'w, W, O>, Part);
+/// A statement of a write that reads what later ones need.
+struct Prepare<'c, 'w, W, O>(&'c WriteRun<'w, W, O>, Part);
 
 impl<W: Writes, O: Outcome<W>> Ask for Prepare<'_, '_, W, O> {
-    fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        self.0.statement(asking, self.1)
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.0.statement(context, self.1)
     }
 
     fn counts(&self) -> bool {
@@ -280,31 +281,32 @@ impl<W: Writes, O: Outcome<W>> Verb for Prepare<'_, '_, W, O> {
     }
 }
 
-/// A write of however many statements: all of them, or none.
+/// Runs a write of any number of statements: all of them, or none.
 pub(crate) async fn write<A: Access, W: Writes, O: Outcome<W>>(
     access: A,
     write: &W,
 ) -> Result<O, Error> {
-    let asking = access.asking();
-    write_at(&access, write, asking, true).await
+    let context = access.context();
+    write_at(&access, write, context, true).await
 }
 
 async fn write_at<A: Access, W: Writes, O: Outcome<W>>(
     access: &A,
     write: &W,
-    asking: Asking<'_>,
+    context: CompileContext<'_>,
     counts: bool,
 ) -> Result<O, Error> {
-    let written = match Course::of(write, asking, counts) {
-        Ok(mut course) if course.is_single() => {
-            follow(access, &mut course).await.map_err(|(_, err)| err)
+    let written = match WriteRun::of(write, context, counts) {
+        Ok(mut run_of_write) if run_of_write.is_single() => {
+            follow(access, &mut run_of_write).await.map_err(|(_, err)| err)
         }
-        Ok(course) => match together(access, course, asking).await {
+        Ok(run_of_write) => match together(access, run_of_write, context).await {
             Err((part, err)) if cannot_copy(part, &err) => {
-                // Nothing of it is stored. What cannot be copied may well be inserted; if not, that says why.
-                let inserting = Asking { copies: false, ..asking };
-                match Course::of(write, inserting, false) {
-                    Ok(course) => together(access, course, inserting).await,
+                // Nothing of it is stored. Rows that COPY refuses may still be accepted by INSERT; if not,
+                // INSERT explains why.
+                let inserting = CompileContext { copies: false, ..context };
+                match WriteRun::of(write, inserting, false) {
+                    Ok(run_of_write) => together(access, run_of_write, inserting).await,
                     Err(_) => Err((None, err)),
                 }
             }
@@ -316,52 +318,52 @@ async fn write_at<A: Access, W: Writes, O: Outcome<W>>(
         }),
         Err(err) => Err(err),
     };
-    // Not every engine tells of which table a violation is.
+    // Not every engine reports the table of a violated constraint.
     written.map_err(|err| err.violating_of(write.table_name()))
 }
 
-/// Runs the statements of a write, one after the other; of one that failed it says which.
+/// Runs the statements of a write in order. If one fails, it returns which.
 async fn follow<A: Access, W: Writes, O: Outcome<W>>(
     access: &A,
-    course: &mut Course<'_, W, O>,
+    run_of_write: &mut WriteRun<'_, W, O>,
 ) -> Result<O, Stopped> {
     let mut outcome = O::default();
-    for part in course.parts.clone() {
+    for part in run_of_write.parts.clone() {
         let failed = |err| (Some(part), err);
         if part.prepares() {
-            let found = run(access, course.prepare(part)).await.map_err(failed)?;
-            if !course.note(part, found) {
+            let found = run(access, run_of_write.prepare(part)).await.map_err(failed)?;
+            if !run_of_write.note(part, found) {
                 break;
             }
         } else {
-            let gathered = run(access, course.write(part)).await.map_err(failed)?;
-            course.add(&mut outcome, access.asking(), part, gathered);
+            let gathered = run(access, run_of_write.write(part)).await.map_err(failed)?;
+            run_of_write.add(&mut outcome, access.context(), part, gathered);
         }
     }
-    course.end(outcome)
+    run_of_write.end(outcome)
 }
 
 /// Ends what was begun as the outcome says, and returns the outcome, or why it could not be kept.
-async fn ended<T: Together, R, E: From<Error>>(
+async fn ended<T: AtomicScope, R, E: From<Error>>(
     mut together: T,
     outcome: Result<R, E>,
 ) -> Result<R, E> {
     let end = together.end(outcome.is_ok()).await;
     match (outcome, end) {
         (Ok(_), Err(err)) => Err(err.into()),
-        // The failure of the work is what its caller wants to know, so it stays.
+        // The caller needs the error of the work most, so it is kept.
         (outcome, _) => outcome,
     }
 }
 
 async fn together<A: Access, W: Writes, O: Outcome<W>>(
     access: &A,
-    mut course: Course<'_, W, O>,
-    asking: Asking<'_>,
+    mut run_of_write: WriteRun<'_, W, O>,
+    context: CompileContext<'_>,
 ) -> Result<O, Stopped> {
     let begun = access.begin_together().await;
-    let (write, together) = (course.write, begun.map_err(|err| (None, err))?);
-    let (failed, outcome) = match follow(&together.access(), &mut course).await {
+    let (write, together) = (run_of_write.write, begun.map_err(|err| (None, err))?);
+    let (failed, outcome) = match follow(&together.access(), &mut run_of_write).await {
         Ok(outcome) => (None, Ok(outcome)),
         Err((part, err)) => (part, Err(err)),
     };
@@ -369,50 +371,51 @@ async fn together<A: Access, W: Writes, O: Outcome<W>>(
         Ok(outcome) => return Ok(outcome),
         Err(err) => err,
     };
-    // Nothing of it is stored. Which row it was is found by trying them, and that is undone too.
+    // Nothing of it is stored. The row at fault is found by trying the rows one by one, which is rolled back
+    // too.
     let Some(part) = failed else { return Err((failed, err)) };
     let rows = write.rows_of(part);
     if err.row().is_some() || cannot_copy(failed, &err) {
         return Err((failed, err.after_rows(rows.start as u64)));
     }
-    let Some(mut course) = Course::<W, O>::before(write, asking, part, &err) else {
+    let Some(mut run_of_write) = WriteRun::<W, O>::before(write, context, part, &err) else {
         return Err((failed, err));
     };
     let Ok(mut together) = access.begin_together().await else { return Err((failed, err)) };
-    let found = find(&together.access(), &mut course, rows).await;
+    let found = find(&together.access(), &mut run_of_write, rows).await;
     let _ = together.end(false).await;
     Err((failed, found.unwrap_or(err)))
 }
 
-/// Returns whether rows were refused only because they were copied, for all that is known.
+/// Returns whether the rows may have been refused only because they were copied.
 fn cannot_copy(part: Option<Part>, err: &Error) -> bool {
     matches!(part, Some(Part::Copied(_)))
         && err.kind() == ErrorKind::Database
         && err.row().is_none()
 }
 
-/// Tries what came before, and then each row: how the first that fails does.
+/// Repeats what came before, and then each row, to find the first that fails.
 async fn find<A: Access, W: Writes, O: Outcome<W>>(
     access: &A,
-    course: &mut Course<'_, W, O>,
+    run_of_write: &mut WriteRun<'_, W, O>,
     rows: Range<usize>,
 ) -> Option<Error> {
-    follow(access, course).await.ok()?;
+    follow(access, run_of_write).await.ok()?;
     for row in rows {
-        if let Err(err) = run(access, course.write(Part::Row(row))).await {
+        if let Err(err) = run(access, run_of_write.write(Part::Row(row))).await {
             return Some(err.at_row(row as u64 + 1));
         }
     }
     None
 }
 
-/// Inserts the rows of an iterator, so many at a time: all of them, or none.
-pub(crate) async fn insert_each<A: Access, I: Iterator<Item: Unsaved>>(
+/// Inserts the rows of an iterator in chunks: all of them, or none.
+pub(crate) async fn insert_stream<A: Access, I: Iterator<Item: InsertValues>>(
     access: A,
     rows: I,
 ) -> Result<u64, Error> {
     let together = access.begin_together().await?;
-    let inserted = insert_chunks(&together.access(), rows, access.asking().stopped()).await;
+    let inserted = insert_chunks(&together.access(), rows, access.context().stopped()).await;
     let inserted = ended(together, inserted).await;
     if let Err(err) = &inserted {
         access.note_write(err);
@@ -420,23 +423,21 @@ pub(crate) async fn insert_each<A: Access, I: Iterator<Item: Unsaved>>(
     inserted
 }
 
-async fn insert_chunks<A: Access, I: Iterator<Item: Unsaved>>(
+async fn insert_chunks<A: Access, I: Iterator<Item: InsertValues>>(
     access: &A,
     mut rows: I,
-    asking: Asking<'_>,
+    context: CompileContext<'_>,
 ) -> Result<u64, Error> {
     let mut inserted = 0;
     loop {
-        let chunk = Insert::<<I::Item as Unsaved>::Table>::take_ahead(asking, &mut rows);
-        if chunk.is_empty() {
-            return Ok(inserted);
-        }
-        let written = write_at::<_, _, u64>(access, &Insert::of(chunk), asking, inserted == 0).await;
+        let chunk = Insert::<<I::Item as InsertValues>::Table>::take_ahead(context, &mut rows);
+        let Some(chunk) = chunk else { return Ok(inserted) };
+        let written = write_at::<_, _, u64>(access, &chunk, context, inserted == 0).await;
         inserted += written.map_err(|err| err.after_rows(inserted))?;
     }
 }
 
-/// A write of one row, which is read as it is stored.
+/// Writes one row, and reads it as it is stored.
 pub(crate) async fn write_one<A: Access, W: Writes>(access: A, written: &W) -> Result<W::Row, Error> {
     let mut rows: Vec<W::Row> = write(access, written).await?;
     match (rows.pop(), rows.is_empty()) {

@@ -1,7 +1,7 @@
-//! Code around statements: gates, the record, tracing, budgets, and the context of a trace.
+//! Code around statements: interceptors, the log, tracing, budgets, and the trace context.
 
-pub(crate) mod gate;
-pub(crate) mod record;
+pub(crate) mod interceptor;
+pub(crate) mod log;
 pub(crate) mod trace_context;
 #[cfg(feature = "tracing")]
 pub(crate) mod traced;

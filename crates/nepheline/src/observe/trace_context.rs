@@ -1,4 +1,4 @@
-//! The trace that a request is part of, told to the database beside each statement.
+//! The trace that a request belongs to, sent to the database with each statement.
 
 use std::fmt;
 use std::str::FromStr;
@@ -7,7 +7,8 @@ use std::sync::Arc;
 use nepheline_core::internal::Statement;
 use nepheline_core::Error;
 
-/// Where a request stands in a distributed trace: the value of the header `traceparent` of W3C Trace Context.
+/// The position of a request in a distributed trace: the value of the header `traceparent` of W3C Trace
+/// Context.
 ///
 /// ```
 /// use nepheline::TraceParent;
@@ -26,8 +27,9 @@ impl FromStr for TraceParent {
 
     /// # Errors
     ///
-    /// Of kind [`RefusedValue`](crate::ErrorKind::RefusedValue) for what the recommendation does not allow ("The
-    /// traceparent Header"): other than four groups of lower-case hexadecimal digits, or identifiers of zeros.
+    /// [`RefusedValue`](crate::ErrorKind::RefusedValue) for a text that the recommendation does not allow
+    /// ("The traceparent Header"): anything but four groups of lower-case hexadecimal digits, or identifiers
+    /// of zeros.
     fn from_str(text: &str) -> Result<TraceParent, Error> {
         let is_hex = |part: &str| part.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
         let is_some = |part: &str| part.bytes().any(|b| b != b'0');
@@ -54,7 +56,7 @@ impl fmt::Display for TraceParent {
     }
 }
 
-/// Has each statement end in a comment with the [`TraceParent`] of whoever asks, so that what servers log of
+/// Appends a comment with the current [`TraceParent`] to each statement, so that the server's log of
 /// statements leads back to the request: `.. /*traceparent='00-0af7..-01'*/`. A handle carries it:
 ///
 /// ```no_run
@@ -68,19 +70,20 @@ impl fmt::Display for TraceParent {
 /// # }
 /// ```
 ///
-/// The form of the comment is the one that OpenTelemetry's conventions for databases name. Gates see the SQL without
-/// it. Since each text is then another, servers parse it each time, and nothing is kept prepared. SQLite, which
-/// has no log of statements, is sent none; neither are the statements that begin and end transactions.
+/// The comment has the form that OpenTelemetry's conventions for databases name. Interceptors see the SQL
+/// without it. Each text then occurs once, so servers parse it each time, and no prepared statement is
+/// cached. SQLite, which has no log of statements, gets no comment; neither do statements that begin and end
+/// transactions.
 #[derive(Clone)]
 pub struct TraceContext(Arc<dyn Fn() -> Option<TraceParent> + Send + Sync>);
 
 impl TraceContext {
-    /// Of one request.
+    /// Returns the context of one request.
     pub fn of(parent: TraceParent) -> TraceContext {
         TraceContext::asking(move || Some(parent.clone()))
     }
 
-    /// Of whatever `current` says when a statement is sent; `None` leaves it as it is.
+    /// Returns a context that calls `current` when a statement is sent; `None` adds no comment.
     pub fn asking(
         current: impl Fn() -> Option<TraceParent> + Send + Sync + 'static,
     ) -> TraceContext {

@@ -9,18 +9,18 @@ mod support;
 use std::fmt::Debug;
 
 use nepheline::Readable;
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
 use nepheline::{Clock, Writes};
 use nepheline_coreshed::guarded::AgencyId;
 use support::chapter::{Chapter, Shows};
 use support::shed::sheds;
 
-/// What the handles of a chapter carry.
+/// Returns the values that the handles of a chapter carry.
 fn carried() -> Carried {
     Carried::new()
         .with(AgencyId(1))
-        .with(Clock::fixed("2024-06-01T09:30:00Z".parse().unwrap()))
+        .with(Clock::stopped_at("2024-06-01T09:30:00Z".parse().unwrap()))
 }
 
 fn carrying(db: &Database) -> Database {

@@ -1,4 +1,4 @@
-//! Conditions that hold everywhere, and gates.
+//! The chapter on policies and interceptors.
 
 use nepheline::prelude::*;
 use nepheline_coreshed::guarded::{Borehole, Site, Specimen, not_archived, own_agency};
@@ -12,48 +12,49 @@ fn policies() {
         r#"
 # Policies
 
-Conditions that hold everywhere, and gates around every statement. The tables are those of the core shed with
-policies: `crates/coreshed/src/guarded.rs`. A test writes this page: each question is asked of SQLite, PostgreSQL
-and MariaDB, whose answers have to be equal. The SQL is PostgreSQL's.
+A policy is a condition that applies wherever its table appears: tenant isolation, soft deletes, row-level visibility.
+This chapter also covers interceptors, which run around every statement. The tables are those of the core shed with
+policies: `crates/coreshed/src/guarded.rs`. A test writes this page. It runs each query on SQLite, PostgreSQL and MariaDB
+and requires equal rows. Each entry shows the Rust code, PostgreSQL's SQL and the rows.
 
 ```rust
 #[derive(Debug, Table)]
 #[nepheline(policies(not_withdrawn, of_visible_borehole), retire(withdrawn_at))]
 struct Specimen { /* .. */ }
 
-// A policy is a function, from the columns to a condition.
+// A policy is a function from the columns to a condition.
 fn not_withdrawn(s: SpecimenColumns) -> Condition { s.withdrawn_at.is_null() }
 
-// One that needs to know who is asking names the type of what handles carry.
+// A policy can take a value that the handle carries, such as the tenant.
 fn own_agency(s: SiteColumns, agency: &AgencyId) -> Condition { s.agency_id.eq(*agency) }
 
 let db = db.carrying(AgencyId(1));       // a cheap handle, for one request
 ```
 
-A handle that does not carry what a policy needs runs nothing: every statement on the table is an error of
-the kind `MissingCarried`, the SQL of `query.sql(dialect)` too. `query.sql_carrying(dialect, &carried)` shows
-it, and `sql.policies()` lists which policies a statement came across, applied or waived, and where.
+Policies fail closed. Without the value that a policy needs, every statement on the table is an error of kind
+`MissingCarried`, and so is `query.sql(dialect)`. `query.sql_carrying(dialect, &carried)` shows the SQL, and
+`sql.policies()` lists the policies of a statement, applied and waived, with the lines that asked for them.
 
-In a query they stand before its filters. No engine promises to go by that order: where a filter cannot be computed
-for some row, as a sum that is too large, the error may be of a row that is hidden. It tells no value of it.
+Policies stand before the filters of a query. No engine promises to evaluate conditions in that order. If a filter fails
+for some row, such as a sum that overflows, the row may be a hidden one. The error reveals none of the row's values.
 
-What they cannot see is hand-written text: a `verbatim!` that names a table of its own reads all rows of it. Put a
-query into its `{}` instead. Nor is an insert asked whether its row will be seen: look for what it refers to first, in
-the same transaction.
+Policies do not apply to tables that hand-written SQL names: a `verbatim!` with a table of its own reads all its rows.
+Put a query into its `{}` instead. Policies also do not check inserted rows: look up the rows that they refer to first,
+in the same transaction.
 "#,
     );
 
-    chapter.section("They hold wherever the table appears");
+    chapter.section("Policies apply wherever the table appears");
     ask!(
         &mut chapter,
-        "At the top.",
+        "In the query itself.",
         Site::rows()
             .order_by(|s| s.id.asc())
             .select(|s| (s.id, s.name, s.agency_id))
     );
     ask!(
         &mut chapter,
-        "In questions to children, and in totals: what is withdrawn counts nowhere.",
+        "In subqueries and aggregates: withdrawn rows do not count.",
         Borehole::rows()
             .filter(|b| b.specimens().count().ge(10))
             .order_by(|b| b.id.asc())
@@ -61,14 +62,14 @@ the same transaction.
     );
     ask!(
         &mut chapter,
-        "In parents that are followed: a row whose required parent is hidden is hidden.",
+        "In parents: a row whose required parent is hidden is hidden too.",
         Specimen::rows()
             .select(|s| (per(s.borehole().site().region), count()))
             .order_by(|s| per(s.borehole().site().region).asc())
     );
     ask!(
         &mut chapter,
-        "In what is read alongside.",
+        "In companions.",
         Site::rows().order_by(|s| s.id.asc()).alongside(|s| s
             .boreholes()
             .order_by(|b| b.id.asc())
@@ -76,10 +77,10 @@ the same transaction.
             .select(|b| b.name))
     );
 
-    chapter.section("Waived one by one");
+    chapter.section("Waivers");
     ask!(
         &mut chapter,
-        "Here: for the rows of this query, and nowhere else.",
+        "`waive` waives a policy for the rows of this query only.",
         Site::rows()
             .waive(not_archived)
             .order_by(|s| s.id.asc())
@@ -87,7 +88,7 @@ the same transaction.
     );
     ask!(
         &mut chapter,
-        "Everywhere in this query.",
+        "`waive_everywhere` waives it in subqueries, parents and companions too.",
         Site::rows()
             .waive_everywhere(not_archived)
             .order_by(|s| s.id.asc())
@@ -95,7 +96,7 @@ the same transaction.
     );
     ask!(
         &mut chapter,
-        "Of all agencies, for whoever looks after the database; every other policy stays on.",
+        "Waiving tenant isolation, in administration code. Every other policy still applies.",
         Site::rows()
             .waive_everywhere(own_agency)
             .select(|s| (per(s.agency_id), count()))
@@ -104,28 +105,30 @@ the same transaction.
 
     chapter.append(
         r#"
-## The database's own rules
+## Row-level security of PostgreSQL
 
-On PostgreSQL the database can hold rules of its own. `db.mirroring::<AgencyId>("core.agency")` tells the session who
-is asking, in each transaction and for it alone, so that a row security policy can ask for
-`nullif(current_setting('core.agency', true), '')`. On such a handle statements run in transactions only.
+PostgreSQL has row-level security of its own. `db.session_setting::<AgencyId>("core.agency")` copies the carried value into
+a session setting at the begin of each transaction, so that a policy of the database can read
+`nullif(current_setting('core.agency', true), '')`. The setting ends with the transaction. On such a handle, statements run
+in transactions only.
 
-## Gates
+## Interceptors
 
-`db.through(gate)` puts code around every statement: it sees the tables, the operation, the SQL, the binds, the
-line that asked, and whether there is a transaction; then the rows, the time and the error. It may refuse, or
-answer in place of the database. `db.budget(3)` refuses the fourth read or write and names the lines of the three before;
-`Record` keeps what ran; `Traced` (feature `tracing`) tells `tracing`, without values unless asked.
+`db.intercepted_by(interceptor)` runs code around every statement. Before the statement it sees the tables, the operation,
+the SQL, the binds, the line that asked for it, and whether there is a transaction; afterwards the number of rows, the time
+and the error. It may refuse the statement, or answer in place of the database. Three interceptors are built in:
+`db.budget(3)` refuses the fourth read or write and names the lines of the three before, `StatementLog` records statements,
+and `Traced` (feature `tracing`) logs them with `tracing`, without values by default.
 
 ```rust
 let db = db.carrying(TraceContext::of(header.parse()?));       // .. /*traceparent='00-0af7..-b7ad..-01'*/
 ```
 
-With a `TraceContext` each statement ends in a comment with the `traceparent` of W3C Trace Context, so that what
-a server logs leads back to the request. Only a well-formed one can be carried. Since no two texts are the same then,
-the server parses each; SQLite, which logs nothing, is sent no comment.
+With a `TraceContext` each statement ends in a comment with the `traceparent` of W3C Trace Context, so that the server's
+log of statements leads back to the request. Only a well-formed `traceparent` is accepted. Each text then occurs once, so
+the server parses every statement. SQLite, which has no log of statements, gets no comment.
 
-Writes are under the same policies: see [Writes](writes.snap.md).
+Policies apply to writes too: see [Writes](writes.md).
 "#,
     );
     chapter.finish("policies.md");

@@ -1,4 +1,4 @@
-//! What is asked across tables.
+//! The chapter on relations.
 
 use nepheline::prelude::*;
 use nepheline_coreshed::{Analyst, Assay, Borehole, Site, Specimen};
@@ -12,28 +12,28 @@ fn relations() {
         "
 # Relations
 
-Questions across tables, asked of the core shed: each with its Rust, its SQL on PostgreSQL and its
-answer. This page is written by a test, which asks SQLite, PostgreSQL and MariaDB and expects one answer.
+Parents, children, joins and subqueries over the core shed. A test writes this page. It runs each query on SQLite,
+PostgreSQL and MariaDB and requires equal rows. Each entry shows the Rust code, PostgreSQL's SQL and the rows.
 
-What leads from table to table is declared on the structs and becomes a method of the columns:
+A relation is declared on a struct, and becomes a method of its columns:
 
-| declared | gives |
+| declaration | method |
 |---|---|
-| `#[nepheline(references = Borehole)] borehole_id: i64` | `s.borehole()`: the parent, through an INNER JOIN |
-| the same on an `Option<i64>` | a `Maybe` of the parent, through a LEFT JOIN |
-| `references(tray: Tray by (rack, shelf))` on the struct | a parent by several columns, or by a unique one |
+| `#[nepheline(references = Borehole)] borehole_id: i64` | `s.borehole()`: the parent, by an INNER JOIN |
+| the same on an `Option<i64>` | a `Maybe` of the parent, by a LEFT JOIN |
+| `references(tray: Tray by (rack, shelf))` on the struct | a parent by several columns |
 | `children(assays: Assay by specimen_id)` | `s.assays()`: a query for the children |
-| `child(collar: Collar by borehole_id)` | `b.collar()`: the other side of a one-to-one |
-| `linked(hazards: Hazard via SpecimenHazard)` | `s.hazards()`: a query through a table between |
+| `optional_child(collar: Collar by borehole_id)` | `b.collar()`: a `Maybe` of the other side of a one-to-one |
+| `bridged(hazards: Hazard across SpecimenHazard)` | `s.hazards()`: a query over a bridge table |
 
-A row in hand has the same methods: `specimen.assays()` is the query for its assays.
+A row has the same methods: `specimen.assays()` is the query for its assays.
 ",
     );
 
-    chapter.section("Parents, followed");
+    chapter.section("Parents");
     ask!(
         &mut chapter,
-        "A parent's column in a filter. The joins appear because they are used, and each path once.",
+        "A parent's column in a filter. A join appears only where it is used, and once for each path.",
         Specimen::rows()
             .filter(|s| s.borehole().site().region.eq("Upper Tarn"))
             .order_by(|s| (s.borehole().name.asc(), s.top_m.asc()))
@@ -42,7 +42,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     );
     ask!(
         &mut chapter,
-        "A parent that there may not be is a `Maybe`: what is asked of it is an `Option`.",
+        "A nullable parent is a `Maybe`, and its columns are `Option`s.",
         Specimen::rows()
             .filter(|s| s.id.le(20))
             .order_by(|s| s.id.asc())
@@ -50,7 +50,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     );
     ask!(
         &mut chapter,
-        "The same table twice: the specimen that one was split from, and where that begins.",
+        "The same table twice: the specimen that another was split from, and its depth.",
         Specimen::rows()
             .filter(|s| s.parent().is_some_and(|p| p.top_m.ge(300)))
             .order_by(|s| s.id.asc())
@@ -60,7 +60,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     chapter.section("Children, asked");
     ask!(
         &mut chapter,
-        "Whether there is a child with something. No row of the parent is there twice.",
+        "`any` tests for a child with a property: EXISTS. It never repeats a row of the parent.",
         Specimen::rows()
             .filter(|s| s.assays().any(|a| a.element.eq("Nd") & a.ppm.ge(400)))
             .order_by(|s| s.id.asc())
@@ -68,7 +68,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     );
     ask!(
         &mut chapter,
-        "Two levels: sites with a borehole that has a specimen of which nobody wrote an analyst down.",
+        "Two levels: sites with a borehole that has a specimen without an analyst.",
         Site::rows()
             .filter(|s| s
                 .boreholes()
@@ -79,7 +79,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     );
     ask!(
         &mut chapter,
-        "At least so many. The engine may stop at the eighth.",
+        "At least eight children. The engine may stop at the eighth.",
         Specimen::rows()
             .filter(|s| s.assays().count().ge(8))
             .order_by(|s| s.id.asc())
@@ -87,15 +87,15 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     );
     ask!(
         &mut chapter,
-        "All of them: no child that fails, and one that is NULL fails.",
+        "`all` requires every child to pass. A child for which the condition is NULL does not pass.",
         Specimen::rows()
-            .filter(|s| s.assays().exists() & s.assays().all_satisfy(|a| a.reported_on.gt(a.due_on)))
+            .filter(|s| s.assays().exists() & s.assays().all(|a| a.reported_on.gt(a.due_on)))
             .order_by(|s| s.id.asc())
             .select(|s| s.label)
     );
     ask!(
         &mut chapter,
-        "The last by an order, and the greatest, as values.",
+        "The last child in an order, and the greatest value, as columns.",
         Borehole::rows()
             .order_by(|b| b.id.asc())
             .select(|b| {
@@ -108,7 +108,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     chapter.section("Rows side by side");
     ask!(
         &mut chapter,
-        "Along relations, read as a tuple of rows: one statement.",
+        "A join along relations returns tuples of rows: one statement.",
         Specimen::rows()
             .join(|s| s.borehole())
             .filter(|(s, b)| s.base_m.gt(b.depth_m * 0.98))
@@ -117,7 +117,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     );
     ask!(
         &mut chapter,
-        "On any condition: two analysts who share a name.",
+        "A join on any condition: two analysts who share a name.",
         Analyst::rows()
             .join(|a| Analyst::rows().filter(|b| b.name.eq(a.name) & b.id.gt(a.id)))
             .select(|(a, b)| (a.name, a.id, b.id))
@@ -126,8 +126,8 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     chapter.section("Children alongside");
     ask!(
         &mut chapter,
-        "Each borehole with its two deepest specimens: two statements, however many boreholes there are. \
-         The list of keys is made of the rows that the first one reads.",
+        "Each borehole with its two deepest specimens: two statements for any number of boreholes. The second \
+         binds the keys that the first one read.",
         Borehole::rows()
             .filter(|b| b.depth_m.gt(800))
             .order_by(|b| b.id.asc())
@@ -140,7 +140,7 @@ A row in hand has the same methods: `specimen.assays()` is the query for its ass
     );
     ask!(
         &mut chapter,
-        "One inside another, and several: three statements.",
+        "Two companions: three statements.",
         Specimen::rows()
             .filter(|s| s.hazards().exists())
             .order_by(|s| s.id.asc())

@@ -1,7 +1,7 @@
-//! Shapes, groups, windows, sets and pages.
+//! The chapter on selections, groups, windows, sets and pages.
 
 use nepheline::prelude::*;
-use nepheline::{TimeUnit, recursive};
+use nepheline::{TruncUnit, recursive};
 use nepheline_coreshed::{Assay, Borehole, Lab, Rock, Site, Specimen};
 
 use crate::support::chapter::Chapter;
@@ -47,23 +47,23 @@ fn totals() {
         r#"
 # Totals
 
-Shapes, groups, totals, windows, sets and pages, asked of the core shed: each with its Rust, its SQL on
-PostgreSQL and its answer. This page is written by a test, which asks SQLite, PostgreSQL and MariaDB and
-expects one answer.
+Selections, groups, aggregates, window functions, set operations and pages over the core shed. A test writes this page.
+It runs each query on SQLite, PostgreSQL and MariaDB and requires equal rows. Each entry shows the Rust code, PostgreSQL's
+SQL and the rows.
 
-A selection is all of one level, and the level decides what the query is:
+A selection has one level, which decides the rows of the result:
 
-| selected | gives |
+| selected | result |
 |---|---|
-| columns, and what is computed from them | a row for each row |
-| aggregates: `count()`, `count_of(x)`, `count_distinct(x)`, `sum`, `avg`, `min`, `max`, `all_true(c)`, `any_true(c)`, `joined(x, ", ")` | one row, also of no rows |
+| columns, and expressions over columns | a row for each row |
+| aggregates: `count()`, `count_of(x)`, `count_distinct(x)`, `sum`, `avg`, `min`, `max`, `all_true(c)`, `any_true(c)`, `listagg(x, ", ")` | one row, even without rows |
 | aggregates and keys: `per(x)` | a row for each group of rows |
 
 A column that is neither in `per(..)` nor inside an aggregate does not compile, nor does an aggregate in
-`filter` or in an aggregate. `.among(condition)` on an aggregate says which rows count. Text keys are told
-apart by code point, and NULL is a key like any.
+`filter` or inside another aggregate. `.filter(condition)` on an aggregate is SQL's FILTER. Text keys compare by code point,
+and NULL is a key of its own.
 
-The structs that rows are selected into:
+The row shapes of this page:
 
 ```rust
 #[derive(RowShape)]
@@ -88,25 +88,25 @@ struct Depth { label: String, top_m: f64 }
 ## Pages
 
 ```rust
-// A numbered page with totals: two statements. In a serializable transaction they are of one moment.
-let page = db.read_page(&query, Paging::of(20).number(3))?;
-println!("{} of {} pages, {} rows", page.number(), page.all_pages(), page.all_rows());
+// A numbered page with totals: two statements. In a serializable transaction both see the same data.
+let page = db.read_page(&query, Paging::page_size(20).page(3))?;
+println!("{} of {} pages, {} rows", page.number(), page.total_pages(), page.total_rows());
 
-// A page that goes on after a row: one statement, which costs the same however far that is.
-let stretch = db.read_after(&query, None, 20)?;
-let next = stretch.after().map(|cursor| cursor.to_string());      // text for a URL
-let stretch = db.read_after(&query, Some(&text.parse()?), 20)?;   // refused if it is of another query
-let stretch = db.read_before(&query, Some(&cursor), 20)?;         // and back
+// Keyset pagination: one statement, at the same cost for every position.
+let page = db.read_after(&query, None, 20)?;
+let next = page.after().map(|cursor| cursor.to_string());      // text for a URL
+let page = db.read_after(&query, Some(&text.parse()?), 20)?;   // refused for another query
+let page = db.read_before(&query, Some(&cursor), 20)?;         // and back
 ```
 
-A cursor goes with any order: mixed directions, NULLs, expressions; the primary key is added, so that no
-row is skipped or given twice. It belongs to the tables and the order, whatever the query filters and selects, so
-that it stays right when the program gains a column. A plain cursor can be read and forged; a handle that carries
-`CursorKeys` encrypts its cursors and takes no others: `db.carrying(CursorKeys::new(key).accepting(earlier_key))`.
+The order may have mixed directions, NULLs and expressions. The primary key is appended to it, so that no row is skipped or
+repeated. A cursor belongs to the tables and the order, whatever the query filters and selects, so it stays valid when the
+program gains a column. A plain cursor can be read and forged; a handle that carries `CursorKeys` encrypts its cursors
+and refuses others: `db.carrying(CursorKeys::new(key).accepting(earlier_key))`.
 
 ## With or without groups
 
-A grouped query reads other rows, so it has another type. What both share is the query before `select`:
+A grouped query returns other rows, so it has another type. Both can share the query before `select`:
 
 ```rust
 let filtered = Specimen::rows().filter(unassigned).filter(|s| request.rock.map(|rock| s.rock.eq(rock)));
@@ -116,13 +116,13 @@ match request.by_region {
 }
 ```
 
-Orders come after that fork: rows are ordered by their columns, groups by keys and totals.
+Call `order_by` after that: rows are ordered by columns, groups by keys and aggregates.
 
 ## Locks
 
-`for_update()`, `for_update_skip_locked()` and `for_update_no_wait()` lock the rows that are read until the
-transaction ends, on PostgreSQL, MariaDB and MySQL. SQLite's transactions lock the whole database, so
-there they are refused.
+`for_update()`, `for_update_skip_locked()` and `for_update_nowait()` lock the rows that are read until the
+transaction ends, on PostgreSQL, MariaDB and MySQL. SQLite refuses them, because its transactions lock the whole
+database.
 "#,
     );
     chapter.finish("totals.md");
@@ -132,7 +132,7 @@ fn shapes(chapter: &mut Chapter) {
     chapter.section("Shapes");
     ask!(
         chapter,
-        "The columns that a struct asks for by the names of its fields.",
+        "`shaped_as` selects the columns that a struct names by its fields.",
         Specimen::rows()
             .shaped_as::<Depth>()
             .order_by(|s| s.top_m.desc())
@@ -140,7 +140,7 @@ fn shapes(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "A whole row beside a value and a row that there may not be.",
+        "A whole row that may be missing, beside values.",
         Specimen::rows()
             .filter(|s| s.borehole().name.eq("LM-1") & s.top_m.lt(60))
             .order_by(|s| s.id.asc())
@@ -148,7 +148,7 @@ fn shapes(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "Each value once. What is ordered by has to be selected.",
+        "DISTINCT. The rows can only be ordered by selected values.",
         Specimen::rows()
             .select(|s| s.rock)
             .distinct()
@@ -156,7 +156,7 @@ fn shapes(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "The first of each, by an order: so many rows of those that are alike.",
+        "The first row for each value, in the order of the query.",
         Specimen::rows()
             .order_by(|s| (s.top_m.desc(), s.id.asc()))
             .limit_each(1, |s| s.borehole_id)
@@ -168,7 +168,7 @@ fn groups(chapter: &mut Chapter) {
     chapter.section("Groups");
     ask!(
         chapter,
-        "A key from a parent, totals, a condition on the groups, and an order by a total: the top of the regions.",
+        "A key from a parent, aggregates, HAVING, and an order by an aggregate.",
         Specimen::rows()
             .filter(|s| s.top_m.gt(50))
             .select(|s| {
@@ -184,30 +184,30 @@ fn groups(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "Without a key: one row. Some of the rows count for some of the totals.",
+        "Without a key there is one row. FILTER limits the rows of an aggregate.",
         Assay::rows().select(|a| {
             let late = a.reported_on.gt(a.due_on);
-            (count(), count().among(a.reported_on.is_null()), count().among(late), max(a.ppm))
+            (count(), count().filter(a.reported_on.is_null()), count().filter(late), max(a.ppm))
         })
     );
     ask!(
         chapter,
-        "By month: a computed key stands in the list once, and the order names its place.",
+        "A computed key, by month. It stands in the list once, and the order is its ordinal.",
         Specimen::rows()
             .filter(|s| s.taken_on.year().ge(2024))
-            .select(|s| (per(s.taken_on.truncated_to(TimeUnit::Month)), count()))
-            .order_by(|s| per(s.taken_on.truncated_to(TimeUnit::Month)).desc())
+            .select(|s| (per(s.taken_on.date_trunc(TruncUnit::Month)), count()))
+            .order_by(|s| per(s.taken_on.date_trunc(TruncUnit::Month)).desc())
     );
     ask!(
         chapter,
-        "A computed key that is used again is computed once, in a query inside.",
+        "A computed key that is used again is computed once, in a derived table.",
         Specimen::rows()
             .select(|s| (per(s.id % 4) + 1, count()))
             .order_by(|s| per(s.id % 4).asc())
     );
     ask!(
         chapter,
-        "A name is shown, and a key tells apart who shares it: two analysts are called Robin Hale.",
+        "`group_by` adds a key that is not selected: two analysts share the name Robin Hale.",
         Specimen::rows()
             .filter(|s| s.analyst_id.ge(5))
             .select(|s| (per(s.analyst().map(|a| a.name)), count()))
@@ -216,7 +216,7 @@ fn groups(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "Subtotals: what stands in `rollup` is `None` in the row for all of it, last of all in the grand total.",
+        "Subtotals: a `rollup` key is `None` in the rows of its subtotal and of the grand total.",
         Specimen::rows()
             .filter(|s| s.rock.one_of([Rock::Basalt, Rock::Gneiss]))
             .select(|s| {
@@ -226,14 +226,14 @@ fn groups(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "The values of a group in one list, read as a `Collected<String>`.",
+        "`array_agg` collects the values of a group, read as a `Collected<String>`.",
         Site::rows()
-            .select(|s| (per(s.region), collected(s.name).ordered_by(s.name.asc())))
+            .select(|s| (per(s.region), array_agg(s.name).ordered_by(s.name.asc())))
             .order_by(|s| per(s.region).asc())
     );
     ask!(
         chapter,
-        "Groups of groups: how many boreholes have so many specimens.",
+        "Groups of groups: the number of boreholes for each number of specimens.",
         from(Specimen::rows().select(|s| {
             shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count() })
         }))
@@ -243,7 +243,7 @@ fn groups(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "Totals beside rows: a query of groups is joined like a table.",
+        "A grouped query is joined as a derived table.",
         Borehole::rows()
             .join(|b| {
                 let totals = Specimen::rows().select(|s| {
@@ -257,7 +257,7 @@ fn groups(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "Totals alongside: the rocks of each borehole, in one further statement.",
+        "A grouped companion: the rocks of each borehole, in one further statement.",
         Borehole::rows()
             .order_by(|b| b.id.asc())
             .limit(10)
@@ -273,7 +273,7 @@ fn windows(chapter: &mut Chapter) {
     chapter.section("Windows");
     ask!(
         chapter,
-        "Numbers, the row before, the gap to it (or to the surface), and a running sum.",
+        "A row number, the previous row, the gap to it (or to the surface), and a running sum.",
         Specimen::rows()
             .filter(|s| s.borehole().name.eq("LM-1"))
             .order_by(|s| s.top_m.asc())
@@ -290,7 +290,7 @@ fn windows(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "Three of each: a window that is filtered, in one call.",
+        "`limit_each` keeps three rows for each value.",
         Specimen::rows()
             .order_by(|s| (s.taken_on.desc(), s.id.asc()))
             .limit_each(3, |s| s.rock)
@@ -302,7 +302,7 @@ fn sets(chapter: &mut Chapter) {
     chapter.section("Sets, and queries as sources");
     ask!(
         chapter,
-        "The names of sites and labs, each once. The result is a query of its own.",
+        "A UNION of the names of sites and labs. The result is a query of its own.",
         Site::rows()
             .select(|s| shape!(Named { name: s.name }))
             .union(Lab::rows().select(|l| shape!(Named { name: l.name })))
@@ -310,9 +310,9 @@ fn sets(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "One query in two places, written and computed once: boreholes with more specimens than most.",
+        "A common table expression in two places: boreholes with more specimens than the average.",
         {
-            let totals = named(Specimen::rows().select(|s| {
+            let totals = cte(Specimen::rows().select(|s| {
                 shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count() })
             }));
             let mean = totals.rows().select(|t| avg(t.specimens)).value();
@@ -324,7 +324,7 @@ fn sets(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "Rows that lead to further rows: the tree of what was split from a specimen.",
+        "A recursion: the tree of specimens that were split from one.",
         recursive(
             Specimen::rows()
                 .filter(|s| s.parent_id.is_null() & s.parts().exists())
@@ -340,7 +340,7 @@ fn sets(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "A total as a value in a filter.",
+        "An aggregate as a scalar subquery in a filter.",
         Borehole::rows()
             .filter(|b| b
                 .depth_m

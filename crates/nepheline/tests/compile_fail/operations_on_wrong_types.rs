@@ -18,7 +18,7 @@ fn main() {
     let _ = Specimen::rows().filter(|s| (s.id + "1").gt(0));
     let _ = Specimen::rows().filter(|s| s.id.between(1, "9"));
     let _ = Specimen::rows().filter(|s| s.id.within("a".."b"));
-    let _ = Specimen::rows().select(|s| s.id.if_null(0));
+    let _ = Specimen::rows().select(|s| s.id.coalesce(0));
     let _ = Specimen::rows().select(|s| s.top + s.top);
     let _ = Specimen::rows().select(|s| s.price / 2);
     let _ = Specimen::rows().select(|s| s.label.year());

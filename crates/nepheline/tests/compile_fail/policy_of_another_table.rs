@@ -17,7 +17,7 @@ struct Lab {
 }
 
 #[derive(Debug, Table)]
-#[nepheline(retire(withdrawn_at), fill(agency_id = AgencyId))]
+#[nepheline(retire(withdrawn_at), carried(agency_id = AgencyId))]
 struct Site {
     #[nepheline(key)]
     id: i64,

@@ -23,7 +23,7 @@ struct Keyless {
 }
 
 #[derive(Debug, Table)]
-#[nepheline(linked(sites: Site via Keyless), children(pieces: Site), cousins(a: Site))]
+#[nepheline(bridged(sites: Site across Keyless), children(pieces: Site), cousins(a: Site))]
 struct Specimen {
     #[nepheline(key, references = Site, called = id)]
     site_id: i64,

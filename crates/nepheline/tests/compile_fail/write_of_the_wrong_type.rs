@@ -13,6 +13,6 @@ fn main() {
     let _ = Specimen::row(1).update(|s| s.label.set(s.analyst_id));
     let _ = Specimen::row(1).update(|s| s.id.set(s.analyst_id));
     let _ = Specimen::row(1).update(|s| s.label.eq("no assignment"));
-    let _ = Specimen::insert(UnsavedSpecimen { label: "x".into() });
+    let _ = Specimen::insert(SpecimenToInsert { label: "x".into() });
     let _ = Specimen::rows().select(|s| s.label).delete();
 }

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use nepheline::internal::RunText as _;
 use nepheline::prelude::*;
-use nepheline::{Database, Handle, blocking};
+use nepheline::{Database, RunsQueries, blocking};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -64,7 +64,7 @@ impl Told {
                 | ErrorKind::StatementTimeout
                 | ErrorKind::PoolExhausted
                 | ErrorKind::Connection
-                | ErrorKind::TransactionOver
+                | ErrorKind::TransactionEnded
                 | ErrorKind::Conflict
                 | ErrorKind::Locked,
             ) => drop(self.stored.lock().unwrap().insert(id, false)),
@@ -82,7 +82,7 @@ fn has_lost<T>(outcome: &Result<T, Error>) -> bool {
 }
 
 fn entry(id: i64, task: i64) -> nepheline::Insert<Entry> {
-    Entry::insert(UnsavedEntry { id, task, metres: 1 })
+    Entry::insert(EntryToInsert { id, task, metres: 1 })
 }
 
 fn more(task: i64) -> nepheline::Update<Total> {
@@ -117,8 +117,8 @@ fn work_blocking(db: &blocking::Database, task: i64, told: &Told) {
     while !told.done.load(Ordering::SeqCst) {
         let id = told.number();
         let outcome = db.transaction(|tx| {
-            blocking::Handle::write(tx, &entry(id, task))?;
-            blocking::Handle::write(tx, &more(task)).map(drop)
+            blocking::RunsQueries::write(tx, &entry(id, task))?;
+            blocking::RunsQueries::write(tx, &more(task)).map(drop)
         });
         told.takes(id, &outcome);
     }
@@ -158,7 +158,7 @@ async fn on(mut server: OwnServer, time: Duration, seed: u64) {
     ] {
         direct.run_text(text, vec![]).await.unwrap();
     }
-    let totals = (0..=TASKS).map(|task| UnsavedTotal { task, metres: 0 });
+    let totals = (0..=TASKS).map(|task| TotalToInsert { task, metres: 0 });
     direct.write(&Total::insert_all(totals)).await.unwrap();
     drop(direct);
 
@@ -240,7 +240,7 @@ async fn on(mut server: OwnServer, time: Duration, seed: u64) {
 }
 
 /// The entries, and the totals put together.
-async fn stored(db: &impl Handle) -> (HashSet<i64>, i64) {
+async fn stored(db: &impl RunsQueries) -> (HashSet<i64>, i64) {
     let ids = db.read(&Entry::rows().select(|e| e.id)).await.unwrap();
     let entries: HashSet<i64> = ids.iter().copied().collect();
     assert_eq!(entries.len(), ids.len());

@@ -50,7 +50,13 @@ async fn a_name_is_taken_letter_by_letter() {
                 "{url}"
             );
             let db = Database::open(&url).await.unwrap();
-            assert_eq!(nepheline::Handle::count(&db, &Tray::rows()).await.unwrap(), 3, "{url}");
+            assert_eq!(
+                nepheline::RunsQueries::count(&db, &Tray::rows())
+                    .await
+                    .unwrap(),
+                3,
+                "{url}"
+            );
         }
     }
     // A relative name that begins like a URI; its folder is the working one.
@@ -139,7 +145,7 @@ async fn a_file_that_is_deleted_or_replaced_is_noticed_within_a_second() {
         .await
         .unwrap();
     let direct = blocking::Database::open(&url(&path)).unwrap();
-    let count = async || nepheline::Handle::count(&pooled, &Tray::rows()).await;
+    let count = async || nepheline::RunsQueries::count(&pooled, &Tray::rows()).await;
     assert_eq!(count().await.unwrap(), 1);
     assert_eq!(direct.count(&Tray::rows()).unwrap(), 1);
 
@@ -150,7 +156,7 @@ async fn a_file_that_is_deleted_or_replaced_is_noticed_within_a_second() {
     assert_eq!(count().await.unwrap(), 5, "the pool opens the file that is there now");
     assert_eq!(pooled.pool_metrics().closed.lost, 1);
     let err = direct
-        .write(&Tray::insert(UnsavedTray { id: 9 }))
+        .write(&Tray::insert(TrayToInsert { id: 9 }))
         .unwrap_err();
     assert_eq!(err.kind(), ErrorKind::ConnectionLost, "{err:#}");
     let err = direct.transaction(|_| Ok::<_, Error>(())).unwrap_err();

@@ -18,8 +18,8 @@ struct Photo {
     pixels: Vec<u8>,
 }
 
-fn photo(id: i64, bytes: usize) -> UnsavedPhoto {
-    UnsavedPhoto { id, caption: format!("photo {id}"), pixels: vec![id as u8; bytes] }
+fn photo(id: i64, bytes: usize) -> PhotoToInsert {
+    PhotoToInsert { id, caption: format!("photo {id}"), pixels: vec![id as u8; bytes] }
 }
 
 const CREATE: &str = "CREATE TABLE photo (id BIGINT PRIMARY KEY, caption VARCHAR(100) NOT NULL, pixels BYTES NOT NULL)";
@@ -137,7 +137,7 @@ async fn large_rows_are_split_by_their_size() {
             .unwrap();
         let photos = |ids: std::ops::Range<i64>| ids.map(|id| photo(id, 200_000));
         assert_eq!(db.write(&Photo::insert_all(photos(0..120))).await.unwrap(), 120);
-        assert_eq!(db.insert_each(photos(120..240)).await.unwrap(), 120);
+        assert_eq!(db.insert_stream(photos(120..240)).await.unwrap(), 120);
         let given_back = db
             .write_returning(&Photo::insert_all(photos(240..246)))
             .await;
@@ -178,7 +178,8 @@ fn large_rows_of_an_iterator_take_a_constant_memory() {
         .unwrap();
     let peak = allocation_counter::measure(|| {
         assert_eq!(
-            blocking::Handle::insert_each(&db, (0..2_000).map(|id| photo(id, 50_000))).unwrap(),
+            blocking::RunsQueries::insert_stream(&db, (0..2_000).map(|id| photo(id, 50_000)))
+                .unwrap(),
             2_000
         );
     });

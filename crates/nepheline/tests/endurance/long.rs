@@ -67,7 +67,7 @@ async fn fill(engine: &Engine) {
         .unwrap();
     let create = "CREATE TABLE long_reading (id BIGINT PRIMARY KEY, metres BIGINT NOT NULL)";
     db.run_text(create, vec![]).await.unwrap();
-    db.write(&Reading::insert_all((0..ROWS).map(|id| UnsavedReading { id, metres: id })))
+    db.write(&Reading::insert_all((0..ROWS).map(|id| ReadingToInsert { id, metres: id })))
         .await
         .unwrap();
 }
@@ -129,7 +129,7 @@ fn long_runs_of_64_blocking_threads_all_end() {
                 scope.spawn(move || {
                     for number in 0..each {
                         let (id, query) = shape(thread * 104_729 + number);
-                        assert_eq!(blocking::Handle::read_one(db, &query).unwrap().id, id);
+                        assert_eq!(blocking::RunsQueries::read_one(db, &query).unwrap().id, id);
                     }
                 });
             }

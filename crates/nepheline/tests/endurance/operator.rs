@@ -48,7 +48,7 @@ async fn work_after_a_commit_is_done_only_after_a_commit() {
         let kept: Result<(), Error> = db
             .transaction(async |tx| {
                 tx.after_commit(note(1));
-                tx.write(&Shelf::insert(UnsavedShelf { id: 1 })).await?;
+                tx.write(&Shelf::insert(ShelfToInsert { id: 1 })).await?;
                 tx.transaction(async |inner| {
                     inner.after_commit(note(2));
                     inner
@@ -68,7 +68,7 @@ async fn work_after_a_commit_is_done_only_after_a_commit() {
                                 Ok::<_, Error>(())
                             })
                             .await?;
-                        inner.write(&Shelf::insert(UnsavedShelf { id: 1 })).await?;
+                        inner.write(&Shelf::insert(ShelfToInsert { id: 1 })).await?;
                         Ok(())
                     })
                     .await;
@@ -84,11 +84,11 @@ async fn work_after_a_commit_is_done_only_after_a_commit() {
         let failed: Result<(), Error> = db
             .transaction(async |tx| {
                 tx.after_commit(note(-3));
-                let _ = tx.write(&Shelf::insert(UnsavedShelf { id: 1 })).await;
+                let _ = tx.write(&Shelf::insert(ShelfToInsert { id: 1 })).await;
                 Ok(())
             })
             .await;
-        assert_eq!(failed.unwrap_err().kind(), ErrorKind::TransactionOver);
+        assert_eq!(failed.unwrap_err().kind(), ErrorKind::TransactionEnded);
         let panicked = db.transaction(async |tx| -> Result<(), Error> {
             tx.after_commit(note(-4));
             panic!("on purpose")
@@ -165,7 +165,7 @@ async fn metrics_tell_what_the_pool_does_and_closing_waits_for_what_runs() {
         let db = shelves(&engine, "pool_size=2&pool_wait=100ms").await;
         let lent = async |tx: nepheline::Transaction| {
             tokio::time::sleep(Duration::from_millis(300)).await;
-            tx.write(&Shelf::insert(UnsavedShelf { id: 1 })).await
+            tx.write(&Shelf::insert(ShelfToInsert { id: 1 })).await
         };
         let mut held = Box::pin(db.transaction(lent));
         let mut other = Box::pin(
@@ -326,7 +326,7 @@ fn a_runtime_that_ends_in_the_middle_neither_hangs_nor_panics() {
             let transaction = runtime.spawn(async move {
                 in_transaction
                     .transaction(async |tx| {
-                        tx.write(&Shelf::insert(UnsavedShelf { id: 7 })).await?;
+                        tx.write(&Shelf::insert(ShelfToInsert { id: 7 })).await?;
                         std::future::pending::<Result<(), Error>>().await
                     })
                     .await
@@ -344,7 +344,7 @@ fn a_runtime_that_ends_in_the_middle_neither_hangs_nor_panics() {
             );
             // Nothing of it is stored, and nothing holds the table.
             let db = blocking::Database::open(&engine.with("lock_timeout=8s")).unwrap();
-            db.write(&Shelf::insert(UnsavedShelf { id: 7 })).unwrap();
+            db.write(&Shelf::insert(ShelfToInsert { id: 7 })).unwrap();
             db.write(&Shelf::rows().delete().every_row()).unwrap();
         }
     }

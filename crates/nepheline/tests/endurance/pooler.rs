@@ -82,7 +82,7 @@ async fn every_verb_works_behind_a_pooler_of_transactions() {
     let pooler = pooler(&own, 3);
     let db = open(&own, &pooler, "pool_size=12&statement_timeout=2s").await;
     let at = |id: i64| jiff::Timestamp::from_second(1_790_000_000 + id).unwrap();
-    let visit = |id: i64| UnsavedVisit { id, at: at(id), metres: id };
+    let visit = |id: i64| VisitToInsert { id, at: at(id), metres: id };
     // Many rows, which are inserted instead of copied.
     assert_eq!(
         db.write(&Visit::insert_all((0..3_000).map(visit)))

@@ -26,7 +26,7 @@ async fn behind_a_network(server: &OwnServer) -> Proxy {
     db.write(&Reading::rows().delete().every_row())
         .await
         .unwrap();
-    db.write(&Reading::insert(UnsavedReading { id: 1, metres: 0 }))
+    db.write(&Reading::insert(ReadingToInsert { id: 1, metres: 0 }))
         .await
         .unwrap();
     Proxy::before(server.port).await
@@ -76,6 +76,9 @@ async fn a_stalled_network_ends_at_the_time_limit() {
         let undone = within(8.0, begun).await.unwrap_err();
         assert_eq!(undone.kind(), ErrorKind::StatementTimeout, "{undone:#}");
         proxy.set(Mode::Pass);
+        // The server holds the row until it notices that the connection of that transaction is closed.
+        let free = async { while db.write(&set_to(0)).await.is_err() {} };
+        within(8.0, free).await;
         let committing = db.transaction(async |tx| {
             tx.write(&set_to(9)).await?;
             proxy.set(Mode::SwallowAnswers);

@@ -48,8 +48,8 @@ async fn cores(engine: &Engine, parameters: &str) -> Database {
     db
 }
 
-fn core(id: i64) -> UnsavedCore {
-    UnsavedCore { id, metres: id * 10 }
+fn core(id: i64) -> CoreToInsert {
+    CoreToInsert { id, metres: id * 10 }
 }
 
 fn set(id: i64, metres: i64) -> nepheline::Update<Core> {
@@ -94,15 +94,18 @@ async fn a_dropped_statement_undoes_its_transaction_and_its_answer_goes_to_nobod
                                     .is_err()
                             );
                             let err = tx.write(&set(2, 22)).await.unwrap_err();
-                            assert_eq!(err.kind(), ErrorKind::TransactionOver);
-                            assert!(err.to_string().contains("was given up"), "{err}");
+                            assert_eq!(err.kind(), ErrorKind::TransactionEnded);
+                            assert!(
+                                err.to_string().contains("was dropped before its answer"),
+                                "{err}"
+                            );
                             Ok(())
                         })
                         .await
                 })
                 .await
                 .unwrap();
-                assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionOver);
+                assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionEnded);
                 Ok(())
             })
             .await;
@@ -129,7 +132,7 @@ async fn a_transaction_with_a_failed_statement_is_not_committed() {
             })
             .await;
         let err = outcome.unwrap_err();
-        assert_eq!(err.kind(), ErrorKind::TransactionOver, "on {}", engine.name);
+        assert_eq!(err.kind(), ErrorKind::TransactionEnded, "on {}", engine.name);
         assert!(
             err.to_string()
                 .contains("INSERT of `dropped_core` failed with UniqueViolation"),
@@ -154,12 +157,12 @@ async fn a_transaction_with_a_failed_statement_is_not_committed() {
         assert_eq!(outcome.unwrap_err().kind(), ErrorKind::StatementTimeout);
         assert_eq!(ids(&db).await, [1, 2], "on {}", engine.name);
 
-        // What the program was refused before anything was sent, and a row that is not there, undo nothing.
+        // Refusals before sending, and a missing row, end nothing.
         let outcome: Result<(), Error> = db
             .transaction(async |tx| {
                 tx.write(&Core::insert(core(6))).await?;
                 tx.read_one(&Core::row(99)).await.unwrap_err();
-                tx.read_page(&Core::rows(), Paging::of(0))
+                tx.read_page(&Core::rows(), Paging::page_size(0))
                     .await
                     .unwrap_err();
                 Ok(())
@@ -188,11 +191,11 @@ async fn a_transaction_with_a_failed_statement_is_not_committed() {
                 let err = tx
                     .transaction(|inner| inner.count(&Core::rows()))
                     .unwrap_err();
-                assert_eq!(err.kind(), ErrorKind::TransactionOver);
+                assert_eq!(err.kind(), ErrorKind::TransactionEnded);
                 Ok::<_, Error>(())
             })
         });
-        assert_eq!(outcome.await.unwrap().unwrap_err().kind(), ErrorKind::TransactionOver);
+        assert_eq!(outcome.await.unwrap().unwrap_err().kind(), ErrorKind::TransactionEnded);
         assert_eq!(ids(&db).await, [1, 2, 6, 7], "blocking, on {}", engine.name);
     }
 }
@@ -296,7 +299,7 @@ async fn a_dropped_write_of_many_rows_leaves_all_or_none() {
                     match tokio::time::timeout(wait, tx.write(&many)).await {
                         Err(_) => {
                             let err = tx.count(&Core::rows()).await.unwrap_err();
-                            assert_eq!(err.kind(), ErrorKind::TransactionOver);
+                            assert_eq!(err.kind(), ErrorKind::TransactionEnded);
                             Ok(())
                         }
                         // It was done in time, and is undone by hand.
@@ -385,7 +388,7 @@ async fn while_a_stream_is_open_its_transaction_refuses_statements() {
         assert_eq!(outcome.unwrap(), 1, "on {}", engine.name);
         assert_eq!(db.count(&Core::rows()).await.unwrap(), 2_994, "on {}", engine.name);
         // Errors of streams once said neither what was asked nor by whom.
-        let unknown = Core::rows().filter(|_| verbatim!("nonsense = 1").holds());
+        let unknown = Core::rows().filter(|_| verbatim!("nonsense = 1").condition());
         let err = db.read_stream(&unknown).next().await.unwrap().unwrap_err();
         assert!(err.sql().unwrap().contains("nonsense") && err.origin().is_some(), "{err}");
     }
@@ -502,7 +505,7 @@ async fn a_table_that_changes_is_read_as_it_is_then() {
             Ok(())
         })
         .await;
-    assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionOver);
+    assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionEnded);
     assert_eq!(db.read(&Core::rows()).await.unwrap().len(), 2);
 }
 
@@ -607,11 +610,11 @@ fn a_budget_counts_verbs_and_companions_on_every_engine() {
         drop(runtime.block_on(cores(&engine, "pool_size=1")));
         let db = engine.open().budget(6);
         db.write(&Core::insert_all((10..3_000).map(core))).unwrap();
-        db.insert_each((3_000..15_000).map(core)).unwrap();
+        db.insert_stream((3_000..15_000).map(core)).unwrap();
         db.write_returning(&set(1, 12)).unwrap();
         db.read(&Core::rows().limit(5).alongside(|c| c.parts()))
             .unwrap();
-        db.read_page(&Core::rows(), Paging::of(5)).unwrap();
+        db.read_page(&Core::rows(), Paging::page_size(5)).unwrap();
         let err = db.count(&Core::rows()).unwrap_err();
         assert_eq!(err.kind(), ErrorKind::Refused, "on {}", engine.name);
     }
@@ -661,7 +664,7 @@ fn settings_that_no_engine_takes_are_refused_before_anything_is_sent() {
         assert!(!format!("{err:#} {err:?}").contains("hunter2"), "{err:?}");
     }
     if let Some(engine) = server("PostgreSQL") {
-        let db = engine.open().carrying(7_i64).mirroring::<i64>("role");
+        let db = engine.open().carrying(7_i64).session_setting::<i64>("role");
         let refused: Result<(), Error> = db.transaction(|_| Ok(()));
         assert_eq!(refused.unwrap_err().kind(), ErrorKind::Unsupported);
     }

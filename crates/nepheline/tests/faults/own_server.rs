@@ -26,7 +26,7 @@ async fn a_server_that_undoes_all_at_a_lock_timeout_loses_no_write_unnoticed() {
     let db = Database::open(&url).await.unwrap();
     let create = "CREATE TABLE timed_out (id BIGINT PRIMARY KEY, metres BIGINT NOT NULL)";
     db.run_text(create, vec![]).await.unwrap();
-    let rows = (1..=3).map(|id| UnsavedHeld { id, metres: 0 });
+    let rows = (1..=3).map(|id| HeldToInsert { id, metres: 0 });
     db.write(&Held::insert_all(rows)).await.unwrap();
     let set = |id: i64| Held::row(id).update(|r| r.metres.set(1));
     let holder = Database::open(&url).await.unwrap();
@@ -45,14 +45,14 @@ async fn a_server_that_undoes_all_at_a_lock_timeout_loses_no_write_unnoticed() {
                         assert_eq!(err.kind(), ErrorKind::Locked);
                         // The savepoint is gone with all the rest, so that nothing can go on.
                         let err = tx.write(&last).await.unwrap_err();
-                        assert_eq!(err.kind(), ErrorKind::TransactionOver, "{err}");
+                        assert_eq!(err.kind(), ErrorKind::TransactionEnded, "{err}");
                         Ok(())
                     })
                     .await
             })
             .await
             .unwrap();
-            assert_eq!(outer.unwrap_err().kind(), ErrorKind::TransactionOver);
+            assert_eq!(outer.unwrap_err().kind(), ErrorKind::TransactionEnded);
             Ok(())
         })
         .await;

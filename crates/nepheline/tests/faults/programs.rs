@@ -150,8 +150,8 @@ impl Plan {
         }
     }
 
-    fn entry(&self, number: i64, giver: i64, taker: i64, metres: i64) -> UnsavedEntry {
-        UnsavedEntry {
+    fn entry(&self, number: i64, giver: i64, taker: i64, metres: i64) -> EntryToInsert {
+        EntryToInsert {
             id: self.program * 10_000 + number,
             program: self.program,
             giver,
@@ -160,7 +160,7 @@ impl Plan {
         }
     }
 
-    fn lines(&self) -> Vec<UnsavedEntry> {
+    fn lines(&self) -> Vec<EntryToInsert> {
         (1..=LINES)
             .map(|line| self.entry(1_000 + line, 0, 0, 0))
             .collect()
@@ -213,7 +213,7 @@ impl World {
         for text in text {
             setup.run_text(text, vec![]).await.unwrap();
         }
-        let accounts = (1..=ACCOUNTS).map(|id| UnsavedAccount { id, metres: OPENING });
+        let accounts = (1..=ACCOUNTS).map(|id| AccountToInsert { id, metres: OPENING });
         setup.write(&Account::insert_all(accounts)).await.unwrap();
         let parameters = "pool_size=3&pool_wait=60s&lock_timeout=2s&statement_timeout=300ms";
         let named = engine.pick("", "&application_name=fault_programs", "");
@@ -364,7 +364,7 @@ impl World {
                 Ok(())
             }
             Fault::Ignored => {
-                let there_already = UnsavedAccount { id: 1, metres: 0 };
+                let there_already = AccountToInsert { id: 1, metres: 0 };
                 assert!(tx.write(&Account::insert(there_already)).await.is_err());
                 Ok(())
             }
@@ -418,7 +418,7 @@ fn told(err: &Error, plan: Plan) -> Told {
         ErrorKind::TransactionResolutionUnknown => Told::Unknown,
         ErrorKind::NotFound
         | ErrorKind::StatementTimeout
-        | ErrorKind::TransactionOver
+        | ErrorKind::TransactionEnded
         | ErrorKind::ConnectionLost
         // One that was killed while it was opened.
         | ErrorKind::Connection

@@ -182,12 +182,12 @@ async fn a_connection_killed_in_a_transaction_leaves_nothing_behind() {
                     .run_text("INSERT INTO faults VALUES (2)", vec![])
                     .await
                     .unwrap_err();
-                assert_eq!(err.kind(), ErrorKind::TransactionOver);
+                assert_eq!(err.kind(), ErrorKind::TransactionEnded);
                 Ok(())
             })
             .await;
         killer.await.unwrap();
-        assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionOver, "on {}", engine.name);
+        assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionEnded, "on {}", engine.name);
         #[derive(Debug, Table)]
         #[nepheline(table = "faults")]
         struct Fault {
@@ -384,7 +384,7 @@ async fn a_transaction_kept_beyond_its_end_takes_no_statement() {
         let db = engine.open_async().await;
         let kept = db.transaction(async |tx| Ok::<_, Error>(tx)).await.unwrap();
         let err = kept.run_text("SELECT 1", vec![]).await.unwrap_err();
-        assert_eq!(err.kind(), ErrorKind::TransactionOver, "on {}", engine.name);
+        assert_eq!(err.kind(), ErrorKind::TransactionEnded, "on {}", engine.name);
     }
 }
 

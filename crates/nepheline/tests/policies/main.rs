@@ -1,9 +1,10 @@
-//! That nobody learns of rows that policies hide: queries of every kind are generated and asked of a
-//! database that holds such rows, and again, with every policy waived, when they have been deleted. Both
-//! answers have to be equal, to the last total and the last page.
+//! Policies hide rows completely. Generated queries of every kind run on a database with hidden rows, and
+//! again, with every policy waived, when these rows are deleted. Both results must be equal, to the last
+//! total and the last page.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
+mod identity;
 mod questions;
 #[path = "../support/mod.rs"]
 mod support;
@@ -12,7 +13,7 @@ mod world;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use nepheline::blocking::Handle;
+use nepheline::blocking::RunsQueries;
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use proptest::prelude::*;
@@ -46,7 +47,7 @@ fn hides_all_that_is_hidden(engine: &Engine) {
             |question: &Question| asked(&db, Question { mode: Mode::AllWaived, ..*question });
         world.fill(engine, &db);
         let guarded: Vec<String> = questions.iter().map(|q| asked(&db, *q)).collect();
-        // That there is something to hide is seen by some of them.
+        // Some of these queries show that there is something to hide.
         for (question, guarded) in questions.iter().zip(&guarded).step_by(4) {
             hiding[question.kind as usize] += usize::from(openly(question) != *guarded);
         }
@@ -66,7 +67,7 @@ fn hides_all_that_is_hidden(engine: &Engine) {
     assert_eq!(kinds.find(|(_, hidden)| *hidden == 0), None, "a kind of question that hid nothing");
 }
 
-/// What updates and deletes leave of rows that are hidden: all of it.
+/// Updates and deletes leave hidden rows unchanged.
 #[test]
 fn nobody_writes_to_hidden_rows() {
     let _alone = alone();
@@ -165,8 +166,8 @@ struct Copied {
     ppm: i64,
 }
 
-/// That a query fails tells of a row too. Of a hidden one nothing is computed where an engine goes by the order of
-/// conditions, because policies come first.
+/// A failing query reveals a row too. Policies stand first, so an engine that evaluates conditions in order
+/// computes nothing from a hidden row.
 #[test]
 fn nothing_is_computed_of_hidden_rows() {
     #[derive(Debug, Clone, PartialEq, Table)]
@@ -191,8 +192,8 @@ fn nothing_is_computed_of_hidden_rows() {
             db.run_text(text, vec![]).unwrap();
         }
         let (ours, theirs) = (
-            UnsavedVault { id: 1, agency_id: 1, lent_to: 0 },
-            UnsavedVault { id: i64::MAX, agency_id: 2, lent_to: 2 },
+            VaultToInsert { id: 1, agency_id: 1, lent_to: 0 },
+            VaultToInsert { id: i64::MAX, agency_id: 2, lent_to: 2 },
         );
         db.write(&Vault::insert_all([ours, theirs])).unwrap();
         let after = Vault::rows().filter(|v| (v.id + 1).gt(0));
@@ -212,7 +213,7 @@ fn nothing_is_computed_of_hidden_rows() {
     }
 }
 
-/// What upserts leave of rows that are hidden: all of it, and they are not stored a second time.
+/// Upserts leave hidden rows unchanged, and do not insert them again.
 #[test]
 fn nobody_upserts_hidden_rows() {
     let _alone = alone();
@@ -226,7 +227,7 @@ fn nobody_upserts_hidden_rows() {
             let visible = world.clone().visible(Mode::AllOn).assays;
             // Half of them are there already.
             let first = 60 + number(60);
-            let new = (first..first + 120).map(|id| UnsavedAssay {
+            let new = (first..first + 120).map(|id| AssayToInsert {
                 id,
                 specimen_id: 1,
                 element: "Zr".to_owned(),
@@ -269,12 +270,12 @@ fn alone() -> MutexGuard<'static, ()> {
     ALONE.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// What is run is what is shown, whichever way the policies come into it.
+/// The SQL that runs is the SQL that is shown, however the policies are applied.
 #[test]
 fn what_is_shown_is_what_runs() {
     let _alone = alone();
-    let record = nepheline::Record::new();
-    let db = prepared(&engines()[0]).recording_to(&record);
+    let record = nepheline::StatementLog::new();
+    let db = prepared(&engines()[0]).logging_to(&record);
     let carried = Carried::new().with(AgencyId(1));
     let shown_and_run = |query: nepheline::Query<Site>| {
         let mark = record.mark();
@@ -298,13 +299,13 @@ fn what_is_shown_is_what_runs() {
     shown_and_run(Site::row(3).waive_every_policy());
 }
 
-/// A policy of the database itself sees who is asking, in transactions of a handle that mirrors it.
+/// A policy of the database itself sees who is asking, in transactions of a handle that session_settings it.
 #[test]
 fn the_database_sees_who_is_asking() {
     #[derive(Debug, Clone, Copy)]
-    struct Asking(i64);
+    struct CompileContext(i64);
 
-    impl std::fmt::Display for Asking {
+    impl std::fmt::Display for CompileContext {
         fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
             write!(f, "{}", self.0)
         }
@@ -319,13 +320,15 @@ fn the_database_sees_who_is_asking() {
     }
 
     let rows = |ids: [i64; 2]| {
-        Secured::insert_all(ids.map(|id| UnsavedSecured { id, agency_id: id % 2 + 1 }))
+        Secured::insert_all(ids.map(|id| SecuredToInsert { id, agency_id: id % 2 + 1 }))
     };
     for engine in engines() {
         let db = engine.open();
         if engine.dialect() != Dialect::Postgres {
-            let mirroring = db.carrying(Asking(1)).mirroring::<Asking>("shed.agency");
-            let err = mirroring
+            let session_setting = db
+                .carrying(CompileContext(1))
+                .session_setting::<CompileContext>("shed.agency");
+            let err = session_setting
                 .transaction(|tx| tx.count(&Secured::rows()))
                 .unwrap_err();
             assert_eq!(err.kind(), ErrorKind::Unsupported, "on {}: {err}", engine.name);
@@ -335,7 +338,7 @@ fn the_database_sees_who_is_asking() {
             "DROP TABLE IF EXISTS row_secured",
             "CREATE TABLE row_secured (id bigint PRIMARY KEY, agency_id bigint NOT NULL)",
             "ALTER TABLE row_secured ENABLE ROW LEVEL SECURITY",
-            // Of the owner too, who the tests are.
+            // The owner too, who runs the tests.
             "ALTER TABLE row_secured FORCE ROW LEVEL SECURITY",
             "CREATE POLICY own ON row_secured \
              USING (agency_id = nullif(current_setting('shed.agency', true), '')::bigint)",
@@ -343,8 +346,8 @@ fn the_database_sees_who_is_asking() {
             db.run_text(text, vec![]).unwrap();
         }
         let of = |agency: i64| {
-            db.carrying(Asking(agency))
-                .mirroring::<Asking>("shed.agency")
+            db.carrying(CompileContext(agency))
+                .session_setting::<CompileContext>("shed.agency")
         };
         let seen = |agency: i64| of(agency).transaction(|tx| tx.read(&Secured::rows()));
         of(1).transaction(|tx| tx.write(&rows([2, 4]))).unwrap();
@@ -368,7 +371,7 @@ fn the_database_sees_who_is_asking() {
         // A row of somebody else's is refused by the database, and nothing outlives the transaction.
         of(1).transaction(|tx| tx.write(&rows([5, 7]))).unwrap_err();
         assert_eq!(db.count(&Secured::rows()).unwrap(), 0);
-        let nobody = db.mirroring::<Asking>("shed.agency");
+        let nobody = db.session_setting::<CompileContext>("shed.agency");
         let err = nobody
             .transaction(|tx| tx.count(&Secured::rows()))
             .unwrap_err();

@@ -2,7 +2,7 @@
 
 use std::fmt::{Debug, Write as _};
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
 use nepheline::{Paging, Readable, recursive};
 use proptest::prelude::*;
@@ -40,6 +40,7 @@ pub(crate) enum Kind {
     Grandchildren,
     Joined,
     LeftJoined,
+    BridgeLeftJoined,
     ChildrenAlongside,
     ParentsAlongside,
     BridgeCounted,
@@ -59,7 +60,7 @@ pub(crate) enum Kind {
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 28] = [
+    pub(crate) const ALL: [Kind; 29] = [
         Kind::Filtered,
         Kind::ByKey,
         Kind::ByUniqueColumn,
@@ -72,6 +73,7 @@ impl Kind {
         Kind::Grandchildren,
         Kind::Joined,
         Kind::LeftJoined,
+        Kind::BridgeLeftJoined,
         Kind::ChildrenAlongside,
         Kind::ParentsAlongside,
         Kind::BridgeCounted,
@@ -120,7 +122,7 @@ pub(crate) fn answer<Q: Readable<Row: Debug>>(db: &Database, query: &Q) -> Strin
     let mut tell = |told_by: &str, told_now: Result<String, Error>| {
         let _ = match told_now {
             Ok(answer) => writeln!(told, "{told_by}: {answer}"),
-            // Of an error the SQL differs, and that is all that may.
+            // Only the SQL of an error may differ.
             Err(err) => {
                 let text = err.to_string();
                 let text = text.split("; the SQL was").next();
@@ -130,7 +132,7 @@ pub(crate) fn answer<Q: Readable<Row: Debug>>(db: &Database, query: &Q) -> Strin
     };
     tell("rows", db.read(query).map(|rows| format!("{rows:?}")));
     tell("count", db.count(query).map(|count| count.to_string()));
-    tell("presence", db.has_rows(query).map(|any| any.to_string()));
+    tell("presence", db.exists(query).map(|any| any.to_string()));
     tell("one", db.read_at_most_one(query).map(|row| format!("{row:?}")));
     told
 }
@@ -138,17 +140,22 @@ pub(crate) fn answer<Q: Readable<Row: Debug>>(db: &Database, query: &Q) -> Strin
 /// The same in pages: numbered ones with their totals, and those that go on after a row.
 pub(crate) fn pages<Q: Readable<Row: Debug>>(db: &Database, query: &Q, size: u64) -> String {
     let mut told = String::new();
-    let paging = Paging::of(size).number(2);
+    let paging = Paging::page_size(size).page(2);
     let page = db.read_page(query, paging).unwrap();
-    let _ =
-        writeln!(told, "{:?} of {} pages, {} rows", page.rows(), page.all_pages(), page.all_rows());
+    let _ = writeln!(
+        told,
+        "{:?} of {} pages, {} rows",
+        page.rows(),
+        page.total_pages(),
+        page.total_rows()
+    );
     let mut cursor = None;
     for _ in 0..4 {
-        let stretch = db
+        let page = db
             .read_after(query, cursor.as_ref(), u32::try_from(size).unwrap())
             .unwrap();
-        let _ = writeln!(told, "{:?}, more {}", stretch.rows(), stretch.after().is_some());
-        let Some(next) = stretch.after() else { break };
+        let _ = writeln!(told, "{:?}, more {}", page.rows(), page.after().is_some());
+        let Some(next) = page.after() else { break };
         cursor = Some(next.clone());
     }
     told
@@ -216,7 +223,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 .of(Site::rows())
                 .filter(|s| {
                     s.boreholes()
-                        .all_satisfy(|b| b.specimens().any(|s| s.grams.gt(least)))
+                        .all(|b| b.specimens().any(|s| s.grams.gt(least)))
                 })
                 .order_by(|s| s.id.asc()),
         ),
@@ -242,6 +249,14 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                     Specimen::rows().filter(|s| s.borehole_id.eq(b.id) & s.grams.ge(least))
                 })
                 .order_by(|(b, s)| (b.id.asc(), s.map(|s| s.id).asc())),
+        ),
+        Kind::BridgeLeftJoined => answer(
+            db,
+            &mode
+                .of(Tag::rows())
+                .left_join(|t| t.specimens())
+                .filter(|(_, s)| flag.then(|| s.is_none() | s.map(|s| s.grams).ge(least)))
+                .order_by(|(t, s)| (t.id.asc(), s.map(|s| s.id).asc())),
         ),
         Kind::ChildrenAlongside => answer(
             db,
@@ -300,7 +315,12 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
         Kind::Totals => answer(
             db,
             &mode.of(Assay::rows()).select(|a| {
-                (count(), count_distinct(a.specimen_id), max(a.ppm), count().among(a.ppm.ge(least)))
+                (
+                    count(),
+                    count_distinct(a.specimen_id),
+                    max(a.ppm),
+                    count().filter(a.ppm.ge(least)),
+                )
             }),
         ),
         Kind::RolledUp => answer(
@@ -317,7 +337,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                     grams: sum(s.grams),
                 })
             });
-            let totals = named(totals);
+            let totals = cte(totals);
             let mean = totals.rows().select(|t| avg(t.specimens)).value();
             let above = totals.rows().filter(|t| t.specimens.cast::<f64>().ge(mean));
             answer(db, &above.order_by(|t| t.region.asc()))
@@ -371,7 +391,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 .order_by(|s| (s.borehole().site().region.desc(), s.grams.asc(), s.id.asc())),
             few,
         ),
-        // Of a table without policies: hidden are the rows whose required parent is.
+        // A table without policies: rows are hidden if their required parent is.
         Kind::RequiredParentAlongside => answer(
             db,
             &mode

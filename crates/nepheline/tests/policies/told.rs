@@ -1,4 +1,4 @@
-//! What policies are met where, and what is said of them.
+//! The list of policies of a statement, and the messages about them.
 
 use nepheline::prelude::*;
 
@@ -40,7 +40,7 @@ mod circle {
     }
 
     fn not_the_last(s: ItselfColumns) -> Condition {
-        let all = named(Itself::rows().select(|s| shape!(Last { id: s.id })));
+        let all = cte(Itself::rows().select(|s| shape!(Last { id: s.id })));
         all.rows().filter(|other| other.id.gt(s.id)).exists()
     }
 
@@ -53,7 +53,7 @@ mod circle {
     }
 }
 
-/// What is waived where, as it is told, and what is refused.
+/// The waivers of queries, as they are listed, and those that are refused.
 #[test]
 fn policies_are_told() {
     let carried = Carried::new().with(AgencyId(1));

@@ -55,7 +55,7 @@ pub(crate) struct Analyst {
 #[nepheline(
     table = "guard_specimen",
     children(assays: Assay by specimen_id, parts: Specimen by parent_id),
-    linked(tags: Tag via Tagged),
+    bridged(tags: Tag across Tagged),
     policies(not_withdrawn, of_borehole),
 )]
 pub(crate) struct Specimen {
@@ -86,7 +86,7 @@ pub(crate) struct Assay {
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
-#[nepheline(table = "guard_tag", linked(specimens: Specimen via Tagged))]
+#[nepheline(table = "guard_tag", bridged(specimens: Specimen across Tagged))]
 pub(crate) struct Tag {
     #[nepheline(key)]
     pub(crate) id: i64,
@@ -109,7 +109,7 @@ pub(crate) fn not_closed(s: SiteColumns) -> Condition {
     s.closed_on.is_null()
 }
 
-/// Of a site that may be seen: the policies of sites hold inside.
+/// A policy over visible sites: the policies of sites apply inside.
 pub(crate) fn of_site(b: BoreholeColumns) -> Condition {
     Site::rows().filter(|s| s.id.eq(b.site_id)).exists()
 }

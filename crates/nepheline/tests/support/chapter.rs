@@ -1,5 +1,4 @@
-//! A chapter of the documentation, written by the test that asks its questions: the Rust as it stands
-//! in the test's source, the SQL, and the answer.
+//! A chapter of the documentation, written by a test: each entry shows the Rust code, the SQL and the rows.
 
 use std::fmt::{Debug, Write};
 
@@ -10,15 +9,15 @@ use nepheline::prelude::*;
 pub(crate) struct Chapter {
     source: &'static str,
     page: String,
-    /// The questions that went wrong, so that one of them does not hide the rest.
+    /// The entries that failed, so that one of them does not hide the rest.
     faults: Vec<String>,
 }
 
-/// How many rows of an answer are shown.
+/// The number of rows that an entry shows.
 const ROWS_SHOWN: usize = 3;
 
 impl Chapter {
-    /// `source` is the test's own text.
+    /// Returns an empty page. `source` is the test's own source text.
     pub(crate) fn new(source: &'static str, opening: &str) -> Chapter {
         Chapter { source, page: opening.trim_start().to_owned(), faults: Vec::new() }
     }
@@ -27,8 +26,8 @@ impl Chapter {
         write!(self.page, "\n## {heading}\n").unwrap();
     }
 
-    /// A question: what it is, and its Rust, which stands in the source after the text of what it is
-    /// until a line with `);` at the depth of the call.
+    /// Adds the text and the Rust code of an entry. The code stands in the source after the text, up to a line with
+    /// `);` at the indent of the call.
     pub(crate) fn question(&mut self, what: &str, line: u32) {
         let mut lines = self.source.lines().skip(line as usize - 1);
         let call = lines.next().unwrap();
@@ -74,26 +73,20 @@ impl Chapter {
         self.page.push_str("```\n");
     }
 
-    /// Notes what went wrong with a question.
+    /// Adds a failure of an entry.
     pub(crate) fn fault(&mut self, fault: String) {
         self.faults.push(fault);
     }
 
-    /// What is said without a question.
+    /// Adds text without an entry.
     pub(crate) fn append(&mut self, text: &str) {
         self.page.push_str(text);
     }
 
-    /// Compares the page with the one in the repository, unless a question went wrong.
+    /// Compares the page with the one in the repository, unless an entry failed.
     pub(crate) fn finish(self, name: &str) {
         assert!(self.faults.is_empty(), "{}", self.faults.join("\n"));
-        insta::with_settings!({
-            snapshot_path => "../../../../docs",
-            prepend_module_to_snapshot => false,
-            omit_expression => true,
-        }, {
-            insta::assert_binary_snapshot!(name, self.page.into_bytes());
-        });
+        super::check_page(name, &self.page);
     }
 }
 

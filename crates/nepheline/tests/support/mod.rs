@@ -130,3 +130,8 @@ impl Engine {
         format!("{}{mark}{parameter}", self.url)
     }
 }
+
+/// Compares a page with the one in `docs`. `UPDATE_EXPECT=1` writes it anew.
+pub(crate) fn check_page(name: &str, page: &str) {
+    expect_test::expect_file![format!("../../../../docs/{name}")].assert_eq(page);
+}

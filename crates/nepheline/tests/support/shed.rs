@@ -83,7 +83,7 @@ pub(crate) fn sheds() -> &'static [(Engine, Database)] {
 
 /// Deletes a specimen that a test has stored in the shed on a server.
 pub(crate) fn forget(engine: &Engine, id: i64) {
-    use nepheline::blocking::Handle;
+    use nepheline::blocking::RunsQueries;
     if engine.name != "SQLite" {
         engine.open().write(&Specimen::row(id).delete()).unwrap();
     }

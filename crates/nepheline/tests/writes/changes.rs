@@ -1,8 +1,8 @@
 //! Which rows are changed, what they are then, and what comes back.
 
-use nepheline::blocking::Handle;
+use nepheline::blocking::RunsQueries;
 use nepheline::prelude::*;
-use nepheline::{Clock, Record};
+use nepheline::{Clock, StatementLog};
 
 use crate::support::{Engine, engines};
 use crate::tables::*;
@@ -20,7 +20,7 @@ fn what_is_stored_is_what_comes_back() {
         assert_eq!((stored.agency_id, stored.version), (AgencyId(3), 1));
         assert_eq!((stored.made_at, stored.written_at), (at(8), at(8)));
 
-        let later = db.carrying(Clock::fixed(at(9)));
+        let later = db.carrying(Clock::stopped_at(at(9)));
         let heavier = Tray::row(stored.id).update(|t| {
             (t.grams.set(t.grams * 2 + 1), t.note.set("weighed"), t.shelf_id.set_maybe(None::<i64>))
         });
@@ -32,14 +32,14 @@ fn what_is_stored_is_what_comes_back() {
         // Found, though nothing changes: one meaning of the number on every engine.
         let same = Place::row((1, 1)).update(|p| p.grams.set(5));
         assert_eq!(db.write(&same).unwrap(), 0);
-        db.write(&Place::insert(UnsavedPlace { shelf_id: 1, slot: 1, grams: 5 }))
+        db.write(&Place::insert(PlaceToInsert { shelf_id: 1, slot: 1, grams: 5 }))
             .unwrap();
         assert_eq!(db.write(&same).unwrap(), 1, "on {}", engine.name);
 
-        let tickets = Ticket::insert_all([UnsavedTicket {}, UnsavedTicket {}]);
+        let tickets = Ticket::insert_all([TicketToInsert {}, TicketToInsert {}]);
         assert_eq!(db.write_returning(&tickets).unwrap(), [Ticket { id: 1 }, Ticket { id: 2 }]);
-        let record = Record::new();
-        assert_eq!(db.recording_to(&record).write(&tickets).unwrap(), 2, "on {}", engine.name);
+        let record = StatementLog::new();
+        assert_eq!(db.logging_to(&record).write(&tickets).unwrap(), 2, "on {}", engine.name);
         assert!(
             record
                 .all()
@@ -54,13 +54,13 @@ fn what_is_stored_is_what_comes_back() {
 fn rows_come_back_from_updates() {
     let _alone = alone();
     for engine in engines() {
-        let (db, record) = (prepared(&engine), Record::new());
+        let (db, record) = (prepared(&engine), StatementLog::new());
         db.write(&Tray::insert_all((1..=3).map(|i| tray(format!("T{i}"), i))))
             .unwrap();
         let heavier = Tray::rows()
             .filter(|t| t.grams.ge(2))
             .update(|t| t.grams.set(t.grams + 10));
-        let mut rows = db.recording_to(&record).write_returning(&heavier).unwrap();
+        let mut rows = db.logging_to(&record).write_returning(&heavier).unwrap();
         rows.sort_by_key(|row| row.id);
         assert_eq!(rows.iter().map(|row| row.grams).collect::<Vec<_>>(), [12, 13]);
         // Where it takes several statements, each is seen.
@@ -89,7 +89,7 @@ fn rows_come_back_from_updates() {
         assert_eq!(db.write_returning_one(&seen).unwrap().version, 3, "on {}", engine.name);
 
         // With a key of several columns, and one that is set.
-        db.write(&Place::insert_all((1..=3).map(|slot| UnsavedPlace {
+        db.write(&Place::insert_all((1..=3).map(|slot| PlaceToInsert {
             shelf_id: 1,
             slot,
             grams: 9,
@@ -124,7 +124,7 @@ fn async_handles_write_as_blocking_ones_do() {
 }
 
 async fn written_async(engine: &Engine) {
-    use nepheline::Handle as _;
+    use nepheline::RunsQueries as _;
     let db = engine.open_async().await.carrying(AgencyId(3));
     let rows = (1..=120).map(|i| tray(format!("A{i}"), i));
     assert_eq!(db.write(&Tray::insert_all(rows)).await.unwrap(), 120);
@@ -152,12 +152,12 @@ async fn written_async(engine: &Engine) {
         .unwrap();
     assert_eq!(rows.iter().map(|t| t.grams).collect::<Vec<_>>(), [6; 3], "on {}", engine.name);
 
-    let pallet = UnsavedPallet { id: 1, cleared_at: None };
+    let pallet = PalletToInsert { id: 1, cleared_at: None };
     db.write(&Pallet::insert(pallet)).await.unwrap();
-    let carton = UnsavedCarton { pallet_id: 1, number: 1, cleared_at: None };
+    let carton = CartonToInsert { pallet_id: 1, number: 1, cleared_at: None };
     db.write(&Carton::insert(carton)).await.unwrap();
     assert_eq!(db.write(&Pallet::row(1).delete()).await.unwrap(), 1);
-    assert!(!db.has_rows(&Carton::rows()).await.unwrap(), "on {}", engine.name);
+    assert!(!db.exists(&Carton::rows()).await.unwrap(), "on {}", engine.name);
 }
 
 #[test]
@@ -166,12 +166,12 @@ fn rows_are_found_by_all_that_queries_can_ask() {
     for engine in engines() {
         let db = prepared(&engine);
         db.write(&Shelf::insert_all([
-            UnsavedShelf { id: 1, load_g: 100 },
-            UnsavedShelf { id: 2, load_g: 900 },
+            ShelfToInsert { id: 1, load_g: 100 },
+            ShelfToInsert { id: 2, load_g: 900 },
         ]))
         .unwrap();
         let shelved =
-            |i: i64| UnsavedTray { shelf_id: Some(i % 2 + 1), ..tray(format!("S{i}"), i) };
+            |i: i64| TrayToInsert { shelf_id: Some(i % 2 + 1), ..tray(format!("S{i}"), i) };
         db.write(&Tray::insert_all((0..10).map(shelved))).unwrap();
         let grams = || {
             let query = Tray::rows().order_by(|t| t.id.asc()).select(|t| t.grams);
@@ -189,7 +189,7 @@ fn rows_are_found_by_all_that_queries_can_ask() {
             let load = Shelf::rows()
                 .filter(|s| s.id.eq(t.shelf_id))
                 .select(|s| s.load_g);
-            t.grams.set(load.value().if_null(0) + t.grams)
+            t.grams.set(load.value().coalesce(0) + t.grams)
         });
         assert_eq!(db.write(&as_strong).unwrap(), 5);
         assert_eq!(grams(), [100, 0, 102, 0, 104, 0, 106, 0, 108, 0]);
@@ -202,7 +202,7 @@ fn rows_are_found_by_all_that_queries_can_ask() {
         assert_eq!(grams(), [100, 102, 104]);
 
         // With a key of several columns.
-        db.write(&Place::insert_all((1..=3).map(|slot| UnsavedPlace {
+        db.write(&Place::insert_all((1..=3).map(|slot| PlaceToInsert {
             shelf_id: 1,
             slot,
             grams: slot,

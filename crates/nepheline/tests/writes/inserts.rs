@@ -1,7 +1,7 @@
 //! Many rows at once, of an iterator and of a query.
 
-use nepheline::Record;
-use nepheline::blocking::Handle;
+use nepheline::StatementLog;
+use nepheline::blocking::RunsQueries;
 use nepheline::prelude::*;
 
 use crate::support::engines;
@@ -11,15 +11,15 @@ use crate::tables::*;
 fn many_rows_are_written_together_or_not_at_all() {
     let _alone = alone();
     for engine in engines() {
-        let (db, record) = (prepared(&engine), Record::new());
-        let db = db.recording_to(&record);
+        let (db, record) = (prepared(&engine), StatementLog::new());
+        let db = db.logging_to(&record);
         let rows = |count: i64| (1..=count).map(|i| tray(format!("M{i:04}"), i));
         assert_eq!(db.write(&Tray::insert_all(rows(2_500))).unwrap(), 2_500);
         let statements = engine.pick("13", "1", "25");
         assert_eq!(record.len().to_string(), statements, "on {}", engine.name);
 
         // The 1,777th row is there already.
-        let mut more: Vec<UnsavedTray> = (0..2_000).map(|i| tray(format!("N{i:04}"), i)).collect();
+        let mut more: Vec<TrayToInsert> = (0..2_000).map(|i| tray(format!("N{i:04}"), i)).collect();
         more[1_776].label = "M0001".to_owned();
         let err = db.write(&Tray::insert_all(more)).unwrap_err();
         assert_eq!(err.kind(), ErrorKind::UniqueViolation, "on {}: {err:#}", engine.name);
@@ -39,7 +39,7 @@ fn many_rows_are_written_together_or_not_at_all() {
     }
 }
 
-/// What a place is made of where a query makes them.
+/// The columns that a query gives for a place.
 #[derive(Debug, RowShape)]
 #[allow(dead_code, reason = "only the database reads it")]
 struct Placed {
@@ -54,11 +54,11 @@ fn rows_of_a_query_and_of_an_iterator_are_inserted() {
     for engine in engines() {
         let db = prepared(&engine);
         let rows = |count: i64| (1..=count).map(|i| tray(format!("E{i}"), i % 7));
-        assert_eq!(db.insert_each(rows(12_345)).unwrap(), 12_345, "on {}", engine.name);
+        assert_eq!(db.insert_stream(rows(12_345)).unwrap(), 12_345, "on {}", engine.name);
         // The 11,002nd of these is there already, and then none of them is.
         let again =
             (1..=11_100).map(|i| tray(format!("E{}", if i == 11_002 { 5 } else { i + 90_000 }), 1));
-        let err = db.insert_each(again).unwrap_err();
+        let err = db.insert_stream(again).unwrap_err();
         assert_eq!(
             (err.kind(), err.row()),
             (ErrorKind::UniqueViolation, Some(11_002)),
@@ -71,14 +71,18 @@ fn rows_of_a_query_and_of_an_iterator_are_inserted() {
         db.write(&Tray::rows().filter(|t| t.grams.eq(6)).delete())
             .unwrap();
         let totals = Tray::rows().select(|t| {
-            shape!(Placed { shelf_id: per(t.grams), slot: count(), grams: sum(t.grams).if_null(0) })
+            shape!(Placed {
+                shelf_id: per(t.grams),
+                slot: count(),
+                grams: sum(t.grams).coalesce(0)
+            })
         });
         assert_eq!(db.write(&totals.insert_into::<Place>()).unwrap(), 6, "on {}", engine.name);
         let five = db
             .read_one(&Place::rows().filter(|p| p.shelf_id.eq(5)))
             .unwrap();
         assert_eq!((five.slot, five.grams), (1_763, 8_815));
-        // What is filled and stamped is added to what the query gives.
+        // Carried values and stamps are added to the columns of the query.
         let copies = Tray::rows().filter(|t| t.id.le(3)).select(|t| {
             let label = bind("copy of ").concat(t.label);
             shape!(Copied {
@@ -101,7 +105,7 @@ fn rows_of_a_query_and_of_an_iterator_are_inserted() {
     let unfit = Place::rows()
         .select(|p| shape!(Slot { slot: p.slot }))
         .insert_into::<Place>();
-    assert_eq!(unfit.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::UnfitParts);
+    assert_eq!(unfit.sql(Dialect::Sqlite).unwrap_err().kind(), ErrorKind::InvalidQuery);
 }
 
 #[derive(Debug, RowShape)]

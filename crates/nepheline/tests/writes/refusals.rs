@@ -1,7 +1,7 @@
-//! What a table does not allow, what cannot be meant, and the SQL of all in every dialect.
+//! Violated constraints, invalid writes, and the SQL of all writes in every dialect.
 
 use nepheline::Clock;
-use nepheline::blocking::Handle;
+use nepheline::blocking::RunsQueries;
 use nepheline::prelude::*;
 
 use crate::support::engines;
@@ -13,7 +13,7 @@ fn what_a_table_does_not_allow_is_told_apart() {
     for engine in engines() {
         let db = prepared(&engine);
         db.write(&Tray::insert(tray("C1", 1))).unwrap();
-        let refused = |row: UnsavedTray| {
+        let refused = |row: TrayToInsert| {
             let err = db.write(&Tray::insert(row)).unwrap_err();
             let told = [err.constraint(), err.table(), err.column()];
             (err.kind(), told.map(|name| name.map(str::to_owned)))
@@ -36,13 +36,13 @@ fn what_a_table_does_not_allow_is_told_apart() {
         assert_eq!(refused(tray("C1", 1)), (ErrorKind::UniqueViolation, unique));
         let key = [Some("tray_shelf"), table, None];
         let foreign = told([None, table, None], key, key);
-        let unshelved = UnsavedTray { shelf_id: Some(77), ..tray("C2", 1) };
+        let unshelved = TrayToInsert { shelf_id: Some(77), ..tray("C2", 1) };
         assert_eq!(refused(unshelved), (ErrorKind::ForeignKeyViolation, foreign));
         let weighs = [Some("tray_weighs"), table, None];
         let check = told(weighs, weighs, weighs);
         assert_eq!(refused(tray("C3", -1)), (ErrorKind::CheckViolation, check));
         let note = [None, table, Some("note")];
-        let missing = UnsavedTray { note: None, ..tray("C4", 1) };
+        let missing = TrayToInsert { note: None, ..tray("C4", 1) };
         assert_eq!(refused(missing), (ErrorKind::NotNullViolation, told(note, note, note)));
         // The message says it too.
         let said = db
@@ -56,9 +56,9 @@ fn what_a_table_does_not_allow_is_told_apart() {
         );
         assert!(said.starts_with("another row of `write_tray` ") && said.contains(same), "{said}");
         // A row that others refer to stays.
-        db.write(&Shelf::insert(UnsavedShelf { id: 5, load_g: 1 }))
+        db.write(&Shelf::insert(ShelfToInsert { id: 5, load_g: 1 }))
             .unwrap();
-        db.write(&Tray::insert(UnsavedTray { shelf_id: Some(5), ..tray("C5", 1) }))
+        db.write(&Tray::insert(TrayToInsert { shelf_id: Some(5), ..tray("C5", 1) }))
             .unwrap();
         let err = db.write(&Shelf::row(5).delete()).unwrap_err();
         assert_eq!(err.kind(), ErrorKind::ForeignKeyViolation, "on {}", engine.name);
@@ -107,7 +107,7 @@ fn a_write_that_cannot_be_meant_is_refused() {
         refused(Tray::insert(tray("X", 1)).sql(Dialect::Sqlite)),
         refused(Tray::row(1).delete().sql(Dialect::Sqlite)),
         refused(
-            Badge::insert(UnsavedBadge { code: Some(7) })
+            Badge::insert(BadgeToInsert { code: Some(7) })
                 .or_keep(|b| b.id)
                 .sql(Dialect::Sqlite),
         ),
@@ -124,7 +124,9 @@ fn a_write_that_cannot_be_meant_is_refused() {
 
 #[test]
 fn writes_are_the_same_on_every_dialect() {
-    let carried = Carried::new().with(AgencyId(3)).with(Clock::fixed(at(8)));
+    let carried = Carried::new()
+        .with(AgencyId(3))
+        .with(Clock::stopped_at(at(8)));
     let mut shown = String::new();
     for dialect in Dialect::ALL {
         let mut show = |sql: Result<nepheline::Sql, Error>| {
@@ -132,8 +134,8 @@ fn writes_are_the_same_on_every_dialect() {
             shown.push_str(&format!("{sql}\n\n"));
         };
         show(Tray::insert_all([tray("a", 1), tray("b", 2)]).sql_carrying(dialect, &carried));
-        show(Ticket::insert(UnsavedTicket {}).sql(dialect));
-        let place = || Place::insert(UnsavedPlace { shelf_id: 1, slot: 2, grams: 3 });
+        show(Ticket::insert(TicketToInsert {}).sql(dialect));
+        let place = || Place::insert(PlaceToInsert { shelf_id: 1, slot: 2, grams: 3 });
         let key = |p: PlaceColumns| (p.shelf_id, p.slot);
         show(
             place()

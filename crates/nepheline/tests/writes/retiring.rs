@@ -3,7 +3,7 @@
 use std::sync::Mutex;
 
 use nepheline::Clock;
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
 
 use crate::support::engines;
@@ -14,15 +14,15 @@ fn children_are_retired_with_their_parents() {
     let _alone = alone();
     for engine in engines() {
         let db = prepared(&engine);
-        db.write(&Pallet::insert_all((1..=3).map(|id| UnsavedPallet { id, cleared_at: None })))
+        db.write(&Pallet::insert_all((1..=3).map(|id| PalletToInsert { id, cleared_at: None })))
             .unwrap();
-        let carton = |pallet_id, number| UnsavedCarton { pallet_id, number, cleared_at: None };
+        let carton = |pallet_id, number| CartonToInsert { pallet_id, number, cleared_at: None };
         db.write(&Carton::insert_all([carton(1, 1), carton(1, 2), carton(2, 1), carton(3, 1)]))
             .unwrap();
         db.carrying(AgencyId(4))
             .write(&Carton::insert(carton(1, 9)))
             .unwrap();
-        let seal = |id, pallet_id, number| UnsavedSeal { id, pallet_id, number, broken: None };
+        let seal = |id, pallet_id, number| SealToInsert { id, pallet_id, number, broken: None };
         db.write(&Seal::insert_all([
             seal(1, 1, 1),
             seal(2, 1, 2),
@@ -89,13 +89,13 @@ fn what_was_retired_can_be_restored() {
         let db = prepared(&engine);
         db.write(&Tray::insert_all((1..=3).map(|i| tray(format!("R{i}"), i))))
             .unwrap();
-        let later = db.carrying(Clock::fixed(at(10)));
+        let later = db.carrying(Clock::stopped_at(at(10)));
         let light = Tray::rows().filter(|t| t.grams.le(2));
         assert_eq!(later.write(&light.clone().delete()).unwrap(), 2);
         assert_eq!(later.write(&light.clone().delete()).unwrap(), 0, "they are hidden already");
         let marked = light.clone().waive(not_withdrawn);
         assert_eq!(
-            db.carrying(Clock::fixed(at(11)))
+            db.carrying(Clock::stopped_at(at(11)))
                 .write(&marked.clone().delete())
                 .unwrap(),
             0
@@ -137,10 +137,10 @@ struct Lid {
 fn tables_that_retire_each_other_come_to_an_end() {
     let db = Database::open("sqlite::memory:").unwrap();
     let err = db.write(&Jar::row(1).delete()).unwrap_err();
-    assert_eq!(err.kind(), ErrorKind::UnfitParts);
+    assert_eq!(err.kind(), ErrorKind::InvalidQuery);
     assert!(
         err.to_string()
-            .contains("in a circle, `retire(.., with(..))`"),
+            .contains("in a circle with `retire(.., with(..))`"),
         "{err}"
     );
     // Deleted for good, none of that matters.

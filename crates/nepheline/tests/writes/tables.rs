@@ -25,7 +25,7 @@ pub(crate) struct Shelf {
     table = "write_tray",
     policies(own_agency, not_withdrawn),
     retire(withdrawn_at),
-    fill(agency_id = AgencyId),
+    carried(agency_id = AgencyId),
 )]
 pub(crate) struct Tray {
     #[nepheline(key, generated)]
@@ -68,9 +68,9 @@ pub(crate) struct Place {
     pub(crate) grams: i64,
 }
 
-/// What an agency has once, so that it is known by who asks alone.
+/// A row that each agency has once, so that the carried value alone identifies it.
 #[derive(Debug, Clone, PartialEq, Table)]
-#[nepheline(table = "write_allowance", fill(agency_id = AgencyId))]
+#[nepheline(table = "write_allowance", carried(agency_id = AgencyId))]
 pub(crate) struct Allowance {
     #[nepheline(key)]
     pub(crate) agency_id: AgencyId,
@@ -95,7 +95,7 @@ pub(crate) struct Ticket {
     pub(crate) id: i64,
 }
 
-/// What is retired with all that is on it.
+/// A table that is retired with its children.
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(
     table = "write_pallet",
@@ -114,7 +114,7 @@ pub(crate) struct Pallet {
     table = "write_carton",
     children(seals: Seal by (pallet_id, number)),
     policies(own_carton, not_cleared),
-    fill(agency_id = AgencyId),
+    carried(agency_id = AgencyId),
     retire(cleared_at, with(seals)),
 )]
 pub(crate) struct Carton {
@@ -221,10 +221,10 @@ pub(crate) fn prepared(engine: &Engine) -> Database {
         db.run_text(&format!("CREATE TABLE write_{table}"), vec![])
             .unwrap();
     }
-    db.carrying(AgencyId(3)).carrying(Clock::fixed(at(8)))
+    db.carrying(AgencyId(3)).carrying(Clock::stopped_at(at(8)))
 }
 
-pub(crate) fn tray(label: impl Into<String>, grams: i64) -> UnsavedTray {
+pub(crate) fn tray(label: impl Into<String>, grams: i64) -> TrayToInsert {
     let (label, note) = (label.into(), Some(String::new()));
-    UnsavedTray { shelf_id: None, label, grams, note, withdrawn_at: None }
+    TrayToInsert { shelf_id: None, label, grams, note, withdrawn_at: None }
 }

@@ -1,6 +1,6 @@
 //! Rows that may be there already.
 
-use nepheline::blocking::Handle;
+use nepheline::blocking::RunsQueries;
 use nepheline::prelude::*;
 use nepheline::{Upsert, Upserted};
 
@@ -42,7 +42,7 @@ fn a_row_that_is_there_is_updated_or_kept() {
         assert_eq!(db.write(&again).unwrap(), 0, "on {}", engine.name);
         assert_eq!(all(), told(&[("a", 1, 1), ("b", 12, 2), ("c", 3, 1), ("d", 4, 1)]));
 
-        // What another agency has is neither changed nor stored twice, and so is what was withdrawn.
+        // Rows of another agency, and withdrawn rows, are neither changed nor inserted again.
         let other = db.carrying(AgencyId(4));
         assert_eq!(other.write(&add(&[("a", 50)])).unwrap(), 0, "on {}", engine.name);
         let hidden = other.write_upsert(&add(&[("a", 50)])).unwrap();
@@ -64,7 +64,7 @@ fn a_row_that_is_there_is_updated_or_kept() {
         assert_eq!(all(), told(&[("a", 1, 3), ("b", 12, 2), ("c", 3, 1)]));
 
         // With a key of several columns.
-        let place = |grams| Place::insert(UnsavedPlace { shelf_id: 1, slot: 2, grams });
+        let place = |grams| Place::insert(PlaceToInsert { shelf_id: 1, slot: 2, grams });
         for grams in [5, 6] {
             let place =
                 place(grams).or_update(|p| (p.shelf_id, p.slot), |p, new| p.grams.set(new.grams));
@@ -79,7 +79,7 @@ fn a_row_that_is_there_is_updated_or_kept() {
         let rigs = |rigs: &[(&str, i64)]| {
             let rigs = rigs
                 .iter()
-                .map(|(name, holes)| UnsavedRig { name: (*name).into(), holes: *holes });
+                .map(|(name, holes)| RigToInsert { name: (*name).into(), holes: *holes });
             Rig::insert_all(rigs.collect::<Vec<_>>())
         };
         db.write(&rigs(&[("Long Tom", 1), ("DR-7", 1)])).unwrap();
@@ -100,14 +100,14 @@ fn a_row_that_is_there_is_updated_or_kept() {
 
         // Known by what the handle fills, and by nothing where that is NULL.
         for expected in [(1, 0, 0), (0, 1, 0)] {
-            let allowed = Allowance::insert(UnsavedAllowance { grams: 7 })
+            let allowed = Allowance::insert(AllowanceToInsert { grams: 7 })
                 .or_update(|a| a.agency_id, |a, new| a.grams.set(a.grams + new.grams));
             let told = db.write_upsert(&allowed).unwrap();
             assert_eq!((told.inserted, told.updated, told.kept), expected, "on {}", engine.name);
         }
         assert_eq!(db.read_one(&Allowance::row(AgencyId(3))).unwrap().grams, 14);
         for expected in [(3, 0, 0), (2, 0, 1)] {
-            let badges = [None, Some(7), None].map(|code| UnsavedBadge { code });
+            let badges = [None, Some(7), None].map(|code| BadgeToInsert { code });
             let told = db
                 .write_upsert(&Badge::insert_all(badges).or_keep(|b| b.code))
                 .unwrap();
@@ -116,7 +116,7 @@ fn a_row_that_is_there_is_updated_or_kept() {
 
         // Many, in several statements.
         for (slots, expected) in [(1..=400, (400, 0)), (201..=500, (100, 200))] {
-            let places = slots.map(|slot| UnsavedPlace { shelf_id: slot % 2 + 7, slot, grams: 0 });
+            let places = slots.map(|slot| PlaceToInsert { shelf_id: slot % 2 + 7, slot, grams: 0 });
             let places = Place::insert_all(places)
                 .or_update(|p| (p.shelf_id, p.slot), |p, new| p.grams.set(new.grams));
             let told = db.write_upsert(&places).unwrap();
@@ -135,7 +135,7 @@ fn a_row_that_is_there_is_updated_or_kept() {
 
         // Two of the new rows that are one row, and a row that may be known in two ways.
         let twice = db.write(&add(&[("x", 1), ("x", 2)])).unwrap_err();
-        assert_eq!(twice.kind(), ErrorKind::UnfitParts);
+        assert_eq!(twice.kind(), ErrorKind::InvalidQuery);
         let by_slot = place(1).or_keep(|p| p.slot);
         let err = db.write(&by_slot).unwrap_err();
         let expected =

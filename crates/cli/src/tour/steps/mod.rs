@@ -1,4 +1,4 @@
-//! The steps of the tour: each asks one question and shows the SQL, the binds and the answer.
+//! The steps of the tour. Each has a question, the Rust that answers it, its SQL, and the rows.
 
 mod policies;
 mod queries;
@@ -8,126 +8,97 @@ mod totals;
 use anyhow::Result;
 use clap::ValueEnum;
 
-use super::Tour;
-use policies::{budget, nobody_asks, policies, retire, upsert};
-use queries::{
-    all_rows, any_case, by_key, computed, count, dates, filters, fragments, optional_filters,
-    order, scopes, unknown_key,
-};
-use relations::{alongside, children, joins, parents, row_in_hand, two_levels};
-use totals::{first_of_each, pages, recursion, totals, windows};
+use super::{Tour, source};
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(super) enum Step {
-    /// Everything in a table
-    AllRows,
-    /// One row by its key
-    ByKey,
-    /// Scopes as filters
-    Filters,
-    /// Filters that may be absent
-    OptionalFilters,
-    /// Scopes joined, negated, listed, and with a query inside
-    Scopes,
-    /// Text in upper or lower case
-    AnyCase,
-    /// Values computed by the database
-    Computed,
-    /// Days and months
-    Dates,
-    /// Hand-written SQL
-    Fragments,
-    /// Parents, followed by name
-    Parents,
-    /// Questions to the rows that refer to a row
-    Children,
-    /// Questions across two relations at once
-    TwoLevels,
-    /// Rows of several tables side by side
-    Joins,
-    /// Children beside their parents, and how many statements that takes
-    Alongside,
-    /// Queries that begin at a row in hand
-    RowInHand,
-    /// Order, limit and offset
-    Order,
-    /// Groups, totals and a condition on them
-    Totals,
-    /// Numbers and running totals of the rows around a row
-    Windows,
-    /// The first of each kind
-    FirstOfEach,
-    /// Rows that lead to further rows
-    Recursion,
-    /// A numbered page, and one that goes on after a row
-    Pages,
-    /// Conditions that hold everywhere, and one of them waived
-    Policies,
-    /// What a handle does that does not say who is asking
-    NobodyAsks,
-    /// Marks instead of deletes, and back
-    Retire,
-    /// Rows that may be there already
-    Upsert,
-    /// A cap on statements
-    Budget,
-    /// Counting in the database
-    Count,
-    /// A key that does not exist
-    UnknownKey,
+macro_rules! steps {
+    ($($(#[$doc:meta])* $step:ident: $module:ident::$function:ident, $question:literal;)*) => {
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+        pub(super) enum Step {
+            $($(#[$doc])* $step,)*
+        }
+
+        impl Step {
+            pub(super) fn question(self) -> &'static str {
+                match self {
+                    $(Step::$step => $question,)*
+                }
+            }
+
+            /// Returns the Rust of the step, from its source file.
+            pub(super) fn source(self) -> String {
+                match self {
+                    $(Step::$step => {
+                        let file = include_str!(concat!(stringify!($module), ".rs"));
+                        source::shown_of(file, stringify!($function))
+                    })*
+                }
+            }
+
+            /// Runs the step, and shows its SQL and its rows.
+            pub(super) fn answer(self, tour: &mut Tour<'_>) -> Result<()> {
+                match self {
+                    $(Step::$step => $module::$function(tour),)*
+                }
+            }
+        }
+    };
 }
 
-impl Step {
-    pub(super) fn run(self, tour: &mut Tour<'_>) -> Result<()> {
-        let (question, answer): (_, fn(&mut Tour<'_>) -> Result<()>) = match self {
-            Step::AllRows => ("What is in the shed?", all_rows),
-            Step::ByKey => ("What is specimen 42?", by_key),
-            Step::Filters => ("Which specimens from below 700 m does nobody describe?", filters),
-            Step::OptionalFilters => {
-                ("One handler, filters as the request has them", optional_filters)
-            }
-            Step::Scopes => {
-                ("Which shallow or unassigned nepheline syenites are rich in neodymium?", scopes)
-            }
-            Step::AnyCase => ("Which labels have \"ød-1\" in them, however written?", any_case),
-            Step::Computed => ("How long are the carbonatites, and is that much?", computed),
-            Step::Dates => ("Which results are due in the 30 days from June 15, 2024?", dates),
-            Step::Fragments => ("What lies in tray 4, by the number on its label?", fragments),
-            Step::Parents => ("What was taken from Upper Tarn near the surface, by whom?", parents),
-            Step::Children => ("Which specimens were measured most often, and for what?", children),
-            Step::TwoLevels => {
-                ("At which sites was nobody assigned to a deep specimen?", two_levels)
-            }
-            Step::Alongside => {
-                ("What are the two deepest specimens of each KP borehole?", alongside)
-            }
-            Step::Joins => ("Which specimens are from the last fiftieth of their borehole?", joins),
-            Step::RowInHand => ("What belongs to specimen 46?", row_in_hand),
-            Step::Totals => ("Which regions have more than 100 specimens from below 50 m?", totals),
-            Step::Windows => {
-                ("What was taken from LM-1, in which order, and how much by then?", windows)
-            }
-            Step::FirstOfEach => ("Which is the newest specimen of each rock?", first_of_each),
-            Step::Recursion => ("What was split from what?", recursion),
-            Step::Pages => ("What is on the third page, and what comes after that?", pages),
-            Step::Policies => {
-                ("What has the Upper Tarn Survey, and what besides archived?", policies)
-            }
-            Step::NobodyAsks => ("What if nobody says who is asking?", nobody_asks),
-            Step::Retire => ("What becomes of specimens that are deleted?", retire),
-            Step::Upsert => ("Which of three boreholes were known, and are ours?", upsert),
-            Step::Budget => ("What if a page asks for each borehole apart?", budget),
-            Step::Order => ("What are the sixth to tenth deepest pegmatites and basalts?", order),
-            Step::Count => {
-                ("How many specimens were withdrawn, and is any lab not accredited?", count)
-            }
-            Step::UnknownKey => ("What if there is no specimen 9999?", unknown_key),
-        };
-        let name = self
-            .to_possible_value()
-            .map(|value| value.get_name().to_owned());
-        tour.screen
-            .heading(&format!("{}: {question}", name.unwrap_or_default()))?;
-        answer(tour)
-    }
+steps! {
+    /// All rows of a table
+    AllRows: queries::all_rows, "Which specimens are in the shed?";
+    /// One row by its key
+    ByKey: queries::by_key, "Which specimen has the key 42?";
+    /// Scopes as filters
+    Filters: queries::filters, "Which specimens from below 700 m have no analyst?";
+    /// Filters that may be absent
+    OptionalFilters: queries::optional_filters, "How does one function serve every combination of filters?";
+    /// Scopes that are combined, negated, listed, and contain a query
+    Scopes: queries::scopes, "Which shallow or unassigned nepheline syenites are rich in neodymium?";
+    /// Text comparisons that ignore case
+    AnyCase: queries::any_case, "Which labels contain \"ød-1\" in any case?";
+    /// Values computed by the database
+    Computed: queries::computed, "How long are the carbonatites, and is that long?";
+    /// Days, weeks and months
+    Dates: queries::dates, "Which results are due in the 30 days from June 15, 2024?";
+    /// Hand-written SQL
+    Verbatim: queries::verbatim, "What lies in tray 4, by the number on its label?";
+    /// Parents, followed by name
+    Parents: relations::parents, "Which specimens of Upper Tarn lie near the surface, and who describes them?";
+    /// Questions about the rows that refer to a row
+    Children: relations::children, "Which specimens were measured most often, and for what?";
+    /// Questions across two relations at once
+    TwoLevels: relations::two_levels, "Which sites have a deep specimen without an analyst?";
+    /// Joins, whose rows are tuples
+    Joins: relations::joins, "Which specimens are from the last fiftieth of their borehole?";
+    /// Children read with their parents, and the number of statements
+    Alongside: relations::alongside, "What are the two deepest specimens of each KP borehole?";
+    /// Queries that begin at a row that was read
+    RowInHand: relations::row_in_hand, "What belongs to specimen 46?";
+    /// Order, limit and offset
+    Order: queries::order, "Which are the sixth to tenth deepest pegmatites and basalts?";
+    /// Groups, aggregates and a condition on them
+    Totals: totals::totals, "Which regions have more than 100 specimens from below 50 m?";
+    /// Window functions: numbers, ranks and running totals
+    Windows: totals::windows, "In which order was LM-1 sampled, and how deep by then?";
+    /// The first row for each value of a column
+    FirstOfEach: totals::first_of_each, "Which is the newest specimen of each rock?";
+    /// Rows that lead to further rows
+    Recursion: totals::recursion, "Which specimens were split from which?";
+    /// A numbered page, and keyset pagination
+    Pages: totals::pages, "What is on the third page, and what comes after that?";
+    /// Policies, and one of them waived
+    Policies: policies::policies, "Which sites does the Upper Tarn Survey see, and which with archived ones?";
+    /// A statement without the value that a policy needs
+    MissingValue: policies::missing_value, "What happens if the handle carries no agency?";
+    /// Soft deletes, and their reversal
+    Retire: policies::retire, "What happens to specimens that are deleted?";
+    /// An upsert under a policy
+    Upsert: policies::upsert, "Which of three boreholes are new, known, or of another agency?";
+    /// A limit on the number of statements
+    Budget: policies::budget, "What happens if a page reads for each borehole separately?";
+    /// Counting and testing in the database
+    Count: queries::count, "How many specimens were withdrawn, and is any lab not accredited?";
+    /// A key that does not exist
+    UnknownKey: queries::unknown_key, "What happens if there is no specimen 9999?";
 }

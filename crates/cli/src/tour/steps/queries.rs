@@ -1,8 +1,7 @@
-//! Queries over one table: scopes, filters, what is computed, and hand-written SQL.
+//! Queries over one table: scopes, filters, computed values, and hand-written SQL.
 
 use anyhow::{Result, bail};
-use jiff::civil::date;
-use nepheline::TimeUnit;
+use nepheline::TruncUnit;
 use nepheline::prelude::*;
 use nepheline_coreshed::scopes::{
     deeper_than, deepest_first, due_within, labelled, length_m, not_withdrawn, of_rocks,
@@ -10,72 +9,83 @@ use nepheline_coreshed::scopes::{
 };
 use nepheline_coreshed::{Assay, Lab, Rock, Specimen};
 
-use crate::screen::NULL;
 use crate::tour::Tour;
+use crate::tour::rows::or_null;
 
 pub(super) fn all_rows(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let query = Specimen::rows().order_by(|s| s.id.asc());
+    let specimens = db.read(&query)?;
+    // until here
     tour.show(&query)?;
-    let specimens = tour.db.read(&query)?;
-    Ok(tour.screen.rows(&specimens)?)
+    tour.rows(&specimens)
 }
 
 pub(super) fn by_key(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let query = Specimen::row(42);
+    let specimen = db.read_one(&query)?;
+    // until here
     tour.show(&query)?;
-    let specimen = tour.db.read_one(&query)?;
-    Ok(tour.screen.rows(&[specimen])?)
+    tour.rows(&[specimen])
 }
 
 pub(super) fn filters(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let query = Specimen::rows()
         .filter(deeper_than(700.0))
         .filter(unassigned)
         .order_by(|s| s.top_m.asc());
+    let specimens = db.read(&query)?;
+    // until here
     tour.show(&query)?;
-    let specimens = tour.db.read(&query)?;
-    Ok(tour.screen.rows(&specimens)?)
+    tour.rows(&specimens)
 }
 
 pub(super) fn optional_filters(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
     let find = |rock: Option<Rock>, below_m: Option<f64>| {
         Specimen::rows()
             .filter(|s| rock.map(|rock| s.rock.eq(rock)))
             .filter(|s| below_m.map(|metres| s.top_m.gt(metres)))
     };
-    let requests = [
-        ("both given", Some(Rock::Carbonatite), Some(600.0)),
-        ("only a rock", Some(Rock::Carbonatite), None),
-        ("neither", None, None),
-    ];
-    for (request, rock, below_m) in requests {
-        tour.screen.line(&format!("- {request}"))?;
-        let query = find(rock, below_m);
+    let both = find(Some(Rock::Carbonatite), Some(600.0));
+    let only_a_rock = find(Some(Rock::Carbonatite), None);
+    let neither = find(None, None);
+    // until here
+    for (request, query) in [("both", both), ("only a rock", only_a_rock), ("neither", neither)] {
         tour.show(&query)?;
-        let specimens = tour.db.read(&query)?;
-        tour.screen
-            .line(&format!("{} specimens", specimens.len()))?;
+        let specimens = tour.db.count(&query)?;
+        tour.note(&format!("{request}: {specimens} specimens"))?;
     }
     Ok(())
 }
 
 pub(super) fn scopes(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let shallow_or_unassigned = deeper_than(50.0).negated().or(unassigned);
     let rich = with_at_least(400.0, "Nd".to_owned());
     let query = Specimen::rows()
         .filter(shallow_or_unassigned)
         .filter(of_rocks(vec![Rock::NephelineSyenite]).and(rich))
         .apply(deepest_first);
+    let specimens = db.read(&query)?;
+    // until here
     tour.show(&query)?;
-    let specimens = tour.db.read(&query)?;
-    Ok(tour.screen.rows(&specimens)?)
+    tour.rows(&specimens)
 }
 
 pub(super) fn any_case(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
     let query = Specimen::rows()
         .filter(labelled(vec!["ød-1".to_owned()]))
         .order_by(|s| s.label.any_case().asc())
         .select(|s| (s.label, s.label.lower(), s.label.length()));
+    // until here
     tour.show(&query)?;
     tour.values(&["label", "in lower case", "length"], &query, |(label, lower, length)| {
         vec![label, lower, length.to_string()]
@@ -83,6 +93,7 @@ pub(super) fn any_case(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 pub(super) fn computed(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
     let query = Specimen::rows()
         .filter(|s| s.rock.eq(Rock::Carbonatite))
         .order_by(|s| (length_m(s).desc(), s.label.asc()))
@@ -91,8 +102,9 @@ pub(super) fn computed(tour: &mut Tour<'_>) -> Result<()> {
                 .when(length_m(s).ge(2), "long")
                 .when(length_m(s).eq(0), "nothing")
                 .otherwise("short");
-            (s.label, length_m(s).floor(), size, s.analyst_id.if_null(0))
+            (s.label, length_m(s).floor(), size, s.analyst_id.coalesce(0))
         });
+    // until here
     tour.show(&query)?;
     let headings = ["label", "whole metres", "size", "analyst or 0"];
     tour.values(&headings, &query, |(label, metres, size, analyst)| {
@@ -101,30 +113,35 @@ pub(super) fn computed(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 pub(super) fn dates(tour: &mut Tour<'_>) -> Result<()> {
-    // The clock is the caller's: nothing here asks the database what day it is.
+    // shown
     let today = date(2024, 6, 15);
     let query = Assay::rows()
         .filter(due_within(30, today))
         .order_by(|a| (a.due_on.asc(), a.id.asc()))
         .select(|a| {
-            let late_by = a.reported_on.days_since(a.due_on);
+            let month = a.due_on.date_trunc(TruncUnit::Month);
+            let reminder = a.due_on - weeks(1);
             (
                 a.element,
                 a.due_on,
                 a.due_on.iso_week(),
-                a.due_on.truncated_to(TimeUnit::Month),
-                late_by,
+                month,
+                reminder,
+                a.reported_on.days_since(a.due_on),
             )
         });
+    // until here
     tour.show(&query)?;
-    let headings = ["element", "due_on", "week", "month", "days late"];
-    tour.values(&headings, &query, |(element, due_on, week, month, late_by)| {
-        let late_by = late_by.map_or_else(|| NULL.to_owned(), |days| days.to_string());
-        vec![element, due_on.to_string(), week.to_string(), month.to_string(), late_by]
+    let headings = ["element", "due_on", "week", "month", "reminder", "days late"];
+    tour.values(&headings, &query, |(element, due_on, week, month, reminder, late_by)| {
+        let (due_on, week, month) = (due_on.to_string(), week.to_string(), month.to_string());
+        vec![element, due_on, week, month, reminder.to_string(), or_null(late_by)]
     })
 }
 
-pub(super) fn fragments(tour: &mut Tour<'_>) -> Result<()> {
+pub(super) fn verbatim(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let tray = 4;
     let query = Specimen::rows()
         .filter(|s| {
@@ -134,7 +151,7 @@ pub(super) fn fragments(tour: &mut Tour<'_>) -> Result<()> {
                 mysql: "{} DIV 10 = {tray}",
                 s.id
             )
-            .holds()
+            .condition()
         })
         .order_by(|s| {
             verbatim!(
@@ -146,40 +163,49 @@ pub(super) fn fragments(tour: &mut Tour<'_>) -> Result<()> {
             .typed::<String>()
             .asc()
         });
+    let specimens = db.read(&query)?;
+    // until here
     tour.show(&query)?;
-    let specimens = tour.db.read(&query)?;
-    Ok(tour.screen.rows(&specimens)?)
+    tour.rows(&specimens)
 }
 
 pub(super) fn order(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let query = Specimen::rows()
         .filter(|s| s.rock.one_of([Rock::Pegmatite, Rock::Basalt]))
         .order_by(|s| (s.top_m.desc(), s.label.asc()))
         .limit(5)
         .offset(5);
+    let specimens = db.read(&query)?;
+    // until here
     tour.show(&query)?;
-    let specimens = tour.db.read(&query)?;
-    Ok(tour.screen.rows(&specimens)?)
+    tour.rows(&specimens)
 }
 
 pub(super) fn count(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let withdrawn = Specimen::rows().filter(not_withdrawn.negated());
-    tour.show_each(|dialect| withdrawn.count_sql(dialect))?;
-    let found = tour.db.count(&withdrawn)?;
-    tour.screen
-        .line(&format!("{found} specimens were withdrawn"))?;
-
+    let number = db.count(&withdrawn)?;
     let not_accredited = Lab::rows().filter(|l| l.accredited.eq(false));
-    tour.show_each(|dialect| not_accredited.has_rows_sql(dialect))?;
-    let answer = if tour.db.has_rows(&not_accredited)? { "yes, there is" } else { "no" };
-    Ok(tour.screen.line(answer)?)
+    let is_there_one = db.exists(&not_accredited)?;
+    // until here
+    tour.show_each(|dialect| withdrawn.count_sql(dialect))?;
+    tour.note(&format!("{number} specimens were withdrawn"))?;
+    tour.show_each(|dialect| not_accredited.exists_sql(dialect))?;
+    tour.note(if is_there_one { "yes, there is one" } else { "no, there is none" })
 }
 
 pub(super) fn unknown_key(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
     let query = Specimen::row(9999);
+    let outcome = db.read_one(&query);
+    // until here
     tour.show(&query)?;
-    match tour.db.read_one(&query) {
+    match outcome {
         Ok(specimen) => bail!("the demo has a specimen 9999: {specimen:?}"),
-        Err(err) => Ok(tour.screen.fault(&format!("error: {err}"))?),
+        Err(err) => tour.fault(&err),
     }
 }

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use nepheline::prelude::*;
-use nepheline::{Paging, Record, recursive};
+use nepheline::{Paging, StatementLog, recursive};
 use nepheline_coreshed::scopes::deeper_than;
 use nepheline_coreshed::{Borehole, Specimen};
 
@@ -18,18 +18,20 @@ struct RegionTotal {
 }
 
 pub(super) fn totals(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
     let query = Specimen::rows()
         .filter(deeper_than(50.0))
         .select(|s| {
             shape!(RegionTotal {
                 region: per(s.borehole().site().region),
-                specimens: nepheline::count(),
-                unassigned: nepheline::count().among(s.analyst_id.is_null()),
+                specimens: count(),
+                unassigned: count().filter(s.analyst_id.is_null()),
                 deepest_m: max(s.base_m),
             })
         })
-        .having(|_| nepheline::count().gt(100))
-        .order_by(|s| (nepheline::count().desc(), per(s.borehole().site().region).asc()));
+        .having(|_| count().gt(100))
+        .order_by(|s| (count().desc(), per(s.borehole().site().region).asc()));
+    // until here
     tour.show(&query)?;
     let headings = ["region", "specimens", "unassigned", "deepest_m"];
     tour.values(&headings, &query, |total| {
@@ -39,6 +41,7 @@ pub(super) fn totals(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 pub(super) fn windows(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
     let query = Specimen::rows()
         .filter(|s| s.borehole().name.eq("LM-1"))
         .order_by(|s| (s.taken_on.asc(), s.id.asc()))
@@ -51,6 +54,7 @@ pub(super) fn windows(tour: &mut Tour<'_>) -> Result<()> {
                 max(s.base_m).over(|w| w.order_by((s.taken_on.asc(), s.id.asc())).rows(..=0)),
             )
         });
+    // until here
     tour.show(&query)?;
     let headings = ["label", "taken_on", "number", "rank by depth in its rock", "deepest by then"];
     tour.values(&headings, &query, |(label, taken_on, number, rank, deepest)| {
@@ -59,10 +63,12 @@ pub(super) fn windows(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 pub(super) fn first_of_each(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
     let query = Specimen::rows()
         .order_by(|s| (s.taken_on.desc(), s.id.asc()))
         .limit_each(1, |s| s.rock)
         .select(|s| (s.rock, s.label, s.taken_on));
+    // until here
     tour.show(&query)?;
     tour.values(&["rock", "label", "taken_on"], &query, |(rock, label, taken_on)| {
         vec![format!("{rock:?}"), label, taken_on.to_string()]
@@ -78,6 +84,7 @@ struct Part {
 }
 
 pub(super) fn recursion(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
     let whole = Specimen::rows()
         .filter(|s| s.id.one_of([4, 44]))
         .select(|s| shape!(Part { id: s.id, label: s.label, level: bind(0_i64) }));
@@ -87,6 +94,7 @@ pub(super) fn recursion(tour: &mut Tour<'_>) -> Result<()> {
             .select(|(s, b)| shape!(Part { id: s.id, label: s.label, level: b.level + 1 }))
     })
     .order_by(|p| (p.level.asc(), p.label.asc()));
+    // until here
     tour.show(&query)?;
     tour.values(&["id", "label", "level"], &query, |part| {
         vec![part.id.to_string(), part.label, part.level.to_string()]
@@ -94,29 +102,25 @@ pub(super) fn recursion(tour: &mut Tour<'_>) -> Result<()> {
 }
 
 pub(super) fn pages(tour: &mut Tour<'_>) -> Result<()> {
+    let log = StatementLog::new();
+    let db = tour.db.logging_to(&log);
+    // shown
     let query = Borehole::rows().order_by(|b| (b.drilled_on.desc(), b.name.asc()));
+    let page = db.read_page(&query, Paging::page_size(5).page(3))?;
+    let first = db.read_after(&query, None, 5)?;
+    let second = db.read_after(&query, first.after(), 5)?;
+    let back = db.read_before(&query, second.before(), 5)?;
+    // until here
     tour.show(&query)?;
-    let page = tour.db.read_page(&query, Paging::of(5).number(3))?;
     let names = |rows: &[Borehole]| {
         let names: Vec<_> = rows.iter().map(|b| b.name.as_str()).collect();
         names.join(", ")
     };
-    let (number, pages, rows) = (page.number(), page.all_pages(), page.all_rows());
-    tour.screen
-        .line(&format!("page {number} of {pages}, {rows} rows: {}", names(page.rows())))?;
-
-    let record = Record::new();
-    let db = tour.db.recording_to(&record);
-    let first = db.read_after(&query, None, 5)?;
-    let second = db.read_after(&query, first.after(), 5)?;
-    tour.screen
-        .line(&format!("the first five: {}", names(first.rows())))?;
-    tour.screen
-        .line(&format!("the five after them: {}", names(second.rows())))?;
-    let back = db.read_before(&query, second.before(), 5)?;
+    let (number, pages, rows) = (page.number(), page.total_pages(), page.total_rows());
+    tour.note(&format!("page {number} of {pages}, {rows} rows: {}", names(page.rows())))?;
+    tour.note(&format!("the first five: {}", names(first.rows())))?;
+    tour.note(&format!("the five after them: {}", names(second.rows())))?;
     let same = back.rows() == first.rows();
     let answer = if same { "back again: the same" } else { "back again: others" };
-    tour.screen
-        .line(&format!("{answer}, with {} statements in all", record.len()))?;
-    Ok(())
+    tour.note(&format!("{answer}; {} statements ran", log.len()))
 }

@@ -1,12 +1,12 @@
-//! Totals: values of a group of rows together, and the keys by which rows are grouped.
+//! Aggregate functions and group keys.
 
 use std::fmt;
 use std::marker::PhantomData;
 
 use super::level::{HoldsAggregates, KnownPerRow, PerGroup, PerRow};
 use super::{
-    Argument, BaseOf, Condition, Expr, Expression, IntoOrders, MaybeCondition, MaybeOperand,
-    Number, Operand, Over,
+    Argument, BaseOf, Condition, Expr, ExprExt, IntoOrders, MaybeCondition, MaybeOperand, Number,
+    Operand, Over,
 };
 use crate::build::query::{SumOf, Summed};
 use crate::model::{
@@ -15,12 +15,12 @@ use crate::model::{
 use crate::tree;
 use crate::tree::{Call, Node};
 
-/// A value of all rows of a group together: made by [`count`], [`sum`] and their like.
+/// An aggregate: a value over all rows of a group, made by [`count`], [`sum`] and the like.
 ///
-/// It stands in `select`, `having` and `order_by` of a query that is grouped. [`among`](Self::among)
-/// says which rows count; [`over`](Self::over) makes it a value of each row instead, computed from
-/// the rows around it.
-#[must_use = "an aggregate does nothing until a query asks for it"]
+/// It stands in `select`, `having` and `order_by` of a grouped query. [`filter`](Self::filter) adds a
+/// condition on the rows that count. [`over`](Self::over) turns it into a window function, which has a value
+/// for each row.
+#[must_use = "an aggregate does nothing until it is used in a query"]
 pub struct Aggregate<T> {
     inner: tree::Aggregate,
     holds: PhantomData<fn() -> T>,
@@ -34,13 +34,13 @@ impl<T: ColumnType> Aggregate<T> {
         Aggregate { inner: Node::of_rows(call), holds: PhantomData }
     }
 
-    /// Only the rows for which the condition is true. Called again it narrows further.
+    /// Counts only the rows for which the condition is true: SQL's FILTER. A second call adds a condition.
     ///
     /// ```
     /// use nepheline::prelude::*;
     /// # #[derive(Debug, Table)] struct Assay { #[nepheline(key)] id: i64, ppm: f64, reported_on: Option<Date> }
     /// let query: Query<Assay, (i64, i64), _> =
-    ///     Assay::rows().select(|a| (count(), count().among(a.reported_on.is_null())));
+    ///     Assay::rows().select(|a| (count(), count().filter(a.reported_on.is_null())));
     /// assert_eq!(
     ///     query.sql(Dialect::Postgres)?.text(),
     ///     r#"SELECT count(*), count(*) FILTER (WHERE "assay"."reported_on" IS NULL) FROM "assay""#,
@@ -51,10 +51,10 @@ impl<T: ColumnType> Aggregate<T> {
     /// );
     /// # Ok::<(), Error>(())
     /// ```
-    pub fn among(mut self, condition: impl MaybeCondition<Level: KnownPerRow>) -> Aggregate<T> {
+    pub fn filter(mut self, condition: impl MaybeCondition<Level: KnownPerRow>) -> Aggregate<T> {
         if let Some(condition) = condition.into_condition() {
             let condition = condition.into_node();
-            self.inner.among = Some(match self.inner.among {
+            self.inner.filter = Some(match self.inner.filter {
                 Some(earlier) => earlier.and(condition),
                 None => condition,
             });
@@ -62,8 +62,8 @@ impl<T: ColumnType> Aggregate<T> {
         self
     }
 
-    /// The same of the rows around each row: a window. Beside columns it stands in the selection of
-    /// each row.
+    /// Turns the aggregate into a window function, computed over the rows around each row. It is then
+    /// selected beside columns.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -82,7 +82,7 @@ impl<T: ColumnType> Aggregate<T> {
     }
 }
 
-/// What collects values in an order: [`joined`] and [`collected`].
+/// The aggregates that depend on an order: [`listagg`] and [`array_agg`].
 pub trait TakesOrder {}
 
 impl TakesOrder for Option<String> {}
@@ -90,7 +90,7 @@ impl TakesOrder for Option<String> {}
 impl<T> TakesOrder for Collected<T> {}
 
 impl<T: TakesOrder> Aggregate<T> {
-    /// The texts in this order, of [`joined`].
+    /// Sets the order in which values are collected.
     pub fn ordered_by(mut self, orders: impl IntoOrders<PerRow>) -> Self {
         orders.each(&mut |order| self.inner.orders.push(order));
         self
@@ -109,7 +109,7 @@ impl<T> fmt::Debug for Aggregate<T> {
     }
 }
 
-impl<T: ColumnType> Expression for Aggregate<T> {
+impl<T: ColumnType> ExprExt for Aggregate<T> {
     type Type = T;
     type Level = PerGroup;
 
@@ -141,8 +141,8 @@ impl<T: ColumnType, L: HoldsAggregates> Argument<L> for Aggregate<T> {
     }
 }
 
-/// A key by which rows are grouped: there is one group of rows for each value of it, NULL being a
-/// value like any. Text is told apart by code point.
+/// Returns a group key: the query has one group for each value of it, and NULL is a value of its own. Text is
+/// grouped by code point.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -157,16 +157,16 @@ impl<T: ColumnType, L: HoldsAggregates> Argument<L> for Aggregate<T> {
 /// );
 /// # Ok::<(), Error>(())
 /// ```
-pub fn per<E: Expression<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
+pub fn per<E: ExprExt<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
     Expr::from_node(key.into_node().key(false))
 }
 
-/// A key by which rows are grouped, with subtotals: besides the groups for each value of it there are
-/// those of all its values together, where it is `None`. Of several such keys the last is added up
-/// first, as in SQL's `ROLLUP`; keys that are marked by [`per`] stay.
+/// Returns a group key with subtotals: besides the group for each value there is one for all values together,
+/// in which the key is `None`. With several such keys the last is rolled up first, as in SQL's `ROLLUP`; keys
+/// marked by [`per`] stay.
 ///
-/// The key itself is never NULL, so that a NULL is always a subtotal. Not every engine has `ROLLUP`, so
-/// it is a `UNION ALL` of groups on each.
+/// The key itself must not be nullable, so that NULL always means a subtotal. On PostgreSQL the SQL is `GROUP
+/// BY GROUPING SETS`, on the other engines a `UNION ALL` of one grouped query for each level.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -183,105 +183,107 @@ pub fn per<E: Expression<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup>
 /// ```
 pub fn rollup<E>(key: E) -> Expr<Option<E::Type>, PerGroup>
 where
-    E: Expression<Type: Storable, Level: KnownPerRow>,
+    E: ExprExt<Type: Storable, Level: KnownPerRow>,
 {
     Expr::from_node(key.into_node().key(true))
 }
 
-/// Returns how many rows: `count(*)`.
+/// Returns the number of rows: `count(*)`.
 pub fn count() -> Aggregate<i64> {
     Aggregate::new(&function::COUNT_ROWS, [])
 }
 
-/// Returns how many rows have a value that is not NULL: `count(x)`.
-pub fn count_of<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
+/// Returns the number of rows in which the expression is not NULL: `count(x)`.
+pub fn count_of<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
     Aggregate::new(&function::COUNT, [of.into_node()])
 }
 
-/// Returns how many different values there are, without NULL: `count(DISTINCT x)`. Text is told apart by
-/// code point.
-pub fn count_distinct<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
+/// Returns the number of different values, without NULL: `count(DISTINCT x)`. Text is compared by code point.
+pub fn count_distinct<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
     let mut counted = Aggregate::new(&function::COUNT, [of.into_node().in_code_point_order()]);
     counted.inner.distinct = true;
     counted
 }
 
-/// The sum; NULL where there is no row, or all are NULL. The sum of integers is an integer, and one
-/// beyond 64 bits an error.
+/// Returns the sum, or NULL if there is no row or all values are NULL. A sum of integers is an integer; one
+/// beyond 64 bits is an error.
 pub fn sum<E>(of: E) -> Aggregate<Option<SumOf<E>>>
 where
-    E: Expression<Type: ColumnType<Base: Summed>, Level: KnownPerRow>,
+    E: ExprExt<Type: ColumnType<Base: Summed>, Level: KnownPerRow>,
 {
     Aggregate::new(<BaseOf<E> as Summed>::SUM, [of.into_node().widened()])
 }
 
-/// The average, as a float; NULL where there is no row, or all are NULL.
+/// Returns the average as a float, or NULL if there is no row or all values are NULL.
 pub fn avg<E>(of: E) -> Aggregate<Option<f64>>
 where
-    E: Expression<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
+    E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
 {
     Aggregate::new(&function::AVG, [of.into_node().widened()])
 }
 
-/// The smallest value; NULL where there is no row, or all are NULL. Text is compared by code point.
-pub fn min<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
+/// Returns the smallest value, or NULL if there is no row or all values are NULL. Text is compared by code
+/// point.
+pub fn min<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
     Aggregate::new(&function::MIN, [of.into_node().in_code_point_order()])
 }
 
-/// The greatest value; NULL where there is no row, or all are NULL. Text is compared by code point.
-pub fn max<E: Expression<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
+/// Returns the greatest value, or NULL if there is no row or all values are NULL. Text is compared by code
+/// point.
+pub fn max<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
     Aggregate::new(&function::MAX, [of.into_node().in_code_point_order()])
 }
 
-/// Returns whether the condition is true for all rows for which it is not NULL; NULL where there is none.
+/// Returns whether the condition is true for all rows for which it is not NULL; NULL if there are none.
 pub fn all_true(condition: Condition) -> Aggregate<Option<bool>> {
     Aggregate::new(&function::ALL_TRUE, [condition.into_node()])
 }
 
-/// Returns whether the condition is true for any row; NULL where it is NULL for all.
+/// Returns whether the condition is true for any row; NULL if it is NULL for all.
 pub fn any_true(condition: Condition) -> Aggregate<Option<bool>> {
     Aggregate::new(&function::ANY_TRUE, [condition.into_node()])
 }
 
-/// The texts that are not NULL, joined with `between`; NULL where there is none. Their order is the
-/// engine's, unless [`ordered_by`](Aggregate::ordered_by) says one.
+/// Concatenates the texts that are not NULL, with `between` as separator; NULL if there are none. The order
+/// is the engine's, unless [`ordered_by`](Aggregate::ordered_by) sets one.
 ///
 /// ```
 /// use nepheline::prelude::*;
 /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, #[nepheline(by_code_point)] label: String }
 /// let labels: Query<Specimen, (i64, Option<String>), _> = Specimen::rows()
-///     .select(|s| (per(s.borehole_id), joined(s.label, ", ").ordered_by(s.label.asc())));
+///     .select(|s| (per(s.borehole_id), listagg(s.label, ", ").ordered_by(s.label.asc())));
 /// assert!(labels.sql(Dialect::Postgres)?.text().contains(
 ///     r#"string_agg("specimen"."label", $1 ORDER BY "specimen"."label")"#
 /// ));
 /// # Ok::<(), Error>(())
 /// ```
-pub fn joined<E>(texts: E, between: &str) -> Aggregate<Option<String>>
+pub fn listagg<E>(texts: E, between: &str) -> Aggregate<Option<String>>
 where
-    E: Expression<Type: ColumnType<Base = String>, Level: KnownPerRow>,
+    E: ExprExt<Type: ColumnType<Base = String>, Level: KnownPerRow>,
 {
     let between = Node::Bind(BindValue::Text(between.into()));
     Aggregate::new(&function::JOINED, [texts.into_node(), between])
 }
 
-/// What the rows of the group have in an expression, in one list; NULLs are left out, and of no rows it
-/// is empty. In which order it is, [`ordered_by`](Aggregate::ordered_by) says.
+/// Collects the values of an expression over the rows of a group into a list. NULLs are skipped, and no rows
+/// give an empty list. [`ordered_by`](Aggregate::ordered_by) sets the order.
 ///
-/// On PostgreSQL it is `jsonb_agg`, on SQLite `json_group_array`, on MariaDB and MySQL put together of
-/// `GROUP_CONCAT`. An order needs SQLite 3.44. As a window it is for PostgreSQL and SQLite only.
+/// The SQL is `jsonb_agg` on PostgreSQL, `json_group_array` on SQLite, and `GROUP_CONCAT` with JSON brackets
+/// around it on MariaDB and MySQL. An order needs SQLite 3.44. As a window function it works on PostgreSQL
+/// and SQLite only.
 ///
 /// ```
 /// use nepheline::prelude::*;
-/// use nepheline::{Collected, collected};
+/// use nepheline::{Collected, array_agg};
 /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, #[nepheline(by_code_point)] label: String }
 /// let labels: Query<Specimen, (i64, Collected<String>), _> = Specimen::rows()
-///     .select(|s| (per(s.borehole_id), collected(s.label).ordered_by(s.label.asc())));
+///     .select(|s| (per(s.borehole_id), array_agg(s.label).ordered_by(s.label.asc())));
 /// # assert!(labels.sql(Dialect::Postgres)?.text().contains("jsonb_agg"));
 /// # Ok::<(), Error>(())
 /// ```
-pub fn collected<E>(of: E) -> Aggregate<Collected<BaseOf<E>>>
+pub fn array_agg<E>(of: E) -> Aggregate<Collected<BaseOf<E>>>
 where
-    E: Expression<Type: ColumnType<Base: InJson>, Level: KnownPerRow>,
+    E: ExprExt<Type: ColumnType<Base: InJson>, Level: KnownPerRow>,
 {
     let function = match BaseOf::<E>::SQL_TYPE {
         SqlType::Text => &function::COLLECTED_TEXT,
@@ -289,7 +291,7 @@ where
     };
     let of = of.into_node();
     let known = E::Type::NULLABLE.then(|| of.clone().is_null().negated());
-    let mut collected = Aggregate::new(function, [of]);
-    collected.inner.among = known;
-    collected
+    let mut aggregate = Aggregate::new(function, [of]);
+    aggregate.inner.filter = known;
+    aggregate
 }

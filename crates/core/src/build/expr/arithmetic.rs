@@ -5,32 +5,32 @@ use std::ops::{Add, Div, Mul, Neg, Rem, Sub};
 use rust_decimal::Decimal;
 
 use super::level::{Level, PerGroup, PerRow};
-use super::{Aggregate, BaseOf, Column, Expr, Expression, Follows, FollowsEither, NullOf, Operand};
+use super::{Aggregate, BaseOf, Column, Expr, ExprExt, Follows, FollowsEither, NullOf, Operand};
 use crate::model::{
     BindValue, ColumnType, Function, MaybeNull, NeverNull, Nullness, SqlType, Storable, function,
 };
 use crate::tree::Node;
 
-/// The numbers of SQL: integers, floats and decimals.
+/// The number types: integers, floats and decimals.
 ///
-/// Integers are computed with 64 bits on every engine. What does not fit the Rust type that it is
-/// read into is an error then, and what does not fit 64 bits is one of the database; only SQLite goes
-/// on with a float inside a condition. `f32` is computed as `f64`.
+/// Integers are computed with 64 bits on every engine. A result that does not fit the Rust type is an error
+/// when it is read; one that does not fit 64 bits is an error of the database, except that SQLite continues
+/// with a float inside a condition. `f32` is computed as `f64`.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is not a number",
-    note = "a newtype is computed with after `.cast::<f64>()`, or another type that it is stored as"
+    note = "cast a newtype first, with `.cast::<f64>()` or the type that stores it"
 )]
 pub trait Number: Storable {
-    /// What `+`, `-` and `*` give.
+    /// The type of sums, differences and products.
     type Computed: Number;
 }
 
-/// The integers, which have `%` and whole division.
+/// The integers, which have `%` and integer division.
 pub trait Integer: Number {}
 
-/// Numbers that can be divided. Decimals cannot: engines give quotients of different lengths.
+/// The numbers that can be divided. Decimals cannot, because engines return quotients of different lengths.
 #[diagnostic::on_unimplemented(
-    message = "engines give quotients of `{Self}` of different lengths",
+    message = "`{Self}` cannot be divided: engines return quotients of different lengths",
     note = "divide after `.cast::<f64>()`, or in Rust"
 )]
 pub trait Divided: Number {
@@ -90,13 +90,87 @@ impl Fraction for Decimal {
     const ROUND: &'static Function = &function::ROUND;
 }
 
-/// What `E` computed with something of nullness `N` gives.
+/// The type of an arithmetic result: the computed type of `T`, nullable if either side is.
 type Computed<T, N> = <<<T as ColumnType>::Null as Nullness>::Or<N> as Nullness>::Of<
     <<T as ColumnType>::Base as Number>::Computed,
 >;
 
-/// The operators with two sides, for columns and expressions on the left.
-macro_rules! operators {
+/// The types that `+` and `-` work on: numbers with numbers, dates and times with intervals such as
+/// [`days(3)`](super::days).
+#[diagnostic::on_unimplemented(
+    message = "`+` and `-` do not work on `{Self}` and `{R}`",
+    label = "expected two numbers, or a date and an interval such as `days(3)`",
+    note = "text is joined with `concat`; two dates are compared with `days_since`"
+)]
+pub trait Adds<R, L>: Storable {
+    /// The nullness of the right side.
+    #[doc(hidden)]
+    type Null: Nullness;
+
+    /// The type of the sum.
+    type Sum: Storable;
+
+    #[doc(hidden)]
+    fn plus(left: Node, right: R) -> Node;
+
+    #[doc(hidden)]
+    fn minus(left: Node, right: R) -> Node;
+}
+
+impl<B: Number, R: Operand<B, L>, L> Adds<R, L> for B {
+    type Null = R::Null;
+    type Sum = B::Computed;
+
+    fn plus(left: Node, right: R) -> Node {
+        computed(&function::ADD, [left, right.into_operand()])
+    }
+
+    fn minus(left: Node, right: R) -> Node {
+        computed(&function::SUBTRACT, [left, right.into_operand()])
+    }
+}
+
+/// The type of a sum: nullable if either side is.
+type SumOfBoth<T, R, L> = <<<T as ColumnType>::Null as Nullness>::Or<
+    <<T as ColumnType>::Base as Adds<R, L>>::Null,
+> as Nullness>::Of<<<T as ColumnType>::Base as Adds<R, L>>::Sum>;
+
+/// `+` and `-`, for columns, expressions and aggregates on the left.
+macro_rules! sums {
+    ($($operator:ident, $method:ident, $of_base:ident;)*) => {$(
+        impl<T: ColumnType<Base: Adds<R, PerRow>>, R> $operator<R> for Column<T> {
+            type Output = Expr<SumOfBoth<T, R, PerRow>>;
+
+            fn $method(self, other: R) -> Self::Output {
+                Expr::from_node(<T::Base as Adds<R, PerRow>>::$of_base(self.into_node(), other))
+            }
+        }
+
+        impl<T: ColumnType<Base: Adds<R, L>>, L: Level, R> $operator<R> for Expr<T, L> {
+            type Output = Expr<SumOfBoth<T, R, L>, L>;
+
+            fn $method(self, other: R) -> Self::Output {
+                Expr::from_node(<T::Base as Adds<R, L>>::$of_base(self.into_node(), other))
+            }
+        }
+
+        impl<T: ColumnType<Base: Adds<R, PerGroup>>, R> $operator<R> for Aggregate<T> {
+            type Output = Expr<SumOfBoth<T, R, PerGroup>, PerGroup>;
+
+            fn $method(self, other: R) -> Self::Output {
+                Expr::from_node(<T::Base as Adds<R, PerGroup>>::$of_base(self.into_node(), other))
+            }
+        }
+    )*};
+}
+
+sums! {
+    Add, add, plus;
+    Sub, sub, minus;
+}
+
+/// `*`, `/` and `%`, for columns, expressions and aggregates on the left.
+macro_rules! products {
     ($($operator:ident, $method:ident, $number:ident, $null:ident, $function:expr;)*) => {$(
         impl<T, R> $operator<R> for Column<T>
         where
@@ -137,66 +211,74 @@ macro_rules! operators {
     )*};
 }
 
-operators! {
-    Add, add, Number, Null, |_| &function::ADD;
-    Sub, sub, Number, Null, |_| &function::SUBTRACT;
+products! {
     Mul, mul, Number, Null, |_| &function::MULTIPLY;
     Div, div, Divided, Quotient, |zero| if zero { T::Base::BY } else { T::Base::BY_NON_ZERO };
     Rem, rem, Integer, Quotient,
         |zero| if zero { &function::REMAINDER } else { &function::REMAINDER_NON_ZERO };
 }
 
-/// The same with a number of Rust on the left, which only a known type can have.
+/// The operators with a Rust number on the left. Rust allows a foreign type on the left only where it
+/// is concrete, so each number has its own impls; the right side may be any that the number fits, such
+/// as a float or a decimal for `1`.
 macro_rules! numbers_on_the_left {
-    (for $numbers:tt $($operator:ident, $method:ident, $function:expr, $null:ty;)*) => {
-        numbers_on_the_left!(@each [$($operator, $method, $function, $null;)*] $numbers);
+    (for $numbers:tt $($operator:ident, $method:ident, $base:ident, $function:expr, $null:ty;)*) => {
+        numbers_on_the_left!(@each [$($operator, $method, $base, $function, $null;)*] $numbers);
     };
     (@each $operators:tt [$($number:ty),*]) => {
         $(numbers_on_the_left!(@number $number, $operators);)*
     };
-    (@number $number:ty, [$($operator:ident, $method:ident, $function:expr, $null:ty;)*]) => {$(
-        impl<T: ColumnType<Base = $number>> $operator<Column<T>> for $number {
+    (@number $number:ty, [$($operator:ident, $method:ident, $base:ident, $function:expr, $null:ty;)*]) => {$(
+        impl<T: ColumnType<Base: $base>> $operator<Column<T>> for $number
+        where
+            $number: Operand<T::Base>,
+        {
             type Output = Expr<Computed<T, $null>>;
 
             fn $method(self, other: Column<T>) -> Self::Output {
-                compute_nodes($function, Node::Bind(self.to_bind()), other.into_node())
+                compute_nodes($function, self.into_operand(), other.into_node())
             }
         }
 
-        impl<T: ColumnType<Base = $number>> $operator<Aggregate<T>> for $number {
+        impl<T: ColumnType<Base: $base>> $operator<Aggregate<T>> for $number
+        where
+            $number: Operand<T::Base>,
+        {
             type Output = Expr<Computed<T, $null>, PerGroup>;
 
             fn $method(self, other: Aggregate<T>) -> Self::Output {
-                compute_nodes($function, Node::Bind(self.to_bind()), other.into_node())
+                compute_nodes($function, self.into_operand(), other.into_node())
             }
         }
 
-        impl<T: ColumnType<Base = $number>, L: Level> $operator<Expr<T, L>> for $number {
+        impl<T: ColumnType<Base: $base>, L: Level> $operator<Expr<T, L>> for $number
+        where
+            $number: Operand<T::Base>,
+        {
             type Output = Expr<Computed<T, $null>, L>;
 
             fn $method(self, other: Expr<T, L>) -> Self::Output {
-                compute_nodes($function, Node::Bind(self.to_bind()), other.into_node())
+                compute_nodes($function, self.into_operand(), other.into_node())
             }
         }
     )*};
 }
 
 numbers_on_the_left! {
-    for [i16, i32, i64, u32, f64, Decimal]
-    Add, add, &function::ADD, NeverNull;
-    Sub, sub, &function::SUBTRACT, NeverNull;
-    Mul, mul, &function::MULTIPLY, NeverNull;
+    for [i8, i16, i32, i64, u8, u16, u32, f32, f64, Decimal]
+    Add, add, Number, &function::ADD, NeverNull;
+    Sub, sub, Number, &function::SUBTRACT, NeverNull;
+    Mul, mul, Number, &function::MULTIPLY, NeverNull;
 }
 
 numbers_on_the_left! {
-    for [i16, i32, i64, u32]
-    Div, div, &function::DIVIDE_WHOLE, MaybeNull;
-    Rem, rem, &function::REMAINDER, MaybeNull;
+    for [i8, i16, i32, i64, u8, u16, u32, f32, f64]
+    Div, div, Divided, T::Base::BY, MaybeNull;
 }
 
 numbers_on_the_left! {
-    for [f64]
-    Div, div, &function::DIVIDE, MaybeNull;
+    for [i8, i16, i32, i64, u8, u16, u32]
+    Rem, rem, Integer, &function::REMAINDER, MaybeNull;
 }
 
 impl<T: ColumnType<Base: Number>> Neg for Column<T> {
@@ -215,11 +297,7 @@ impl<T: ColumnType<Base: Number>, L: Level> Neg for Expr<T, L> {
     }
 }
 
-fn compute<E: Expression, O>(
-    function: &'static Function,
-    left: E,
-    right: Node,
-) -> Expr<O, E::Level> {
+fn compute<E: ExprExt, O>(function: &'static Function, left: E, right: Node) -> Expr<O, E::Level> {
     compute_nodes(function, left.into_node(), right)
 }
 
@@ -227,7 +305,7 @@ fn compute_nodes<O, L>(function: &'static Function, left: Node, right: Node) -> 
     Expr::from_node(computed(function, [left, right]))
 }
 
-/// A function of numbers, each of them of 64 bits.
+/// Calls a function on numbers, each widened to 64 bits.
 fn computed<const N: usize>(function: &'static Function, numbers: [Node; N]) -> Node {
     let (function, numbers) = function.by_known_divisor(numbers);
     let numbers = numbers.map(Node::widened);
@@ -236,8 +314,8 @@ fn computed<const N: usize>(function: &'static Function, numbers: [Node; N]) -> 
 }
 
 impl Function {
-    /// A division by a value that Rust knows asks no engine whether that is zero: divided by NULL instead, the result is
-    /// NULL all the same, and the text does not depend on the value.
+    /// Simplifies a division by a value that Rust knows: the engine need not test for zero. A zero is bound
+    /// as NULL, which gives NULL as well, so that the text does not depend on the value.
     fn by_known_divisor<const N: usize>(
         &'static self,
         mut numbers: [Node; N],
@@ -259,7 +337,7 @@ impl Function {
         (function, numbers)
     }
 
-    /// The same division where the divisor is never 0, if it is one.
+    /// Returns the form of the division for a divisor that is never 0, if it has one.
     fn by_non_zero(&'static self) -> Option<&'static Function> {
         let divisions = [
             (&function::DIVIDE, &function::DIVIDE_FLOAT_NON_ZERO),
@@ -272,7 +350,7 @@ impl Function {
 }
 
 impl Node {
-    /// As a number of 64 bits, on the engine that computes narrower ones narrowly.
+    /// Widens a number to 64 bits, because PostgreSQL computes narrower ones in their own width.
     pub(crate) fn widened(self) -> Node {
         match self.sql_type() {
             SqlType::SmallInt | SqlType::Integer => {
@@ -284,12 +362,11 @@ impl Node {
     }
 }
 
-/// What can be computed from a number. The operators `+ - * / %` and unary `-` work on it too.
+/// Functions of numbers. The operators `+ - * / %` and unary `-` work on numbers too.
 ///
-/// A result may be NULL where something that it is computed from may be. A division by zero is
-/// NULL on every engine, so quotients and remainders are `Option`s, unless the divisor is one of
-/// Rust's `NonZero` integers. Whole division cuts off towards zero, and a remainder has the sign of
-/// what was divided, as in Rust.
+/// A result is nullable where an operand is. Division by zero is NULL on every engine, so quotients and
+/// remainders are `Option`s, unless the divisor is one of Rust's `NonZero` integers. Integer division
+/// truncates towards zero, and a remainder has the sign of the dividend, as in Rust.
 ///
 /// ```
 /// use std::num::NonZeroI64;
@@ -305,13 +382,13 @@ impl Node {
 /// ));
 /// # Ok::<(), Error>(())
 /// ```
-pub trait NumberExpression: Expression<Type: ColumnType<Base: Number>> {
-    /// The number without its sign.
+pub trait NumberExt: ExprExt<Type: ColumnType<Base: Number>> {
+    /// Returns the absolute value.
     fn abs(self) -> Expr<Follows<Self, <BaseOf<Self> as Number>::Computed>, Self::Level> {
         Expr::from_node(computed(&function::ABS, [self.into_node()]))
     }
 
-    /// The greatest whole number that is not greater, as a number of the same kind.
+    /// Returns the greatest integer that is not greater, as a number of the same type.
     fn floor(self) -> Expr<Follows<Self, <BaseOf<Self> as Number>::Computed>, Self::Level>
     where
         Self::Type: ColumnType<Base: Fraction>,
@@ -319,7 +396,7 @@ pub trait NumberExpression: Expression<Type: ColumnType<Base: Number>> {
         Expr::from_node(computed(&function::FLOOR, [self.into_node()]))
     }
 
-    /// The smallest whole number that is not smaller, as a number of the same kind.
+    /// Returns the smallest integer that is not smaller, as a number of the same type.
     fn ceil(self) -> Expr<Follows<Self, <BaseOf<Self> as Number>::Computed>, Self::Level>
     where
         Self::Type: ColumnType<Base: Fraction>,
@@ -327,12 +404,12 @@ pub trait NumberExpression: Expression<Type: ColumnType<Base: Number>> {
         Expr::from_node(computed(&function::CEIL, [self.into_node()]))
     }
 
-    /// The decimal with this many digits after the point; halves go away from zero.
+    /// Rounds a decimal to this number of digits after the point; halves are rounded away from zero.
     ///
     /// # Errors
     ///
-    /// Rounding a float is [`Unsupported`](crate::ErrorKind::Unsupported) on every engine, since
-    /// they do not agree about halves, and so is all computing with decimals on SQLite.
+    /// Rounding a float is [`Unsupported`](crate::ErrorKind::Unsupported) on every engine, because engines
+    /// disagree about halves. All arithmetic with decimals is unsupported on SQLite.
     fn round(
         self,
         places: u8,
@@ -345,11 +422,10 @@ pub trait NumberExpression: Expression<Type: ColumnType<Base: Number>> {
         Expr::from_node(computed(function, [self.into_node(), places]))
     }
 
-    /// This to the power of `exponent`.
+    /// Raises the number to the power of `exponent`.
     ///
-    /// It is NULL where no real number is the answer: a negative number to a broken power, or 0 to a
-    /// negative one. A result beyond the range of floats is an error on the servers, and infinity on
-    /// SQLite.
+    /// The result is NULL where no real number exists: a negative number to a fractional power, or 0 to a
+    /// negative one. A result beyond the range of floats is an error on the servers, and infinity on SQLite.
     fn power(self, exponent: impl Operand<f64, Self::Level>) -> Expr<Option<f64>, Self::Level>
     where
         Self::Type: ColumnType<Base = f64>,
@@ -358,10 +434,10 @@ pub trait NumberExpression: Expression<Type: ColumnType<Base: Number>> {
     }
 }
 
-impl<E: Expression<Type: ColumnType<Base: Number>>> NumberExpression for E {}
+impl<E: ExprExt<Type: ColumnType<Base: Number>>> NumberExt for E {}
 
-/// The smaller or the greater of two values.
-pub(super) fn extreme<E: Expression, O: Operand<BaseOf<E>, E::Level>>(
+/// Returns the smaller or the greater of two values.
+pub(super) fn extreme<E: ExprExt, O: Operand<BaseOf<E>, E::Level>>(
     [never_null, maybe_null]: [&'static Function; 2],
     left: E,
     right: O,

@@ -1,16 +1,16 @@
-//! Values that depend on conditions: `CASE` and `COALESCE`; and values on their own.
+//! CASE, COALESCE, and values that stand alone.
 
 use std::fmt;
 use std::marker::PhantomData;
 
-use super::{Argument, Condition, Expr, Expression, Level, Operand, PerRow};
+use super::{Argument, Condition, Expr, ExprExt, Level, Operand, PerRow};
 use crate::model::{ColumnType, MaybeNull, Nullness, Storable, function};
 use crate::tree;
 use crate::tree::Node;
 
-/// A value as an expression: a bind of its type. `None` is NULL.
+/// Returns a value as an expression: a bind of its type. `None` is NULL.
 ///
-/// Beside a column a value needs nothing around it; this is for where it stands alone.
+/// A value beside a column needs no wrapper; use this where a value stands alone.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -22,8 +22,8 @@ pub fn bind<A: Argument>(value: A) -> Expr<A::Type> {
     Expr::from_node(value.into_argument())
 }
 
-/// The first of several expressions that is not NULL: `COALESCE`. It may be NULL only where all of
-/// them may be.
+/// Returns the first of several expressions that is not NULL: COALESCE. It is nullable only if all of them
+/// are.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -45,7 +45,7 @@ pub fn coalesce<L: Level, A: Alternatives<L>>(alternatives: A) -> Expr<A::Type, 
     label = "expected a tuple of two to five expressions or values of one type"
 )]
 pub trait Alternatives<L = PerRow> {
-    /// What the first that is not NULL is read as.
+    /// The type of the first value that is not NULL.
     type Type: ColumnType;
 
     #[doc(hidden)]
@@ -64,7 +64,7 @@ macro_rules! alternatives {
     ($count:literal: $($other:ident)+) => {
         impl<L: Level, First, $($other),+> Alternatives<L> for (First, $($other),+)
         where
-            First: Expression<Level = L>,
+            First: ExprExt<Level = L>,
             $($other: Operand<<First::Type as ColumnType>::Base, L>),+
         {
             type Type = <all_null!(<First::Type as ColumnType>::Null; $($other)+) as Nullness>::Of<
@@ -87,9 +87,9 @@ alternatives!(3: A B);
 alternatives!(4: A B C);
 alternatives!(5: A B C D);
 
-/// Begins a value that depends on conditions: `CASE WHEN .. THEN .. ELSE .. END`.
+/// Begins `CASE WHEN .. THEN .. ELSE .. END`.
 ///
-/// The first condition that is true decides. All values are of one type, which the first one sets.
+/// The first true condition decides. All values have one type, which the first one sets.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -110,13 +110,13 @@ pub fn case() -> CaseStart {
     CaseStart(())
 }
 
-/// A `CASE` without any branch yet; made by [`case`].
+/// A `CASE` without a branch yet; made by [`case`].
 #[derive(Debug)]
 #[must_use = "a case does nothing without a branch"]
 pub struct CaseStart(());
 
 impl CaseStart {
-    /// The value where `condition` is true.
+    /// Adds the value for rows where `condition` is true.
     pub fn when<L: Level, A: Argument<L>>(
         self,
         condition: Condition<L>,
@@ -126,7 +126,7 @@ impl CaseStart {
     }
 }
 
-/// A `CASE` of type `T` whose branches may be NULL or not, as `N` says; made by [`case`].
+/// A `CASE` of type `T`, nullable if `N` says so; made by [`case`].
 #[must_use = "a case becomes an expression with `otherwise`, or with `or_null`"]
 pub struct Case<T, N, L = PerRow> {
     branches: Vec<[Node; 2]>,
@@ -134,7 +134,7 @@ pub struct Case<T, N, L = PerRow> {
 }
 
 impl<T: Storable, N: Nullness, L: Level> Case<T, N, L> {
-    /// The value where `condition` is true, and no condition before it.
+    /// Adds the value for rows where `condition` is true and no earlier condition is.
     pub fn when<O: Operand<T, L>>(
         mut self,
         condition: Condition<L>,
@@ -145,7 +145,7 @@ impl<T: Storable, N: Nullness, L: Level> Case<T, N, L> {
         Case { branches: self.branches, holds: PhantomData }
     }
 
-    /// The value where none of the conditions is true.
+    /// Sets the value for rows where no condition is true: ELSE.
     pub fn otherwise<O: Operand<T, L>>(
         self,
         value: O,
@@ -153,7 +153,7 @@ impl<T: Storable, N: Nullness, L: Level> Case<T, N, L> {
         self.end(Some(value.into_operand()))
     }
 
-    /// NULL where none of the conditions is true.
+    /// Sets NULL for rows where no condition is true.
     pub fn or_null(self) -> Expr<<MaybeNull as Nullness>::Of<T>, L> {
         self.end(None)
     }

@@ -1,13 +1,13 @@
-//! From one type to another, where all engines agree about what that is.
+//! Casts between types, where all engines agree about the result.
 
 use crate::model::{Function, SqlType, function};
 use crate::tree::Node;
 
-/// The value of `node`, which is of type `from`, as one of type `to`.
+/// Casts `node` from one type to another.
 pub(super) fn cast(node: Node, from: SqlType, to: SqlType) -> Node {
     use SqlType::{Boolean, Date, DateTime, Decimal, Double, Real, Text, Time, Timestamp, Uuid};
     let function: &'static Function = match (from, to) {
-        // Every integer is an integer of 64 bits on the way, and is checked when it is read.
+        // Every integer has 64 bits in the database, and is checked when it is read.
         _ if from == to || is_whole(from) && is_whole(to) => return node,
         (Real, Double) => &function::WIDEN_FLOAT,
         (from, Double) if is_whole(from) => &function::WHOLE_TO_FLOAT,
@@ -35,7 +35,7 @@ pub(super) fn cast(node: Node, from: SqlType, to: SqlType) -> Node {
     Node::call(function, to, [node])
 }
 
-/// A point in time as the date and time that it is in UTC.
+/// Converts a point in time to the date and time in UTC.
 pub(super) fn utc(node: Node) -> Node {
     Node::call(&function::UTC, SqlType::DateTime, [node])
 }

@@ -1,15 +1,15 @@
-//! Columns, and what an update sets them to.
+//! Columns, and the assignments of an update.
 
 use std::fmt;
 use std::marker::PhantomData;
 
-use super::{MaybeOperand, Operand};
+use super::{MaybeOperand, Operand, Selection};
 use crate::model::{BindValue, ColumnInfo, NeverNull, Storable};
 use crate::tree::{Assignment, Node, RawColumn, Source};
 
-/// A column of a table in a query: a field of the struct that closures are given.
+/// A column of a table in a query: a field of the struct that closures receive.
 ///
-/// It is a small `Copy` value. What can be done with it is in [`Expression`](crate::Expression).
+/// It is a small `Copy` value. Its methods are in [`ExprExt`](crate::ExprExt).
 pub struct Column<T> {
     raw: RawColumn,
     holds: PhantomData<fn() -> T>,
@@ -22,7 +22,7 @@ impl<T> Column<T> {
         Column { raw: RawColumn { source, info }, holds: PhantomData }
     }
 
-    /// Where the column's table stands in a query.
+    /// Returns the source of the column's table.
     #[doc(hidden)]
     pub fn source(&self) -> Source {
         self.raw.source
@@ -36,6 +36,12 @@ impl<T> Column<T> {
     #[doc(hidden)]
     pub fn raw(self) -> RawColumn {
         self.raw
+    }
+
+    /// Selects the column.
+    #[doc(hidden)]
+    pub fn push_into(self, selection: &mut Selection) {
+        selection.push_column(self.raw);
     }
 }
 
@@ -54,7 +60,7 @@ impl<T> fmt::Debug for Column<T> {
 }
 
 impl<T: Storable> Column<T> {
-    /// Sets the column to a value, or to an expression of the row as it was before.
+    /// Assigns a value, or an expression over the row as it was before the update.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -72,17 +78,18 @@ impl<T: Storable> Column<T> {
 }
 
 impl<T: Storable> Column<Option<T>> {
-    /// Sets the column to a value, or to an expression of the row as it was before.
+    /// Assigns a value, or an expression over the row as it was before the update. NULL is assigned by
+    /// [`set_null`](Self::set_null), an `Option` by [`set_maybe`](Self::set_maybe).
     pub fn set(self, value: impl Operand<T>) -> Assignment {
         Assignment { column: self.raw().info, value: value.into_operand() }
     }
 
-    /// Sets the column to the value that there may be: `None` is NULL.
+    /// Assigns the value of an `Option`: `None` is NULL.
     pub fn set_maybe(self, value: impl MaybeOperand<T>) -> Assignment {
         Assignment { column: self.raw().info, value: value.into_operand() }
     }
 
-    /// Sets the column to NULL.
+    /// Assigns NULL.
     pub fn set_null(self) -> Assignment {
         let value = Node::Bind(BindValue::Null(T::SQL_TYPE));
         Assignment { column: self.raw().info, value }

@@ -1,17 +1,17 @@
-//! Conditions, and how they join: `&`, `|`, `!`, lists, and `Option` for one that may be absent.
+//! Conditions and their combinations: `&`, `|`, `!`, lists, and `Option` for a condition that may be absent.
 
 use std::fmt;
 use std::marker::PhantomData;
 use std::ops::{BitAnd, BitOr, Not};
 
 use super::level::{Level, PerRow};
-use super::{Column, Expr, Expression};
+use super::{Column, Expr, ExprExt};
 use crate::tree::Node;
 
-/// A condition on rows: true, false, or NULL where a value that it depends on is NULL.
+/// A condition on rows: true, false, or NULL where it depends on a NULL.
 ///
-/// Only rows for which it is true pass a filter. Conditions join with `&`, `|` and `!`. Either side
-/// of `&` and `|` may be an `Option`, and `None` is no condition at all: the other side alone stays.
+/// Only rows for which it is true pass a filter. Conditions are combined with `&`, `|` and `!`. Either side
+/// of `&` and `|` may be an `Option`: `None` means no condition, so that the other side stands alone.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -26,8 +26,8 @@ use crate::tree::Node;
 /// # Ok::<(), Error>(())
 /// ```
 ///
-/// A condition is an [`Expression`] too, of type `Option<bool>`: it can be selected, and asked
-/// whether it [is NULL](Expression::is_null). With `.if_null(false)` it is a `bool`.
+/// A condition is also an [`ExprExt`] of type `Option<bool>`: it can be selected and compared with NULL. With
+/// `.coalesce(false)` it is a `bool`.
 #[must_use = "a condition does nothing until a query is filtered by it"]
 pub struct Condition<L = PerRow> {
     node: Node,
@@ -40,7 +40,7 @@ impl<L> Condition<L> {
     }
 }
 
-impl<L: Level> Expression for Condition<L> {
+impl<L: Level> ExprExt for Condition<L> {
     type Type = Option<bool>;
     type Level = L;
 
@@ -49,7 +49,7 @@ impl<L: Level> Expression for Condition<L> {
     }
 }
 
-// By hand, because the derives would ask for `L: Clone` and `L: Debug`.
+// Written by hand, because the derives would require `L: Clone` and `L: Debug`.
 impl<L> Clone for Condition<L> {
     fn clone(&self) -> Self {
         Condition::from_node(self.node.clone())
@@ -62,15 +62,15 @@ impl<L> fmt::Debug for Condition<L> {
     }
 }
 
-/// What a filter accepts: a [`Condition`], a column or expression of truth values, or an `Option`
-/// of one, where `None` is no condition.
+/// The types that a filter accepts: a [`Condition`], a boolean column or expression, or an `Option` of one,
+/// where `None` means no condition.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is not a condition",
     label = "a filter needs a condition here",
-    note = "compare a column with `eq`, `gt`, `is_null()` ..., or give an `Option` of such a condition"
+    note = "compare a column with `eq`, `gt`, `is_null()` .., or pass an `Option` of such a condition"
 )]
 pub trait MaybeCondition {
-    /// Whether it is known for each row or for each group of rows.
+    /// The level of the condition: for each row, or for each group of rows.
     type Level: Level;
 
     #[doc(hidden)]
@@ -93,8 +93,8 @@ impl<C: MaybeCondition> MaybeCondition for Option<C> {
     }
 }
 
-/// An impl for each rather than one for every column of truth values, so that the compiler says of
-/// any other column that it is not a condition.
+/// One impl for each type instead of one for every boolean column, so that the compiler says of any other
+/// column that it is not a condition.
 macro_rules! truth_values {
     ($($held:ty),*) => {$(
         impl MaybeCondition for Column<$held> {
@@ -117,9 +117,9 @@ macro_rules! truth_values {
 
 truth_values!(bool, Option<bool>);
 
-/// The condition that all of `conditions` hold; of an empty list it is true.
+/// Returns the condition that all of `conditions` hold. An empty list gives TRUE.
 ///
-/// A list may be of any length, and `None` in it is no condition.
+/// The list may have any length, and `None` in it means no condition.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -134,9 +134,9 @@ pub fn all_of<C: MaybeCondition>(conditions: impl IntoIterator<Item = C>) -> Con
     joined(conditions, true, Node::and)
 }
 
-/// The condition that at least one of `conditions` holds; of an empty list it is false.
+/// Returns the condition that at least one of `conditions` holds. An empty list gives FALSE.
 ///
-/// A list may be of any length, and `None` in it is no condition.
+/// The list may have any length, and `None` in it means no condition.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -157,7 +157,7 @@ fn joined<C: MaybeCondition>(
     join: impl Fn(Node, Node) -> Node,
 ) -> Condition<C::Level> {
     let conditions = conditions.into_iter().filter_map(C::into_condition);
-    let all = conditions.map(Expression::into_node).reduce(join);
+    let all = conditions.map(ExprExt::into_node).reduce(join);
     Condition::from_node(all.unwrap_or_else(|| Node::constant(of_none)))
 }
 

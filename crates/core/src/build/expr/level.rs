@@ -1,4 +1,4 @@
-//! The level of an expression: whether it has a value for each row, or for each group of rows.
+//! The level of an expression: a value for each row, or for each group of rows.
 
 /// The level of an expression: [`PerRow`] or [`PerGroup`].
 pub trait Level: sealed::Sealed + 'static {
@@ -6,11 +6,11 @@ pub trait Level: sealed::Sealed + 'static {
     const GROUPED: bool;
 }
 
-/// The expression has a value for each row: a column, and what is computed from columns.
+/// The level of columns, and of expressions over columns.
 #[derive(Debug, Clone, Copy)]
 pub struct PerRow;
 
-/// The expression has a value for each group of rows: an aggregate, and what is computed from aggregates.
+/// The level of aggregates, and of expressions over aggregates.
 #[derive(Debug, Clone, Copy)]
 pub struct PerGroup;
 
@@ -22,34 +22,43 @@ impl Level for PerGroup {
     const GROUPED: bool = true;
 }
 
-/// A level at which columns may stand.
+/// A level that allows columns.
 #[diagnostic::on_unimplemented(
-    message = "a column stands where one value for each group is needed",
+    message = "this column has a value for each row, but one for each group is needed",
     label = "neither a group key nor inside an aggregate"
 )]
 pub trait HoldsColumns: Level {}
 
-/// A level at which aggregates may stand.
+/// A level that allows aggregates.
 #[diagnostic::on_unimplemented(
-    message = "an aggregate stands where one value for each row is needed",
+    message = "this aggregate has a value for each group, but one for each row is needed",
     label = "this is known only after grouping"
 )]
 pub trait HoldsAggregates: Level {}
 
 /// A level whose expressions are known for each row, before any grouping.
 #[diagnostic::on_unimplemented(
-    message = "an aggregate stands where one value for each row is needed",
+    message = "this aggregate has a value for each group, but one for each row is needed",
     label = "this is known only after grouping"
 )]
 pub trait KnownPerRow: Level {}
 
 /// A level whose expressions are known for each group of rows.
 #[diagnostic::on_unimplemented(
-    message = "a column stands where one value for each group is needed",
+    message = "this column has a value for each row, but one for each group is needed",
     label = "neither a group key nor inside an aggregate"
 )]
 pub trait KnownPerGroup: Level {}
 
+/// The level of a grouped query.
+#[diagnostic::on_unimplemented(
+    message = "`having` needs a grouped query",
+    label = "the query is not grouped",
+    note = "use `filter` for rows, or first select groups with `per(..)` and aggregates"
+)]
+pub trait Grouped: Level {}
+
+impl Grouped for PerGroup {}
 impl KnownPerGroup for PerGroup {}
 impl KnownPerRow for PerRow {}
 impl HoldsColumns for PerRow {}

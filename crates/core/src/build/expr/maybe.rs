@@ -1,15 +1,15 @@
-//! The columns of a row that there may not be: of a parent that is followed from a nullable reference.
+//! The columns of a row that may be missing: a parent over a nullable reference.
 
 use super::level::{Level, PerRow};
-use super::{Column, Condition, Expr, Expression};
+use super::{Column, Condition, Expr, ExprExt};
 use crate::build::table::RowStruct;
 use crate::model::ColumnType;
 use crate::tree::{Case, Node, RawColumn};
 
-/// The columns of a row that there may not be, as an `Option` of them would read.
+/// The columns of a row that may be missing, with the methods of an `Option`.
 ///
-/// A nullable reference leads to it, through a LEFT JOIN: `s.analyst()` where `analyst_id` is an
-/// `Option`. What is asked of a missing row is NULL.
+/// A nullable reference returns it: `s.analyst()` where `analyst_id` is an `Option`. The SQL is a LEFT JOIN.
+/// The values of a missing row are NULL.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -42,24 +42,25 @@ pub struct Maybe<C> {
     columns: C,
 }
 
-/// The columns of a table. Implemented by `#[derive(Table)]`.
+/// The columns of a table. `#[derive(Table)]` implements it.
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` does not lead to rows of a table",
-    label = "expected a relation, such as `s.borehole()`, or a query, such as `Lab::rows().filter(..)`"
+    message = "`{Self}` is not a relation",
+    label = "expected a relation, such as `s.borehole()`, or a query, such as `Lab::rows().filter(..)`",
+    note = "a query with groups or selected values is joined as a table: `from(query)`, its values in a struct by `shape!`"
 )]
 pub trait RowColumns: Copy {
-    /// The struct whose fields they are.
+    /// The struct with these columns.
     type Row: RowStruct<Columns = Self>;
 
-    /// A column that is NULL only where there is no row.
+    /// Returns a column that is NULL only where the row is missing.
     #[doc(hidden)]
     fn probe(&self) -> RawColumn;
 }
 
-/// What [`Maybe::map`] can make of a row that there may not be: an expression, which becomes
-/// nullable, or the columns of a further row, which there may not be either.
+/// The results that [`Maybe::map`] accepts: an expression, which becomes nullable, or the columns of a
+/// further row, which may be missing too.
 pub trait Mapped {
-    /// What it is where the row may be missing.
+    /// The result where the row may be missing.
     type Maybe;
 
     #[doc(hidden)]
@@ -80,27 +81,27 @@ impl<C: RowColumns> Maybe<C> {
         self.columns
     }
 
-    /// Something of the row, NULL where there is none.
+    /// Returns an expression over the row, NULL where the row is missing.
     pub fn map<M: Mapped>(self, of: impl FnOnce(C) -> M) -> M::Maybe {
         of(self.columns).into_maybe(self.columns.probe())
     }
 
-    /// Something of the row that may be missing itself.
+    /// Returns an expression over the row, or a further row, which may be missing itself.
     pub fn and_then<M: Mapped>(self, of: impl FnOnce(C) -> M) -> M::Maybe {
         self.map(of)
     }
 
-    /// Returns whether there is such a row.
+    /// Tests whether the row exists.
     pub fn is_some(self) -> Condition {
         !self.is_none()
     }
 
-    /// Returns whether there is no such row.
+    /// Tests whether the row is missing.
     pub fn is_none(self) -> Condition {
         Condition::from_node(Node::Column(self.columns.probe()).is_null())
     }
 
-    /// Returns whether there is such a row and the condition is true for it.
+    /// Tests whether the row exists and the condition is true for it.
     pub fn is_some_and(self, condition: impl FnOnce(C) -> Condition) -> Condition {
         self.is_some() & condition(self.columns)
     }
@@ -146,7 +147,8 @@ impl<C: RowColumns> Mapped for C {
     }
 }
 
-/// An expression, and NULL where there is no row: it might be something else of NULLs only.
+/// Returns an expression that is NULL where the row is missing, also if it would turn NULLs into something
+/// else.
 fn where_there_is(probe: RawColumn, value: Node) -> Node {
     let sql_type = value.sql_type();
     let there = Node::Column(probe).is_null().negated();

@@ -1,4 +1,4 @@
-//! Typed expressions: what users write inside closures, and how it becomes the tree.
+//! Typed expressions, which users write inside closures.
 
 mod aggregate;
 mod arithmetic;
@@ -14,6 +14,7 @@ mod order;
 mod select;
 mod text;
 mod time;
+pub mod unfit;
 mod verbatim;
 mod window;
 
@@ -23,46 +24,52 @@ use std::fmt;
 use std::marker::PhantomData;
 
 pub use aggregate::{
-    Aggregate, all_true, any_true, avg, collected, count, count_distinct, count_of, joined, max,
+    Aggregate, all_true, any_true, array_agg, avg, count, count_distinct, count_of, listagg, max,
     min, per, rollup, sum,
 };
-pub use arithmetic::{Divided, Integer, Number, NumberExpression};
+pub use arithmetic::{Adds, Divided, Integer, Number, NumberExt};
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
 pub use column::Column;
 pub use condition::{Condition, MaybeCondition, all_of, any_of};
-pub use json::JsonExpression;
+pub use json::{JsonExt, JsonScalar};
 pub use level::{
-    HoldsAggregates, HoldsColumns, KnownPerGroup, KnownPerRow, Level, PerGroup, PerRow,
+    Grouped, HoldsAggregates, HoldsColumns, KnownPerGroup, KnownPerRow, Level, PerGroup, PerRow,
 };
 pub use maybe::{Mapped, Maybe, RowColumns};
 pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
-pub use select::{Gives, Selectable, Selection, ShapedFrom, StandsBeside};
-pub use text::{AnyCase, Pattern, TextExpression};
-pub use time::{HasDate, HasTime, TimeExpression, TimeUnit};
+pub use select::{
+    IntoSelection, NoLevel, Selection, Shape, ShapeValue, ShapedFrom, Shaping, StandsBeside,
+    shape_value,
+};
+pub use text::{AnyCase, Pattern, TextExt};
+pub use time::{
+    DateUnit, HasDate, HasTime, Interval, IntervalUnit, TimeExt, TruncUnit, days, hours, minutes,
+    months, seconds, unit, weeks, years,
+};
 pub use verbatim::{Verbatim, argument};
 pub use window::{
     Over, WindowFunction, dense_rank, first_value, lag, lag_or, last_value, lead, lead_or, ntile,
     rank, row_number,
 };
 
-/// Returns whether computing an expression can be an error for some values, on some engine.
+/// Returns whether evaluating an expression can fail for some values on some engine.
 #[doc(hidden)]
-pub fn can_fail<E: Expression>(expression: E) -> bool {
-    expression.into_node().facts().can_fail()
+pub fn can_fail<E: ExprExt>(expression: E) -> bool {
+    expression.into_node().summary().can_fail()
 }
 
-/// A bind parameter: a value that is given when the statement is run.
+/// Returns a bind parameter: a value that is given when the statement runs.
 #[doc(hidden)]
 pub fn parameter<T: Storable>(number: u16) -> Expr<T> {
     Expr::from_node(Node::Bind(BindValue::Parameter(number, T::SQL_TYPE)))
 }
 
-/// A value that is computed in the database, read as a `T`.
+/// A value that the database computes, read as a `T`.
 ///
-/// It comes from a [`Column`], from other expressions, or from hand-written SQL, and everything that
-/// can be done with a column can be done with it.
-#[must_use = "an expression does nothing until a query asks for it"]
+/// It comes from a [`Column`], from other expressions, or from hand-written SQL. It has all methods that a
+/// column has.
+#[must_use = "an expression does nothing until it is used in a query"]
 pub struct Expr<T, L = PerRow> {
     node: Node,
     holds: PhantomData<fn() -> (T, L)>,
@@ -74,7 +81,7 @@ impl<T, L> Expr<T, L> {
     }
 }
 
-// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+// Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T, L> Clone for Expr<T, L> {
     fn clone(&self) -> Self {
         Expr::from_node(self.node.clone())
@@ -87,7 +94,7 @@ impl<T, L> fmt::Debug for Expr<T, L> {
     }
 }
 
-impl<T: ColumnType, L: Level> Expression for Expr<T, L> {
+impl<T: ColumnType, L: Level> ExprExt for Expr<T, L> {
     type Type = T;
     type Level = L;
 
@@ -97,38 +104,38 @@ impl<T: ColumnType, L: Level> Expression for Expr<T, L> {
 }
 
 /// The type that an expression is compared with: its own, without `Option`.
-pub type BaseOf<E> = <<E as Expression>::Type as ColumnType>::Base;
+pub type BaseOf<E> = <<E as ExprExt>::Type as ColumnType>::Base;
 
-/// Whether an expression may be NULL.
-type NullOf<E> = <<E as Expression>::Type as ColumnType>::Null;
+/// The nullness of an expression.
+type NullOf<E> = <<E as ExprExt>::Type as ColumnType>::Null;
 
-/// The type `U`, or `Option<U>` where the expression `E` may be NULL: what a function that is NULL
-/// of NULL gives.
+/// The type `U`, or `Option<U>` if the expression `E` is nullable: the result of a function that returns NULL
+/// for NULL.
 pub type Follows<E, U> = <NullOf<E> as Nullness>::Of<U>;
 
-/// The type `U`, or `Option<U>` where the expression `E` or something of nullness `N` may be NULL.
+/// The type `U`, or `Option<U>` if the expression `E` or something of nullness `N` is nullable.
 pub type FollowsEither<E, N, U> = <<NullOf<E> as Nullness>::Or<N> as Nullness>::Of<U>;
 
-/// A typed value in a query, and the conditions that can be asked of it.
+/// The methods of every typed value in a query.
 ///
-/// A comparison with a value that is NULL is neither true nor false, so a row whose column is NULL
-/// is not among the rows of a comparison, nor among those of its opposite. That is SQL's rule;
-/// [`is_null`](Self::is_null) asks for NULL itself, and [`none_of`](Self::none_of) keeps such rows.
+/// A comparison with NULL is neither true nor false, so a row whose column is NULL passes neither the
+/// comparison nor its opposite. That is SQL's rule; [`is_null`](Self::is_null) tests for NULL, and
+/// [`none_of`](Self::none_of) keeps such rows.
 ///
 /// Text is compared by code point on every engine, whatever collation the column has.
-pub trait Expression: Sized {
-    /// The Rust type that it is read as: an `Option` where it may be NULL.
+pub trait ExprExt: Sized {
+    /// The Rust type that it is read as: an `Option` if it is nullable.
     type Type: ColumnType;
 
-    /// Whether it has a value for each row or for each group of rows.
+    /// The level: a value for each row, or for each group of rows.
     type Level: Level;
 
     #[doc(hidden)]
     fn into_node(self) -> Node;
 
-    /// Is equal to `other`: `=`.
+    /// Tests for equality: `=`.
     ///
-    /// `None` does not compile here, because nothing equals NULL: ask with [`is_null`](Self::is_null).
+    /// `None` does not compile here, because nothing equals NULL; use [`is_null`](Self::is_null).
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -141,34 +148,34 @@ pub trait Expression: Sized {
         compare(Comparison::Equal, self, other)
     }
 
-    /// Is not equal to `other`: `<>`. Rows where this is NULL are not among them.
+    /// Tests for inequality: `<>`. A row where this is NULL does not pass.
     fn ne(self, other: impl Operand<BaseOf<Self>, Self::Level>) -> Condition<Self::Level> {
         compare(Comparison::NotEqual, self, other)
     }
 
-    /// Is less than `other`: `<`. For text: comes before it by code point.
+    /// Tests for less: `<`. Text is compared by code point.
     fn lt(self, other: impl Operand<BaseOf<Self>, Self::Level>) -> Condition<Self::Level> {
         compare(Comparison::Less, self, other)
     }
 
-    /// Is less than or equal to `other`: `<=`.
+    /// Tests for less or equal: `<=`.
     fn le(self, other: impl Operand<BaseOf<Self>, Self::Level>) -> Condition<Self::Level> {
         compare(Comparison::LessOrEqual, self, other)
     }
 
-    /// Is greater than `other`: `>`. For text: comes after it by code point.
+    /// Tests for greater: `>`. Text is compared by code point.
     fn gt(self, other: impl Operand<BaseOf<Self>, Self::Level>) -> Condition<Self::Level> {
         compare(Comparison::Greater, self, other)
     }
 
-    /// Is greater than or equal to `other`: `>=`.
+    /// Tests for greater or equal: `>=`.
     fn ge(self, other: impl Operand<BaseOf<Self>, Self::Level>) -> Condition<Self::Level> {
         compare(Comparison::GreaterOrEqual, self, other)
     }
 
-    /// Is not less than `low` and not greater than `high`: `BETWEEN`, both ends included.
+    /// Tests for a range that includes both ends: `BETWEEN`.
     ///
-    /// Where `low` is greater than `high`, no value is.
+    /// No value passes if `low` is greater than `high`.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -190,7 +197,7 @@ pub trait Expression: Sized {
         )
     }
 
-    /// Is within a range of Rust, whose end is included or not as its syntax says.
+    /// Tests for a Rust range, which includes or excludes its end as its syntax says.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -206,7 +213,7 @@ pub trait Expression: Sized {
         Condition::from_node(range.around(self.into_node()))
     }
 
-    /// Is another value than `other`, NULL being a value like any: `IS DISTINCT FROM`. It is never NULL.
+    /// Tests for difference, with NULL as a value: `IS DISTINCT FROM`. It is never NULL.
     fn is_distinct_from(
         self,
         other: impl MaybeOperand<BaseOf<Self>, Self::Level>,
@@ -215,7 +222,7 @@ pub trait Expression: Sized {
         Condition::from_node(Node::compare(Comparison::Distinct, this, other))
     }
 
-    /// Is the same value as `other`, or both are NULL: `IS NOT DISTINCT FROM`. It is never NULL.
+    /// Tests for equality, with NULL as a value: `IS NOT DISTINCT FROM`. It is never NULL.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -233,7 +240,7 @@ pub trait Expression: Sized {
         Condition::from_node(Node::compare(Comparison::NotDistinct, this, other))
     }
 
-    /// Is NULL. Only for expressions that may be.
+    /// Tests for NULL. Only nullable expressions have it.
     fn is_null(self) -> Condition<Self::Level>
     where
         Self::Type: Nullable,
@@ -241,7 +248,7 @@ pub trait Expression: Sized {
         Condition::from_node(self.into_node().is_null())
     }
 
-    /// Is not NULL. Only for expressions that may be.
+    /// Tests for a value that is not NULL. Only nullable expressions have it.
     fn is_not_null(self) -> Condition<Self::Level>
     where
         Self::Type: Nullable,
@@ -249,7 +256,7 @@ pub trait Expression: Sized {
         Condition::from_node(self.into_node().is_null().negated())
     }
 
-    /// Is true, and neither false nor NULL: `IS TRUE`. Its opposite, `!`, has the rows with NULL.
+    /// Tests for true: `IS TRUE`. Its opposite, `!`, keeps rows with NULL.
     fn is_true(self) -> Condition<Self::Level>
     where
         Self::Type: ColumnType<Base = bool>,
@@ -258,7 +265,7 @@ pub trait Expression: Sized {
         Condition::from_node(call)
     }
 
-    /// Is false, and neither true nor NULL: `IS FALSE`.
+    /// Tests for false: `IS FALSE`.
     fn is_false(self) -> Condition<Self::Level>
     where
         Self::Type: ColumnType<Base = bool>,
@@ -267,12 +274,12 @@ pub trait Expression: Sized {
         Condition::from_node(call)
     }
 
-    /// Is one of `choices`: of a list of values, or of the values that a query selects. Of an empty
-    /// list nothing is, so no row matches.
+    /// Tests whether the value is in a list of values, or in the result of a query: `IN`. No row matches an
+    /// empty list.
     ///
-    /// The list is one bind of any length. On an expression that may be NULL the items may be
-    /// `Option`s; then `None` in the list matches NULL, and the list takes a second bind. A NULL
-    /// among the values of a query matches nothing.
+    /// The list is one bind of any length. For a nullable expression the items may be `Option`s: `None` in
+    /// the list matches NULL, and the list takes a second bind. A NULL in the result of a query matches
+    /// nothing.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -293,25 +300,26 @@ pub trait Expression: Sized {
         Condition::from_node(choices.look_up(self.into_node(), false))
     }
 
-    /// Is none of `choices`: the rows that [`one_of`](Self::one_of) leaves out.
+    /// Tests whether the value is not in a list or a query's result: the rows that [`one_of`](Self::one_of)
+    /// leaves out.
     ///
-    /// As a reader expects, a row where this is NULL is kept unless `None` is in the list, and an
-    /// empty list keeps every row. (SQL's own NOT IN does neither.)
+    /// A row where this is NULL passes unless `None` is in the list, and every row passes an empty list.
+    /// SQL's own NOT IN does neither.
     fn none_of(self, choices: impl Choices<Self::Type, Self::Level>) -> Condition<Self::Level> {
         Condition::from_node(choices.look_up(self.into_node(), true))
     }
 
-    /// This, or `other` where it is NULL: `COALESCE`. Only for expressions that may be NULL; the
-    /// result may be where `other` may.
+    /// Returns this, or `other` where this is NULL: COALESCE. Only nullable expressions have it; the result
+    /// is nullable if `other` is.
     ///
     /// ```
     /// use nepheline::prelude::*;
     /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, analyst_id: Option<i64> }
-    /// let analysts: Query<Specimen, i64> = Specimen::rows().select(|s| s.analyst_id.if_null(0));
+    /// let analysts: Query<Specimen, i64> = Specimen::rows().select(|s| s.analyst_id.coalesce(0));
     /// # assert!(analysts.sql(Dialect::Sqlite)?.text().starts_with(r#"SELECT COALESCE("specimen"."analyst_id", ?) FROM"#));
     /// # Ok::<(), Error>(())
     /// ```
-    fn if_null<O: Operand<BaseOf<Self>, Self::Level>>(
+    fn coalesce<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         other: O,
     ) -> Expr<<O::Null as Nullness>::Of<BaseOf<Self>>, Self::Level>
@@ -322,7 +330,7 @@ pub trait Expression: Sized {
         Expr::from_node(Node::call(&function::COALESCE[0], BaseOf::<Self>::SQL_TYPE, values))
     }
 
-    /// NULL where this is equal to `value`, else this: `NULLIF`.
+    /// Returns NULL where this equals `value`, and this otherwise: NULLIF.
     fn null_if(
         self,
         value: impl Operand<BaseOf<Self>, Self::Level>,
@@ -331,7 +339,7 @@ pub trait Expression: Sized {
         Expr::from_node(Node::call(&function::NULL_IF, BaseOf::<Self>::SQL_TYPE, values))
     }
 
-    /// The smaller of this and `other`, by the same order as [`lt`](Self::lt); NULL if either is.
+    /// Returns the smaller of this and `other`, in the order of [`lt`](Self::lt); NULL if either is.
     fn least<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         other: O,
@@ -339,7 +347,7 @@ pub trait Expression: Sized {
         arithmetic::extreme([&function::LEAST, &function::LEAST_OR_NULL], self, other)
     }
 
-    /// The greater of this and `other`, by the same order as [`gt`](Self::gt); NULL if either is.
+    /// Returns the greater of this and `other`, in the order of [`gt`](Self::gt); NULL if either is.
     fn greatest<O: Operand<BaseOf<Self>, Self::Level>>(
         self,
         other: O,
@@ -347,7 +355,7 @@ pub trait Expression: Sized {
         arithmetic::extreme([&function::GREATEST, &function::GREATEST_OR_NULL], self, other)
     }
 
-    /// The same value as another type; NULL stays NULL.
+    /// Converts to another type; NULL stays NULL.
     ///
     /// | from | to | |
     /// |---|---|---|
@@ -362,25 +370,25 @@ pub trait Expression: Sized {
     ///
     /// # Errors
     ///
-    /// Any other cast, for example of text to a number or a float to text, is
-    /// [`Unsupported`](crate::ErrorKind::Unsupported) when the query is compiled: engines disagree
-    /// about what they mean.
+    /// Any other cast, such as text to a number or a float to text, is
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) when the query is compiled, because engines disagree
+    /// about it.
     fn cast<U: Storable>(self) -> Expr<Follows<Self, U>, Self::Level> {
         Expr::from_node(cast::cast(self.into_node(), BaseOf::<Self>::SQL_TYPE, U::SQL_TYPE))
     }
 
-    /// Order by this, the smallest first and NULLs last.
+    /// Returns the ascending order, NULLs last.
     fn asc(self) -> Order<Self::Level> {
         Order::new(self.into_node(), Self::Type::NULLABLE, false)
     }
 
-    /// Order by this, the greatest first and NULLs last.
+    /// Returns the descending order, NULLs last.
     fn desc(self) -> Order<Self::Level> {
         Order::new(self.into_node(), Self::Type::NULLABLE, true)
     }
 }
 
-impl<T: ColumnType> Expression for Column<T> {
+impl<T: ColumnType> ExprExt for Column<T> {
     type Type = T;
     type Level = PerRow;
 
@@ -389,7 +397,7 @@ impl<T: ColumnType> Expression for Column<T> {
     }
 }
 
-fn compare<E: Expression>(
+fn compare<E: ExprExt>(
     comparison: Comparison,
     left: E,
     right: impl Operand<BaseOf<E>, E::Level>,
@@ -397,8 +405,8 @@ fn compare<E: Expression>(
     Condition::from_node(Node::compare(comparison, left.into_node(), right.into_operand()))
 }
 
-/// A function of an expression that is NULL where the expression is.
-fn follow<E: Expression, U: Storable>(
+/// Calls a function that returns NULL for NULL.
+fn follow<E: ExprExt, U: Storable>(
     function: &'static function::Function,
     of: E,
     others: impl IntoIterator<Item = Node>,
@@ -408,7 +416,7 @@ fn follow<E: Expression, U: Storable>(
 }
 
 impl Node {
-    /// Told to be compared by code point, where it is text that would not be.
+    /// Adds a collation by code point, where it is text without one.
     pub(crate) fn in_code_point_order(self) -> Node {
         match self.needs_collation() {
             true => Node::call(&function::IN_CODE_POINT_ORDER, SqlType::Text, [self]),
@@ -416,7 +424,8 @@ impl Node {
         }
     }
 
-    /// The same for a function that compares by itself, on the engines where it goes by collation.
+    /// Adds a collation by code point for a function that compares by itself, on the engines where it needs
+    /// one.
     fn by_code_point(self) -> Node {
         match self.needs_collation() || matches!(self, Node::Bind(_)) {
             true => Node::call(&function::BY_CODE_POINT, SqlType::Text, [self]),

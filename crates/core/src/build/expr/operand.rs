@@ -1,4 +1,4 @@
-//! What may stand on the other side of a comparison, in a list, or as the argument of a function.
+//! The values and expressions that may stand on the other side of a comparison, in a list, or as an argument.
 
 use std::num::{NonZeroI8, NonZeroI16, NonZeroI32, NonZeroI64, NonZeroU8, NonZeroU16, NonZeroU32};
 use std::ops::{Range, RangeFrom, RangeInclusive, RangeTo, RangeToInclusive};
@@ -9,26 +9,25 @@ use rust_decimal::Decimal;
 use uuid::Uuid;
 
 use super::level::{HoldsAggregates, HoldsColumns, Level, PerGroup, PerRow};
-use super::{Column, Condition, Expr, Expression};
+use super::{Column, Condition, Expr, ExprExt};
 use crate::build::query::Query;
 use crate::build::table::Table;
 use crate::model::{BindValue, ColumnType, List, MaybeNull, NeverNull, Nullness, Storable};
 use crate::tree::{Comparison, Node};
 
-/// What can stand beside a value of the storable type `B`, at the level `L`: a value of it, a
-/// reference to one, a column or expression of it, and for the standard types the literals that
-/// Rust would convert without loss (`7` for a float, `"text"` for a `String`).
+/// The types that can stand beside a value of the storable type `B`, at the level `L`: a value, a reference
+/// to one, a column or expression, and for the standard types the literals that Rust would convert without
+/// loss (`7` for a float, `"text"` for a `String`).
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot stand beside a `{B}`",
-    label = "expected a value that is stored as `{B}`",
-    note = "NULL is asked for with `is_null()`, and a value that may be absent with `value.map(|v| column.eq(v))`"
+    label = "expected a value that is stored as `{B}`"
 )]
 pub trait Operand<B, L = PerRow> {
-    /// Whether it may be NULL.
+    /// The nullness of the operand.
     #[doc(hidden)]
     type Null: Nullness;
 
-    /// Whether dividing by it may give NULL: only what is never 0 does not.
+    /// The nullness of a quotient with it as the divisor: only a divisor that is never 0 gives no NULL.
     #[doc(hidden)]
     type Quotient: Nullness;
 
@@ -36,8 +35,8 @@ pub trait Operand<B, L = PerRow> {
     fn into_operand(self) -> Node;
 }
 
-/// What a function, a fragment or `CASE` can be given: a column, an expression, a condition, or a
-/// value of a storable type, which becomes a bind. `None` is a NULL of its type.
+/// The arguments of a function, a fragment or `CASE`: a column, an expression, a condition, or a value of a
+/// storable type, which becomes a bind. `None` is a NULL of its type.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is neither an expression nor a value that can be bound",
     label = "expected a column, an expression, or a value of a `Storable` type"
@@ -50,9 +49,9 @@ pub trait Argument<L = PerRow> {
     fn into_argument(self) -> Node;
 }
 
-/// What a value is looked up in: a list of values, or a query that selects one column.
+/// The choices of `one_of` and `none_of`: a list of values, or a query that selects one column.
 #[diagnostic::on_unimplemented(
-    message = "a `{T}` cannot be looked up in `{Self}`",
+    message = "`{Self}` is not a list of `{T}`",
     label = "expected a list of values, or a query that selects one column of that type"
 )]
 pub trait Choices<T, L = PerRow> {
@@ -60,10 +59,9 @@ pub trait Choices<T, L = PerRow> {
     fn look_up(self, operand: Node, negated: bool) -> Node;
 }
 
-/// The value or NULL that something is or is not distinct from: an `Option` of a storable value, or
-/// a column or expression.
+/// The operands of IS DISTINCT FROM: an `Option` of a storable value, or a column or expression.
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` cannot be told apart from a `{B}`",
+    message = "`{Self}` cannot be compared with a `{B}`",
     label = "expected an `Option` of a value that is stored as `{B}`, or a column of them"
 )]
 pub trait MaybeOperand<B, L = PerRow> {
@@ -71,7 +69,7 @@ pub trait MaybeOperand<B, L = PerRow> {
     fn into_operand(self) -> Node;
 }
 
-/// A range of Rust, over what a value of the storable type `B` can be compared with.
+/// A Rust range of values or expressions that a value of the storable type `B` can be compared with.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is not a range of `{B}`",
     label = "expected `low..high`, `low..=high`, `low..`, `..high` or `..=high`"
@@ -81,14 +79,14 @@ pub trait Bounds<B, L = PerRow> {
     fn around(self, operand: Node) -> Node;
 }
 
-/// What can be in a list that a column of type `T` is compared with: as [`Operand`], but values
-/// only, and `Option`s of them where `T` is an `Option`.
+/// The items of a list that a column of type `T` is compared with: as [`Operand`], but values only, and
+/// `Option`s of them where `T` is an `Option`.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be in a list for a `{T}`",
     label = "expected values that are stored as `{T}`"
 )]
 pub trait ListItem<T> {
-    /// Whether such items may be NULL.
+    /// True if such items may be NULL.
     #[doc(hidden)]
     const MAY_BE_NULL: bool;
 
@@ -96,8 +94,8 @@ pub trait ListItem<T> {
     fn into_item(self) -> Option<BindValue>;
 }
 
-/// An expression stands where its level allows: asked for by a trait of its own, whose words are
-/// then the ones that the compiler prints.
+/// Expressions are operands where their level allows. A trait of its own for each level, because the compiler
+/// then prints its message.
 macro_rules! expressions {
     ($($expression:ty, $holds:ident;)*) => {$(
         impl<T: ColumnType, L: $holds> Operand<T::Base, L> for $expression {
@@ -204,8 +202,8 @@ impl<L: Level> Argument<L> for &str {
     }
 }
 
-/// References to values of the standard types. One impl for all storable types would overlap with
-/// that of the values themselves.
+/// References to values of the standard types. One impl for all storable types would overlap with that of the
+/// values themselves.
 macro_rules! references {
     ($($storable:ty),*) => {$(
         #[diagnostic::do_not_recommend]
@@ -380,7 +378,7 @@ impl<T: Storable> ListItem<Option<T>> for &Option<T> {
     }
 }
 
-/// Values of other Rust types that stand for a value of a storable type without loss.
+/// Values of other Rust types that a storable type accepts without loss.
 macro_rules! literals {
     ($($literal:ty => $($storable:ty),+ ; |$value:ident| $bind:expr;)*) => {$($(
         #[diagnostic::do_not_recommend]
@@ -429,8 +427,8 @@ literals! {
     &str => String; |text| BindValue::Text(text.into());
     &&str => String; |text| BindValue::Text((*text).into());
     &[u8] => Vec<u8>; |bytes| BindValue::Bytes(bytes.into());
-    // One type of number each, so that a literal is enough to infer it. An integer beside an integer
-    // is of the same type, which is inferred in the same way.
+    // One number type for each, so that a literal infers its type. An integer beside an integer has the same
+    // type, so it is inferred too.
     i32 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
     i32 => f32, f64; |number| BindValue::Float(f64::from(number));
 }

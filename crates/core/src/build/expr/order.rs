@@ -1,4 +1,4 @@
-//! What rows are ordered by.
+//! ORDER BY terms.
 
 use std::fmt;
 use std::marker::PhantomData;
@@ -6,8 +6,8 @@ use std::marker::PhantomData;
 use super::level::{HoldsAggregates, HoldsColumns, PerGroup, PerRow};
 use crate::tree::{Node, OrderTerm};
 
-/// An expression to order by, its direction, and where its NULLs go: last, unless said otherwise.
-#[must_use = "an order does nothing until it is given to `order_by`"]
+/// A term of ORDER BY: an expression, its direction, and the place of NULLs, which is last by default.
+#[must_use = "an order does nothing until it is passed to `order_by`"]
 pub struct Order<L = PerRow> {
     term: OrderTerm,
     level: PhantomData<fn() -> L>,
@@ -19,14 +19,14 @@ impl<L> Order<L> {
         Order { term, level: PhantomData }
     }
 
-    /// Puts the rows whose value is NULL before all others. Without any NULL it changes nothing.
+    /// Orders NULLs before all other values. It changes nothing for an expression that is never NULL.
     pub fn nulls_first(mut self) -> Order<L> {
         self.term.nulls_first = true;
         self
     }
 }
 
-// By hand, because the derives would ask for `L: Clone` and `L: Debug`.
+// Written by hand, because the derives would require `L: Clone` and `L: Debug`.
 impl<L> Clone for Order<L> {
     fn clone(&self) -> Self {
         Order { term: self.term.clone(), level: PhantomData }
@@ -39,7 +39,7 @@ impl<L> fmt::Debug for Order<L> {
     }
 }
 
-/// What `order_by` accepts: an [`Order`], a tuple or `Vec` of them (the first counts most), or an
+/// The arguments of `order_by`: an [`Order`], a tuple or `Vec` of them (the first counts most), or an
 /// `Option`, where `None` adds no order.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is not an order",

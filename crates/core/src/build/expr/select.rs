@@ -1,14 +1,17 @@
-//! What a query can select.
+//! The arguments of `select`.
+
+use std::convert::Infallible;
+use std::marker::PhantomData;
 
 use smallvec::SmallVec;
 
 use super::level::{Level, PerGroup, PerRow};
-use super::{Aggregate, Column, Condition, Expr, Expression, Maybe, RowColumns};
+use super::{Aggregate, Column, Condition, Expr, ExprExt, Maybe, RowColumns};
 use crate::build::table::RowStruct;
 use crate::model::{ColumnType, RowShape, TableInfo};
 use crate::tree::{Node, RawColumn};
 
-/// What has been selected so far.
+/// The values that have been selected so far.
 #[doc(hidden)]
 #[derive(Debug, Default)]
 pub struct Selection {
@@ -16,7 +19,7 @@ pub struct Selection {
 }
 
 impl Selection {
-    pub(crate) fn of(selected: impl Selectable) -> SmallVec<[Node; 1]> {
+    pub(crate) fn of(selected: impl IntoSelection) -> SmallVec<[Node; 1]> {
         let mut selection = Selection::default();
         selected.select_into(&mut selection);
         selection.nodes
@@ -31,18 +34,18 @@ impl Selection {
     }
 }
 
-/// What `select` accepts: an expression, or a tuple of them. All are of one level.
+/// The arguments of `select`: an expression, or a tuple of them. All have one level.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be selected",
     label = "expected a column, an expression, or a tuple of them"
 )]
-pub trait Selectable {
-    /// What a row is read into.
+pub trait IntoSelection {
+    /// The type that a row is read into.
     type Row: RowShape + Send + 'static;
-    /// The level of all that is selected.
+    /// The level of all selected values.
     type Level: Level;
 
-    /// The struct whose fields name what is selected, if there is one.
+    /// The struct whose fields name the selected values, if there is one.
     #[doc(hidden)]
     const FIELDS: Option<&'static TableInfo> = None;
 
@@ -50,20 +53,120 @@ pub trait Selectable {
     fn select_into(self, selection: &mut Selection);
 }
 
-/// What can be selected into a field of this type.
+/// A struct that `shape!` selects into. `#[derive(RowShape)]` implements it.
 #[doc(hidden)]
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` does not give a `{T}`",
-    label = "expected an expression that is read as `{T}`"
+    message = "`{Self}` is not a row shape",
+    note = "add `#[derive(RowShape)]` to the struct"
 )]
-pub trait Gives<T>: Selectable {}
+pub trait Shape {
+    /// The names of its fields, in their order.
+    const NAMES: &'static [&'static str];
 
-impl<T, S: Selectable<Row = T>> Gives<T> for S {}
+    /// The names of its columns, unless it holds whole rows.
+    const FIELDS: Option<&'static TableInfo>;
 
-/// A row struct that has the columns of a table by their names: what
-/// `#[nepheline(shaped_from(Specimen))]` makes of it, for [`Query::shaped_as`](crate::Query::shaped_as).
+    /// Always `Shaping<Self, NoLevel>`. The compiler does not go on from the type of a struct that is no row
+    /// shape, so that this is one error.
+    type Shaping;
+
+    /// Returns a selection without values.
+    fn shaping() -> Self::Shaping;
+}
+
+/// A value that `shape!` selects, which is read as a `T`.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct ShapeValue<T, L> {
+    selection: Selection,
+    of: PhantomData<fn() -> (T, L)>,
+}
+
+/// Returns the value of an expression. The compiler does not go on from what cannot be selected, so that this is
+/// one error.
+#[doc(hidden)]
+pub fn shape_value<V: IntoSelection>(value: V) -> ShapeValue<V::Row, V::Level> {
+    let mut selection = Selection::default();
+    value.select_into(&mut selection);
+    ShapeValue { selection, of: PhantomData }
+}
+
+impl<R, L> ShapeValue<R, L> {
+    /// Stands for the value in the literal that `shape!` writes for the compiler to check. It is never called,
+    /// because nothing has the type `Infallible`.
+    pub fn as_field<T, Way>(&self, never: Infallible) -> T
+    where
+        R: FillsField<T, Way>,
+    {
+        match never {}
+    }
+}
+
+/// A type of values that fill a field of the type `T`: `T` itself.
+#[doc(hidden)]
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` is not said to have columns of `{T}`",
+    message = "a value that is read as `{Self}` cannot fill a field of `{T}`",
+    label = "the field is a `{T}`, and this is read as `{Self}`"
+)]
+pub trait FillsField<T, Way> {}
+
+impl<T> FillsField<T, ()> for T {}
+
+// With one implementation the compiler would take the type of the value for that of the field, and report the
+// mistake as a conversion that is missing.
+impl<T> FillsField<NoLevel, NoLevel> for T {}
+
+/// The values that `shape!` selects into an `S`, one after the other: each under the name of its field.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Shaping<S, L> {
+    values: SmallVec<[(&'static str, Selection); 4]>,
+    of: PhantomData<fn() -> (S, L)>,
+}
+
+/// The level of a [`Shaping`] that has no value yet.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct NoLevel;
+
+impl<S> Default for Shaping<S, NoLevel> {
+    fn default() -> Self {
+        Shaping { values: SmallVec::new(), of: PhantomData }
+    }
+}
+
+impl<S, L> Shaping<S, L> {
+    /// Adds the value of a field.
+    pub fn with<T, M: StandsBeside<L>>(
+        mut self,
+        name: &'static str,
+        value: ShapeValue<T, M>,
+    ) -> Shaping<S, M> {
+        self.values.push((name, value.selection));
+        Shaping { values: self.values, of: PhantomData }
+    }
+}
+
+impl<S: Shape + RowShape + Send + 'static, L: Level> IntoSelection for Shaping<S, L> {
+    type Row = S;
+    type Level = L;
+    const FIELDS: Option<&'static TableInfo> = S::FIELDS;
+
+    fn select_into(mut self, selection: &mut Selection) {
+        for name in S::NAMES {
+            let given = self.values.iter_mut().find(|(given, _)| given == name);
+            let nodes = given
+                .into_iter()
+                .flat_map(|(_, value)| value.nodes.drain(..));
+            selection.nodes.extend(nodes);
+        }
+    }
+}
+
+/// A row struct whose fields have the names of a table's columns. `#[nepheline(shaped_from(Specimen))]`
+/// implements it, for [`Query::shaped_as`](crate::Query::shaped_as).
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is not declared to have columns of `{T}`",
     note = "add `#[derive(RowShape)] #[nepheline(shaped_from({T}))]` to the struct"
 )]
 pub trait ShapedFrom<T: RowStruct>: RowStruct {
@@ -71,19 +174,20 @@ pub trait ShapedFrom<T: RowStruct>: RowStruct {
     fn select_into(columns: T::Columns, selection: &mut Selection);
 }
 
-/// A level that can stand in one selection with the level `L`: the same one.
+/// A level that can be selected together with the level `L`: the same one.
 #[diagnostic::on_unimplemented(
-    message = "a plain column and a total stand side by side in one selection",
+    message = "a plain column and an aggregate stand in one selection",
     label = "the column is neither in `per(..)` nor inside an aggregate"
 )]
 pub trait StandsBeside<L> {}
 
+impl<L: Level> StandsBeside<NoLevel> for L {}
 impl StandsBeside<PerRow> for PerRow {}
 impl StandsBeside<PerGroup> for PerGroup {}
 
 macro_rules! single {
     ([$($generics:tt)*] $expression:ty, $row:ty, $level:ty) => {
-        impl<$($generics)*> Selectable for $expression {
+        impl<$($generics)*> IntoSelection for $expression {
             type Row = $row;
             type Level = $level;
 
@@ -99,8 +203,8 @@ single!([T: ColumnType + RowShape + Send + 'static, L: Level] Expr<T, L>, T, L);
 single!([L: Level] Condition<L>, Option<bool>, L);
 single!([T: ColumnType + RowShape + Send + 'static] Aggregate<T>, T, PerGroup);
 
-/// A whole row that there may not be.
-impl<C: RowColumns + Selectable<Row = <C as RowColumns>::Row>> Selectable for Maybe<C> {
+/// A whole row that may be missing.
+impl<C: RowColumns + IntoSelection<Row = <C as RowColumns>::Row>> IntoSelection for Maybe<C> {
     type Row = Option<<C as RowColumns>::Row>;
     type Level = PerRow;
 
@@ -111,7 +215,7 @@ impl<C: RowColumns + Selectable<Row = <C as RowColumns>::Row>> Selectable for Ma
 
 macro_rules! tuples {
     ($first:ident $($name:ident)*) => {
-        impl<$first: Selectable, $($name: Selectable<Level: StandsBeside<$first::Level>>),*> Selectable
+        impl<$first: IntoSelection, $($name: IntoSelection<Level: StandsBeside<$first::Level>>),*> IntoSelection
             for ($first, $($name,)*)
         {
             type Row = ($first::Row, $($name::Row,)*);

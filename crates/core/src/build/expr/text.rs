@@ -1,15 +1,14 @@
 //! Text: patterns, parts, and comparisons that ignore case.
 
 use super::{
-    Condition, Expr, Expression, Follows, FollowsEither, Level, NullOf, Operand, Order, follow,
+    Condition, Expr, ExprExt, Follows, FollowsEither, Level, NullOf, Operand, Order, follow,
 };
 use crate::model::{BindValue, ColumnType, Function, Nullness, SqlType, function};
 use crate::tree::{Comparison, Node};
 
-/// A pattern of `LIKE`: `%` stands for any text and `_` for any one character.
+/// A pattern of `LIKE`: `%` matches any text and `_` any one character.
 ///
-/// A `&str` is a pattern in which no character escapes another. With [`escape`](Self::escape) a
-/// character is named that takes its meaning from the one after it.
+/// A `&str` is a pattern without an escape character. [`escape`](Self::escape) sets one.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -25,20 +24,21 @@ pub struct Pattern {
 }
 
 impl Pattern {
-    /// A pattern in which no character escapes another.
+    /// Returns a pattern without an escape character.
     pub fn new(text: impl Into<String>) -> Pattern {
         Pattern { text: text.into(), escape: None }
     }
 
-    /// The same pattern, in which the character after each `escape` stands for itself. A pattern
-    /// that ends in a lone `escape` is refused when the query is compiled.
+    /// Sets the escape character, after which a wildcard stands for itself. Compiling refuses a pattern that
+    /// ends in its escape character.
     #[must_use]
     pub fn escape(mut self, escape: char) -> Pattern {
         self.escape = Some(escape);
         self
     }
 
-    /// As the tree has it, where `!` escapes; or the reason why there is no such pattern.
+    /// Returns the pattern as the tree stores it, with `!` as escape character, or the reason why it is
+    /// invalid.
     fn in_tree(&self) -> Result<Box<str>, &'static str> {
         let mut tree = String::with_capacity(self.text.len() + 4);
         let mut characters = self.text.chars();
@@ -77,22 +77,21 @@ impl From<&String> for Pattern {
     }
 }
 
-/// A text in which a part of nullness `P` was replaced with one of nullness `W`.
+/// A text in which a part of nullness `P` is replaced by one of nullness `W`.
 type Replaced<E, P, W> =
-    Expr<FollowsEither<E, <P as Nullness>::Or<W>, String>, <E as Expression>::Level>;
+    Expr<FollowsEither<E, <P as Nullness>::Or<W>, String>, <E as ExprExt>::Level>;
 
-/// Which side of a text is open to anything.
+/// The side of a text that may be anything.
 #[derive(Clone, Copy)]
 enum Open {
     Start,
     End,
 }
 
-/// What can be asked of text, and made of it.
+/// Methods of text expressions.
 ///
-/// Upper and lower case are different unless [`any_case`](Self::any_case) is said. Positions and
-/// lengths count characters (Unicode code points), from 1. What is computed from text that may be
-/// NULL may be NULL.
+/// Comparisons distinguish upper and lower case; [`any_case`](Self::any_case) ignores it. Positions and
+/// lengths count characters (Unicode code points), from 1. A result over nullable text is nullable.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -103,8 +102,8 @@ enum Open {
 /// # assert_eq!(site_codes.sql(Dialect::Postgres)?.binds().len(), 4);
 /// # Ok::<(), Error>(())
 /// ```
-pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
-    /// Matches a pattern: `LIKE`. The pattern is a value of the program, not an expression.
+pub trait TextExt: ExprExt<Type: ColumnType<Base = String>> {
+    /// Tests for a pattern: `LIKE`. The pattern is a value of the program, not an expression.
     ///
     /// # Errors
     ///
@@ -113,31 +112,32 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
         like(self.into_node(), &pattern.into(), false)
     }
 
-    /// Does not match a pattern: `NOT LIKE`. Rows where this is NULL are not among them.
+    /// Tests against a pattern: `NOT LIKE`. A row where this is NULL does not pass.
     fn not_like(self, pattern: impl Into<Pattern>) -> Condition<Self::Level> {
         !self.like(pattern)
     }
 
-    /// Has `part` in it. Wildcard characters in `part` are data. An empty part is in every text.
+    /// Tests whether the text contains `part`, in which wildcards have no meaning. Every text contains the
+    /// empty text.
     fn contains(self, part: impl Operand<String, Self::Level>) -> Condition<Self::Level> {
         contains(self.into_node(), part.into_operand())
     }
 
-    /// Begins with `start`. Wildcard characters in `start` are data.
+    /// Tests whether the text starts with `start`, in which wildcards have no meaning.
     fn starts_with(self, start: impl Operand<String, Self::Level>) -> Condition<Self::Level> {
         open(self.into_node(), start.into_operand(), Open::End, false)
     }
 
-    /// Ends with `end`. Wildcard characters in `end` are data.
+    /// Tests whether the text ends with `end`, in which wildcards have no meaning.
     fn ends_with(self, end: impl Operand<String, Self::Level>) -> Condition<Self::Level> {
         open(self.into_node(), end.into_operand(), Open::Start, false)
     }
 
-    /// A view of the text whose comparisons ignore case.
+    /// Returns a view of the text whose comparisons ignore case.
     ///
-    /// Letters are lower-cased one by one: `É` matches `é`, but `ß` does not match `ss`, and a
-    /// letter with its accent apart does not match the composed one. On SQLite our connections
-    /// register the function that does it.
+    /// Letters are lower-cased one by one: `É` matches `é`, but `ß` does not match `ss`, and a letter
+    /// followed by a combining accent does not match the composed letter. On SQLite the library registers the
+    /// function for it on its connections.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -152,43 +152,43 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
         AnyCase { text: self }
     }
 
-    /// Returns how many characters it has.
+    /// Returns the number of characters.
     fn length(self) -> Expr<Follows<Self, i64>, Self::Level> {
         follow(&function::LENGTH, self, [])
     }
 
-    /// The text in lower case, letter by letter, as [`any_case`](Self::any_case) compares it.
+    /// Returns the text in lower case, letter by letter, as [`any_case`](Self::any_case) compares it.
     ///
-    /// `İ` (U+0130) is left to the engine, and MariaDB does not know letters that came after Unicode 5.2.
+    /// Engines differ for `İ` (U+0130), and MariaDB does not know letters added after Unicode 5.2.
     fn lower(self) -> Expr<Follows<Self, String>, Self::Level> {
         follow(&function::LOWER, self, [])
     }
 
-    /// The text in upper case, letter by letter: a letter whose upper case would be several, as that
-    /// of `ß` is, stays.
+    /// Returns the text in upper case, letter by letter. A letter whose upper case would be several, such as
+    /// `ß`, stays.
     fn upper(self) -> Expr<Follows<Self, String>, Self::Level> {
         follow(&function::UPPER, self, [])
     }
 
-    /// The text without the spaces at its ends. Other white space stays.
+    /// Returns the text without the spaces at its ends. Other white space stays.
     fn trim(self) -> Expr<Follows<Self, String>, Self::Level> {
         follow(&function::TRIM, self, [])
     }
 
-    /// At most `length` characters, from the one at place `start` on, counted from 1.
+    /// Returns at most `length` characters from position `start`, counted from 1.
     ///
     /// # Errors
     ///
     /// [`RefusedValue`](crate::ErrorKind::RefusedValue) for a `start` of 0, about which engines disagree.
     fn substring(self, start: u32, length: u32) -> Expr<Follows<Self, String>, Self::Level> {
         let start_place = match start {
-            0 => Node::refused(BindValue::Int(0), "places in a text are counted from 1"),
+            0 => Node::refused(BindValue::Int(0), "positions in a text are counted from 1"),
             _ => place(start),
         };
         follow(&function::SUBSTRING, self, [start_place, place(length)])
     }
 
-    /// The text with every `part` in it replaced. An empty part replaces nothing.
+    /// Returns the text with every `part` replaced by `with`. An empty part replaces nothing.
     fn replace<P, W>(self, part: P, with: W) -> Replaced<Self, P::Null, W::Null>
     where
         P: Operand<String, Self::Level>,
@@ -198,7 +198,7 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
         Expr::from_node(Node::call(&function::REPLACE, SqlType::Text, texts))
     }
 
-    /// The text with `other` after it; NULL if either is.
+    /// Returns the text followed by `other`; NULL if either is NULL.
     fn concat<O: Operand<String, Self::Level>>(
         self,
         other: O,
@@ -207,7 +207,7 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
         Expr::from_node(Node::call(&function::CONCAT, SqlType::Text, texts))
     }
 
-    /// The place where `part` first begins, counted from 1; 0 if it is not there.
+    /// Returns the position where `part` first begins, counted from 1; 0 if the text does not contain it.
     fn position<P: Operand<String, Self::Level>>(
         self,
         part: P,
@@ -217,27 +217,27 @@ pub trait TextExpression: Expression<Type: ColumnType<Base = String>> {
     }
 }
 
-impl<E: Expression<Type: ColumnType<Base = String>>> TextExpression for E {}
+impl<E: ExprExt<Type: ColumnType<Base = String>>> TextExt for E {}
 
-/// A text whose comparisons ignore case; made by [`TextExpression::any_case`].
+/// A text whose comparisons ignore case; made by [`TextExt::any_case`].
 #[derive(Debug, Clone, Copy)]
 #[must_use = "a view of a text does nothing until it is compared"]
 pub struct AnyCase<E> {
     text: E,
 }
 
-impl<E: TextExpression> AnyCase<E> {
-    /// Is equal to `other`, but for case.
+impl<E: TextExt> AnyCase<E> {
+    /// Tests for equality, ignoring case.
     pub fn eq(self, other: impl Operand<String, E::Level>) -> Condition<E::Level> {
         self.compare(Comparison::Equal, other.into_operand())
     }
 
-    /// Is not equal to `other`, also but for case. Rows where this is NULL are not among them.
+    /// Tests for inequality, ignoring case. A row where the text is NULL does not pass.
     pub fn ne(self, other: impl Operand<String, E::Level>) -> Condition<E::Level> {
         self.compare(Comparison::NotEqual, other.into_operand())
     }
 
-    /// Is one of `texts`, but for case. Of an empty list nothing is.
+    /// Tests whether the text is one of `texts`, ignoring case. No row matches an empty list.
     pub fn one_of<I>(self, texts: I) -> Condition<E::Level>
     where
         I: IntoIterator<Item: Operand<String, E::Level>>,
@@ -250,41 +250,41 @@ impl<E: TextExpression> AnyCase<E> {
         Condition::from_node(any.unwrap_or_else(|| Node::constant(false)))
     }
 
-    /// Matches a pattern, but for case.
+    /// Tests for a pattern, ignoring case.
     ///
     /// # Errors
     ///
-    /// As [`TextExpression::like`].
+    /// As [`TextExt::like`].
     pub fn like(self, pattern: impl Into<Pattern>) -> Condition<E::Level> {
         like(lower(self.text.into_node()), &pattern.into(), true)
     }
 
-    /// Does not match a pattern, also but for case.
+    /// Tests against a pattern, ignoring case.
     pub fn not_like(self, pattern: impl Into<Pattern>) -> Condition<E::Level> {
         !self.like(pattern)
     }
 
-    /// Has `part` in it, but for case. Wildcard characters in `part` are data.
+    /// Tests whether the text contains `part`, ignoring case. Wildcards in `part` have no meaning.
     pub fn contains(self, part: impl Operand<String, E::Level>) -> Condition<E::Level> {
         contains(lower(self.text.into_node()), lower(part.into_operand()))
     }
 
-    /// Begins with `start`, but for case. Wildcard characters in `start` are data.
+    /// Tests whether the text starts with `start`, ignoring case. Wildcards in `start` have no meaning.
     pub fn starts_with(self, start: impl Operand<String, E::Level>) -> Condition<E::Level> {
         open(lower(self.text.into_node()), start.into_operand(), Open::End, true)
     }
 
-    /// Ends with `end`, but for case. Wildcard characters in `end` are data.
+    /// Tests whether the text ends with `end`, ignoring case. Wildcards in `end` have no meaning.
     pub fn ends_with(self, end: impl Operand<String, E::Level>) -> Condition<E::Level> {
         open(lower(self.text.into_node()), end.into_operand(), Open::Start, true)
     }
 
-    /// Order by the text in lower case, from A to Z.
+    /// Returns the ascending order of the text in lower case.
     pub fn asc(self) -> Order<E::Level> {
         Order::new(lower(self.text.into_node()), NullOf::<E>::NULLABLE, false)
     }
 
-    /// Order by the text in lower case, from Z to A.
+    /// Returns the descending order of the text in lower case.
     pub fn desc(self) -> Order<E::Level> {
         Order::new(lower(self.text.into_node()), NullOf::<E>::NULLABLE, true)
     }
@@ -300,7 +300,7 @@ fn lower(text: Node) -> Node {
     Node::call(&function::LOWER, SqlType::Text, [text])
 }
 
-/// A place in a text, or a length of it, within what every engine counts to.
+/// Returns a position or a length as a bind, limited to what every engine counts to.
 fn place(place: u32) -> Node {
     Node::Bind(BindValue::Int(i64::from(place).min(i64::from(i32::MAX))))
 }
@@ -316,7 +316,7 @@ fn contains<L: Level>(text: Node, part: Node) -> Condition<L> {
     call(&function::CONTAINS, [text, part.by_code_point()])
 }
 
-/// Begins or ends with a text: by a pattern, which an index may serve, where the text is a value.
+/// Tests for the start or the end of a text. A value becomes a pattern, because an index can serve it.
 fn open<L: Level>(text: Node, part: Node, open: Open, any_case: bool) -> Condition<L> {
     match part {
         Node::Bind(BindValue::Text(part)) => {

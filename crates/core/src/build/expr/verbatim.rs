@@ -4,19 +4,19 @@ use std::panic::Location;
 
 use super::{Argument, Condition, Expr, PerGroup};
 use crate::model::{ColumnType, Function, Origin, SqlType, Storable};
-use crate::tree::{Call, Node, Trusted};
+use crate::tree::{Call, Node, RawSql};
 
-/// A fragment of hand-written SQL whose type is still to be said; made by `verbatim!`.
+/// A fragment of hand-written SQL without a type yet; made by `verbatim!`.
 ///
-/// [`typed`](Self::typed) says which type it is read as, [`holds`](Self::holds) that it is a
-/// condition. Both check nothing here: a value of another type is an error when it is read.
+/// [`typed`](Self::typed) sets the type that it is read as, [`condition`](Self::condition) makes it a
+/// condition. Neither checks the SQL: a value of another type is an error when it is read.
 ///
 /// ```
 /// use nepheline::prelude::*;
 /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
 /// let tray: i64 = 4;
 /// let query = Specimen::rows()
-///     .filter(|s| verbatim!("{} % 10 = {tray}", s.id).holds())
+///     .filter(|s| verbatim!("{} % 10 = {tray}", s.id).condition())
 ///     .order_by(|s| verbatim!(sqlite: "substr({}, -3)", postgres: "right({}, 3)", s.label).typed::<String>().asc());
 /// assert!(query.sql(Dialect::Postgres)?.text().ends_with(
 ///     r#"WHERE "specimen"."id" % 10 = $1 ORDER BY (right("specimen"."label", 3)) COLLATE "C""#
@@ -45,7 +45,7 @@ use crate::tree::{Call, Node, Trusted};
 /// # Ok::<(), Error>(())
 /// ```
 #[derive(Debug, Clone)]
-#[must_use = "a fragment needs a type: `.typed::<T>()`, or `.holds()` for a condition"]
+#[must_use = "a fragment needs a type: `.typed::<T>()`, or `.condition()` for a condition"]
 pub struct Verbatim {
     body: Body,
 }
@@ -53,22 +53,22 @@ pub struct Verbatim {
 #[derive(Debug, Clone)]
 enum Body {
     Fragment { function: &'static Function, arguments: Vec<Node>, asked_at: Origin },
-    Trusted(Box<str>),
+    RawSql(Box<str>),
 }
 
-/// An argument of a fragment, ready for the tree.
+/// An argument of a fragment, as a node.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct FragmentArgument(Node);
 
-/// What `verbatim!` writes around each argument.
+/// Converts an argument; `verbatim!` calls it for each.
 #[doc(hidden)]
 pub fn argument<A: Argument>(argument: A) -> FragmentArgument {
     FragmentArgument(argument.into_argument())
 }
 
 impl Verbatim {
-    /// What `verbatim!` makes of its literals.
+    /// Creates a fragment; `verbatim!` calls it with its literals.
     #[doc(hidden)]
     #[track_caller]
     pub fn fragment<const N: usize>(
@@ -80,13 +80,12 @@ impl Verbatim {
         Verbatim { body: Body::Fragment { function, arguments, asked_at } }
     }
 
-    /// SQL text that was made at run time, taken as it is. **Whoever can decide about the text can
-    /// read and change the whole database.**
+    /// Uses SQL text that was made at run time, unchanged. **Whoever controls the text can read and change
+    /// the whole database.**
     ///
-    /// It is safe where every piece of the text comes from the program itself: a fragment picked from
-    /// a fixed list, or text that a tool of yours wrote. It is never safe with anything of a user's
-    /// in it, quoted or not: values are for `{}` in `verbatim!`, and for names, match on what the
-    /// user chose and take the column.
+    /// It is safe if every piece of the text comes from the program itself: a fragment picked from a fixed
+    /// list, or text that your own tool wrote. It is never safe with user input inside, quoted or not. Values
+    /// belong in `{}` of `verbatim!`; for names, match on the user's choice and use the column.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -99,7 +98,7 @@ impl Verbatim {
     ///     .select(|_| Verbatim::trusting_text_made_at_run_time(formula).typed::<f64>());
     /// ```
     pub fn trusting_text_made_at_run_time(text: impl Into<String>) -> Verbatim {
-        Verbatim { body: Body::Trusted(text.into().into()) }
+        Verbatim { body: Body::RawSql(text.into().into()) }
     }
 
     fn into_node(self, sql_type: SqlType, of_call: impl FnOnce(Call) -> Node) -> Node {
@@ -110,24 +109,22 @@ impl Verbatim {
                 arguments: arguments.into(),
                 asked_at: Some(asked_at),
             }),
-            Body::Trusted(text) => {
-                Node::Trusted(Box::new(Trusted { text, closed: false, sql_type }))
-            }
+            Body::RawSql(text) => Node::RawSql(Box::new(RawSql { text, closed: false, sql_type })),
         }
     }
 
-    /// The fragment as a value of type `T`, an `Option` if it may be NULL.
+    /// Returns the fragment as a value of type `T`, an `Option` if it may be NULL.
     pub fn typed<T: ColumnType>(self) -> Expr<T> {
         Expr::from_node(self.into_node(T::Base::SQL_TYPE, Node::of_call))
     }
 
-    /// The fragment as a condition.
-    pub fn holds(self) -> Condition {
+    /// Returns the fragment as a condition.
+    pub fn condition(self) -> Condition {
         Condition::from_node(self.into_node(SqlType::Boolean, Node::of_call))
     }
 
-    /// The fragment as an aggregate: its arguments have a value for each row, and it has one of type
-    /// `T` for each group of them.
+    /// Returns the fragment as an aggregate: its arguments have a value for each row, and the result is one
+    /// value of type `T` for each group.
     pub fn typed_per_group<T: ColumnType>(self) -> Expr<T, PerGroup> {
         let of_rows = |call| Node::aggregate(Node::of_rows(call));
         Expr::from_node(self.into_node(T::Base::SQL_TYPE, of_rows))

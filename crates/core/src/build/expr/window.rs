@@ -1,15 +1,15 @@
-//! Windows: values of each row that are computed from the rows around it.
+//! Window functions: values of a row that are computed from the rows around it.
 
 use std::ops::{Bound, RangeBounds};
 
 use super::level::{KnownPerRow, PerRow};
 use smallvec::SmallVec;
 
-use super::{BaseOf, Expr, Expression, FollowsEither, IntoOrders, Operand, Selectable, Selection};
+use super::{BaseOf, Expr, ExprExt, FollowsEither, IntoOrders, IntoSelection, Operand, Selection};
 use crate::model::{ColumnType, Function, SqlType, Storable, function};
 use crate::tree::{Aggregate, Call, Case, Comparison, Frame, Node, OrderTerm, Window};
 
-/// Which rows are around a row, and in which order: what the closure of `over` says.
+/// The window of a function, which the closure of `over` describes: partition, order and frame.
 #[derive(Debug, Clone, Default)]
 #[must_use = "a window does nothing until it is returned"]
 pub struct Over {
@@ -19,24 +19,24 @@ pub struct Over {
 }
 
 impl Over {
-    /// Only rows that are alike in this expression, or in each of a tuple of them. Text is told apart
-    /// by code point.
-    pub fn partition_by(mut self, alike_in: impl Selectable<Level = PerRow>) -> Over {
+    /// Limits the window to rows with the same value of this expression, or of each in a tuple. Text is
+    /// compared by code point.
+    pub fn partition_by(mut self, alike_in: impl IntoSelection<Level = PerRow>) -> Over {
         self.partition.extend(Selection::of(alike_in));
         self
     }
 
-    /// In this order.
+    /// Orders the rows of the window.
     pub fn order_by(mut self, orders: impl IntoOrders<PerRow>) -> Over {
         orders.each(&mut |order| self.orders.push(order));
         self
     }
 
-    /// Only the rows at these places, counted from the row itself: `..=0` is all until it, `-2..=2`
-    /// two on either side. The width is part of the SQL's text.
+    /// Limits the window to a frame of rows, counted from the current row: `..=0` is everything up to it,
+    /// `-2..=2` two rows on either side. The bounds are part of the SQL text.
     ///
-    /// Without it, a total of an ordered window is of the rows until this one and those that are
-    /// equal to it in the order, and of one without order, of all.
+    /// Without a frame, an aggregate over an ordered window includes the rows up to the current one and its
+    /// peers, and over an unordered window all rows.
     pub fn rows(mut self, places: impl RangeBounds<i32>) -> Over {
         let first = match places.start_bound() {
             Bound::Included(place) => Some(*place),
@@ -58,13 +58,13 @@ impl Over {
     }
 }
 
-/// A function that is of a window only; [`over`](Self::over) says of which.
+/// A function that only works over a window, which [`over`](Self::over) sets.
 #[derive(Debug, Clone)]
-#[must_use = "a function of a window needs one: `.over(|w| ..)`"]
+#[must_use = "a window function needs a window: `.over(|w| ..)`"]
 pub struct WindowFunction<T> {
     of: Aggregate,
     frame: Option<Frame>,
-    /// What it is where the row at this place from the own one does not exist.
+    /// The value where the row at this offset does not exist.
     beyond: Option<(i32, Node)>,
     holds: std::marker::PhantomData<fn() -> T>,
 }
@@ -80,7 +80,7 @@ impl<T> WindowFunction<T> {
         WindowFunction { of, frame: None, beyond: None, holds: std::marker::PhantomData }
     }
 
-    /// Of this window.
+    /// Sets the window of the function.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -93,8 +93,8 @@ impl<T> WindowFunction<T> {
     ///
     /// # Errors
     ///
-    /// A filter with it is [`UnfitParts`](crate::ErrorKind::UnfitParts) when compiled: filter
-    /// `from(query)`, or ask for so many of each with [`limit_each`](crate::Query::limit_each).
+    /// Filtering by it is [`InvalidQuery`](crate::ErrorKind::InvalidQuery) when the query is compiled. Filter
+    /// `from(query)` instead, or use [`limit_each`](crate::Query::limit_each).
     pub fn over(self, window: impl FnOnce(Over) -> Over) -> Expr<T>
     where
         T: ColumnType,
@@ -102,7 +102,7 @@ impl<T> WindowFunction<T> {
         let mut over = window(Over::default());
         over.frame = over.frame.or(self.frame);
         let Some((place, default)) = self.beyond else { return over.of(self.of) };
-        // Not every engine takes a default itself, and COALESCE would replace what is NULL there.
+        // MariaDB's LAG and LEAD take no default, and COALESCE would replace a NULL of the other row.
         let sql_type = self.of.call.sql_type;
         let there: Expr<i64> = over.clone().rows(place..=place).of(rows_there());
         let nobody = Node::compare(Comparison::Equal, there.into_node(), Node::number(0));
@@ -126,47 +126,41 @@ fn number(function: &'static Function) -> WindowFunction<i64> {
     WindowFunction::new(function, SqlType::BigInt, [])
 }
 
-/// The number of the row in its window, from 1.
+/// Returns the number of the row in its window, from 1.
 pub fn row_number() -> WindowFunction<i64> {
     number(&function::ROW_NUMBER)
 }
 
-/// The rank of the row: rows that are equal in the order share one, and the next is as much greater.
+/// Returns the rank of the row, with gaps: peers share a rank, and the next rank counts all of them.
 pub fn rank() -> WindowFunction<i64> {
     number(&function::RANK)
 }
 
-/// The rank of the row without gaps.
+/// Returns the rank of the row without gaps.
 pub fn dense_rank() -> WindowFunction<i64> {
     number(&function::DENSE_RANK)
 }
 
-/// The number of the part that the row is in, from 1, where the window is cut into so many parts of
-/// about one size. Of 0 parts it is an error of the database.
+/// Returns the number of the part that contains the row, from 1, where the window is divided into `parts` of
+/// nearly equal size. With 0 parts the database reports an error.
 pub fn ntile(parts: u32) -> WindowFunction<i64> {
     WindowFunction::new(&function::NTILE, SqlType::BigInt, [Node::number(parts)])
 }
 
-/// An expression of the row so many rows before; NULL where there is none.
-pub fn lag<E: Expression<Level: KnownPerRow>>(
-    of: E,
-    rows: u32,
-) -> WindowFunction<Option<BaseOf<E>>> {
+/// Returns an expression over the row `rows` before; NULL where there is none.
+pub fn lag<E: ExprExt<Level: KnownPerRow>>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>> {
     let arguments = [of.into_node(), Node::number(rows)];
     WindowFunction::new(&function::LAG, BaseOf::<E>::SQL_TYPE, arguments)
 }
 
-/// An expression of the row so many rows after; NULL where there is none.
-pub fn lead<E: Expression<Level: KnownPerRow>>(
-    of: E,
-    rows: u32,
-) -> WindowFunction<Option<BaseOf<E>>> {
+/// Returns an expression over the row `rows` after; NULL where there is none.
+pub fn lead<E: ExprExt<Level: KnownPerRow>>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>> {
     let arguments = [of.into_node(), Node::number(rows)];
     WindowFunction::new(&function::LEAD, BaseOf::<E>::SQL_TYPE, arguments)
 }
 
-/// An expression of the row so many rows before, or `default` where there is no such row. What is NULL
-/// there stays NULL.
+/// Returns an expression over the row `rows` before, or `default` where there is no such row. A NULL of that
+/// row stays NULL.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -183,14 +177,14 @@ pub fn lag_or<E, O>(
     default: O,
 ) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>>
 where
-    E: Expression<Level: KnownPerRow>,
+    E: ExprExt<Level: KnownPerRow>,
     O: Operand<BaseOf<E>>,
 {
     let place = i32::try_from(rows).map_or(i32::MIN, |rows| -rows);
     with_default(lag(of, rows), place, default)
 }
 
-/// An expression of the row so many rows after, or `default` where there is no such row; otherwise as
+/// Returns an expression over the row `rows` after, or `default` where there is no such row; otherwise as
 /// [`lag_or`].
 pub fn lead_or<E, O>(
     of: E,
@@ -198,7 +192,7 @@ pub fn lead_or<E, O>(
     default: O,
 ) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>>
 where
-    E: Expression<Level: KnownPerRow>,
+    E: ExprExt<Level: KnownPerRow>,
     O: Operand<BaseOf<E>>,
 {
     let place = i32::try_from(rows).unwrap_or(i32::MAX);
@@ -214,17 +208,18 @@ fn with_default<T, U, B: Storable, O: Operand<B>>(
     WindowFunction { of: function.of, frame: None, beyond, holds: std::marker::PhantomData }
 }
 
-/// An expression of the first row of the window.
-pub fn first_value<E: Expression<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
+/// Returns an expression over the first row of the window.
+pub fn first_value<E: ExprExt<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
     of_whole(&function::FIRST_VALUE, of)
 }
 
-/// An expression of the last row of the window: of all of it, unless [`rows`](Over::rows) says otherwise.
-pub fn last_value<E: Expression<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
+/// Returns an expression over the last row of the window: of the whole window, unless [`rows`](Over::rows)
+/// sets a frame.
+pub fn last_value<E: ExprExt<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
     of_whole(&function::LAST_VALUE, of)
 }
 
-fn of_whole<E: Expression<Level: KnownPerRow>>(
+fn of_whole<E: ExprExt<Level: KnownPerRow>>(
     function: &'static Function,
     of: E,
 ) -> WindowFunction<Option<BaseOf<E>>>
@@ -232,7 +227,7 @@ where
     E::Type: ColumnType,
 {
     let mut whole = WindowFunction::new(function, BaseOf::<E>::SQL_TYPE, [of.into_node()]);
-    // SQL's own default ends at the row itself.
+    // SQL's default frame ends at the current row.
     whole.frame = Some(Frame { first: None, last: None });
     whole
 }

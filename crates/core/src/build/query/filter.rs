@@ -1,23 +1,23 @@
-//! Filters of a query, and what its message says of the row that a key names.
+//! Filters of a query, and the key that a "not found" message names.
 
 use std::panic::Location;
 
 use crate::model::Origin;
-use crate::tree::{Asked, Node, Select};
+use crate::tree::{Located, Node, Select};
 
-const WINDOW_IN_FILTER: &str = "a function of a window stands in a filter, but is known only after \
-     it; filter `from(query)`, or ask for so many of each with `limit_each`";
+const WINDOW_IN_FILTER: &str = "a window function cannot stand in a filter, because it is computed later; filter \
+     `from(query)`, or use `limit_each`";
 
 impl Select {
     pub(super) fn filter(&mut self, condition: Node, at: &'static Location<'static>) {
-        let condition = match condition.facts().windows() {
+        let condition = match condition.summary().windows() {
             false => condition,
             true => Node::Unfit(WINDOW_IN_FILTER),
         };
-        // A condition that every row passes, such as an empty list of them, is no filter.
+        // A condition that is always true, such as an empty list, is no filter.
         if !condition.is_constant(true) {
             self.filters
-                .push(Asked { what: condition, at: Origin::of(at) });
+                .push(Located { what: condition, at: Origin::of(at) });
         }
     }
 
@@ -31,7 +31,7 @@ impl Select {
 }
 
 impl Node {
-    /// "`id` = 7" for each column that is compared with a value here.
+    /// Adds "`id` = 7" for each column that is compared with a value.
     fn describe_equalities(&self, parts: &mut Vec<String>) {
         match self {
             Node::All(_, terms) => terms

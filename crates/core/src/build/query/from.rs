@@ -1,4 +1,4 @@
-//! Queries as sources: the rows of a query asked further, and sets of rows.
+//! Derived tables, common table expressions, recursion, and set operations.
 
 use std::fmt;
 use std::marker::PhantomData;
@@ -8,16 +8,16 @@ use std::sync::Arc;
 use super::{Query, Tables};
 use crate::build::expr::Level;
 use crate::build::table::RowStruct;
-use crate::model::{BindValue, Origin, SqlType, function};
+use crate::model::{BindValue, Origin, SqlType, TableInfo, function};
 use crate::tree::{
-    Asked, Body, Comparison, Named, Node, Path, ROUND, RawColumn, Recursion, Select, SetOperator,
-    Sets, Source,
+    Comparison, CteQuery, FromSource, Located, Node, Path, ROUND, RawColumn, Recursion, Select,
+    SetOperator, Sets, Source,
 };
 
-/// The rows of a query as a table of their own, whose columns are the fields of the struct that they
-/// are read into: to filter by what was computed, to group groups, to join totals.
+/// Uses a query as a table (a derived table), whose columns are the fields of the struct that its rows are
+/// read into: to filter by a computed value, to group groups, to join totals.
 ///
-/// The order of the inner query counts only for its limit: order the outer one.
+/// The order of the inner query only counts together with its limit; order the outer query.
 ///
 /// ```
 /// use nepheline::from;
@@ -44,17 +44,18 @@ use crate::tree::{
 ///
 /// # Errors
 ///
-/// When compiled, [`ForeignColumn`](crate::ErrorKind::ForeignColumn) if the inner query uses columns of
-/// a query around it, which engines do not allow there.
+/// When compiled, [`ColumnNotInQuery`](crate::ErrorKind::ColumnNotInQuery) if the inner query uses columns of
+/// a query around it, which engines do not allow in FROM.
 #[track_caller]
 pub fn from<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> Query<R> {
-    Query::over_body(Body::Query(Box::new(query.into_source())))
+    Query::over_body(FromSource::Query(Box::new(query.into_source())))
 }
 
-/// A query that one statement uses in several places, and is written and computed once: `WITH`.
+/// Defines a common table expression (WITH): a query that one statement uses in several places. It is written
+/// and computed once.
 ///
 /// ```
-/// use nepheline::named;
+/// use nepheline::cte;
 /// use nepheline::prelude::*;
 /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64 }
 /// #[derive(Debug, RowShape)]
@@ -63,73 +64,96 @@ pub fn from<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> Query<R
 ///     specimens: i64,
 /// }
 ///
-/// let totals = named(
+/// let totals = cte(
 ///     Specimen::rows().select(|s| shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count() })),
-/// );
+/// )
+/// .called("totals");
 /// let mean = totals.rows().select(|t| avg(t.specimens)).value();
 /// let above: Query<PerBorehole> = totals.rows().filter(|t| t.specimens.cast::<f64>().gt(mean));
 /// assert_eq!(
 ///     above.sql(Dialect::Sqlite)?.text(),
-///     r#"WITH "nepheline_1" AS (SELECT "specimen"."borehole_id" AS "borehole_id", count(*) AS "specimens" FROM "specimen" GROUP BY 1) SELECT "per_borehole"."borehole_id", "per_borehole"."specimens" FROM "nepheline_1" AS "per_borehole" WHERE CAST("per_borehole"."specimens" AS REAL) > (SELECT avg("per_borehole_2"."specimens") FROM "nepheline_1" AS "per_borehole_2")"#,
+///     r#"WITH "totals" AS (SELECT "specimen"."borehole_id" AS "borehole_id", count(*) AS "specimens" FROM "specimen" GROUP BY 1) SELECT "per_borehole"."borehole_id", "per_borehole"."specimens" FROM "totals" AS "per_borehole" WHERE CAST("per_borehole"."specimens" AS REAL) > (SELECT avg("per_borehole_2"."specimens") FROM "totals" AS "per_borehole_2")"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```
-pub fn named<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> NamedQuery<R> {
+pub fn cte<T: Tables, R: RowStruct, L: Level>(query: Query<T, R, L>) -> Cte<R> {
     let (id, fields) = (Source::fresh().id, R::INFO);
-    let named = Named { id, select: query.into_source(), fields };
-    NamedQuery { named: Arc::new(named), rows: PhantomData }
+    let query = CteQuery { id, select: query.into_source(), fields, name: None };
+    Cte { query: Arc::new(query), rows: PhantomData }
 }
 
-/// A query for several places of a statement; made by [`named`].
-pub struct NamedQuery<R> {
-    named: Arc<Named>,
+/// A common table expression; made by [`cte`].
+pub struct Cte<R> {
+    query: Arc<CteQuery>,
     rows: PhantomData<fn() -> R>,
 }
 
-impl<R: RowStruct> NamedQuery<R> {
-    /// Its rows, to be asked further; each call is another place.
+impl<R: RowStruct> Cte<R> {
+    /// Names the expression in the SQL. Without it the name is `nepheline_1`, counted in the statement.
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a name that is empty, longer than 63
+    /// bytes, that of a table or of another expression in the statement.
+    #[must_use]
+    pub fn called(self, name: impl Into<Arc<str>>) -> Cte<R> {
+        let query = CteQuery { name: Some(name.into()), ..Arc::unwrap_or_clone(self.query) };
+        Cte { query: Arc::new(query), rows: PhantomData }
+    }
+
+    /// Returns a query over its rows; each call is another use.
     #[track_caller]
     pub fn rows(&self) -> Query<R> {
-        Query::over_body(Body::Named(self.named.clone()))
+        Query::over_body(FromSource::Cte(self.query.clone()))
     }
 }
 
-// By hand, because the derives would ask for `R: Clone` and `R: Debug`.
-impl<R> Clone for NamedQuery<R> {
+// Written by hand, because the derives would require `R: Clone` and `R: Debug`.
+impl<R> Clone for Cte<R> {
     fn clone(&self) -> Self {
-        NamedQuery { named: self.named.clone(), rows: PhantomData }
+        Cte { query: self.query.clone(), rows: PhantomData }
     }
 }
 
-impl<R> fmt::Debug for NamedQuery<R> {
+impl<R> fmt::Debug for Cte<R> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_tuple("NamedQuery").field(&self.named).finish()
+        f.debug_tuple("Cte").field(&self.query).finish()
     }
 }
 
-/// Queries stand in queries no deeper than this, so that cloning and dropping them may recurse.
+/// The depth limit of nested queries, so that cloning and dropping them may recurse.
 const DEEPEST: usize = 50;
 
 impl<R: RowStruct> Query<R> {
     #[track_caller]
-    pub(crate) fn over_body(body: Body) -> Query<R> {
-        let mut select = Select::over(R::INFO, body, Origin::of(Location::caller()));
-        if select.body.depth() > DEEPEST {
-            select.body = Body::Table;
-            select
-                .filters
-                .push(Asked { what: Node::TooDeep, at: select.asked_at });
-        }
-        Query { select: Box::new(select), rows: PhantomData }
+    pub(crate) fn over_body(body: FromSource) -> Query<R> {
+        let select = select_over(R::INFO, body, Location::caller());
+        Query { select, rows: PhantomData }
     }
 }
 
-/// Rows that lead to further rows, round by round: those of `start`, then those that `step` finds by the
-/// rows of the round before, and so on until a round finds nothing: `WITH RECURSIVE`.
+// Apart from the type of the rows, so that it is compiled once.
+fn select_over(
+    table: &'static TableInfo,
+    body: FromSource,
+    at: &'static Location<'static>,
+) -> Box<Select> {
+    let mut select = Select::over(table, body, Origin::of(at));
+    if select.body.depth() > DEEPEST {
+        select.body = FromSource::Table;
+        select
+            .filters
+            .push(Located { what: Node::TooDeep, at: select.asked_at });
+    }
+    Box::new(select)
+}
+
+/// Follows rows to further rows, round by round (WITH RECURSIVE): it begins with the rows of `start`, and
+/// `step` finds more from the rows of the previous round, until a round finds none.
 ///
-/// `step` is given the rows of the round before as a query, to use once: joined, or as what is joined
-/// to. There are `rounds` rounds after the start at most, so that rows which lead to each other in a
-/// circle come to an end; what lies further is not among the rows.
+/// `step` receives the rows of the previous round as a query, and must use it exactly once, in FROM or in a
+/// join. At most `rounds` rounds follow the start, which ends the recursion where rows refer to each other in
+/// a circle. Rows further away are not returned.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -157,7 +181,8 @@ impl<R: RowStruct> Query<R> {
 ///
 /// # Errors
 ///
-/// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if `step` does not use the rows before
+/// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if `step` does not use the previous rows
+/// exactly once, or if either query has a limit.
 /// exactly once, or if either query has a limit.
 #[track_caller]
 pub fn recursive<T, R, L, U, M>(
@@ -173,7 +198,7 @@ where
     M: Level,
 {
     let mut start = start.into_source();
-    let mut step = step(Query::over_body(Body::Again)).into_source();
+    let mut step = step(Query::over_body(FromSource::RecursiveReference)).into_source();
     let unfit = match step.rounds_before() {
         _ if start.is_limited() || step.is_limited() => Some(LIMITED_ROUNDS),
         None => Some(USED_OTHERWISE),
@@ -186,33 +211,34 @@ where
             let going_on =
                 Node::compare(Comparison::Less, round, Node::Bind(BindValue::Int(rounds.into())));
             step.filters
-                .push(Asked { what: going_on, at: step.asked_at });
+                .push(Located { what: going_on, at: step.asked_at });
             None
         }
     };
-    let mut query = Query::over_body(Body::Recursion(Box::new(Recursion { start, step })));
+    let mut query = Query::over_body(FromSource::Recursion(Box::new(Recursion { start, step })));
     if let Some(reason) = unfit {
         let at = query.select.asked_at;
         query
             .select
             .filters
-            .push(Asked { what: Node::Unfit(reason), at });
+            .push(Located { what: Node::Unfit(reason), at });
     }
     query
 }
 
-const LIMITED_ROUNDS: &str = "the parts of a recursion cannot have limits; limit its rows instead";
-const USED_OTHERWISE: &str = "each round of a recursion uses the rows before it exactly once: \
-     joined, or as what is joined to";
+const LIMITED_ROUNDS: &str =
+    "the parts of a recursion cannot have limits; limit the whole recursion instead";
+const USED_OTHERWISE: &str =
+    "the step of a recursion must use the previous rows exactly once, in FROM or in a join";
 
 impl<T, R, L> Query<T, R, L> {
-    /// The query as the source of another one, without orders where they say nothing there.
+    /// Returns the query as the source of another, without orders that would have no effect.
     fn into_source(self) -> Select {
         let mut select = *self.select;
         let of_each = select
-            .special
+            .grouping
             .as_ref()
-            .is_some_and(|special| special.of_each.is_some());
+            .is_some_and(|grouping| grouping.of_each.is_some());
         if !select.is_limited() && !of_each {
             select.orders.clear();
         }
@@ -221,16 +247,17 @@ impl<T, R, L> Query<T, R, L> {
 }
 
 impl Select {
-    /// The set that this is, if another query can be put to it as the next of a chain; else one of it alone. A chain is
-    /// computed from left to right, but some engines compute INTERSECT first.
+    /// Returns the set operation that this query is, if another operand can be appended to it, or a new one
+    /// with this query alone. A chain is evaluated from left to right, but some engines evaluate INTERSECT
+    /// first.
     fn into_sets(self, operator: SetOperator) -> Sets {
         let first = |operator: SetOperator| operator == SetOperator::Intersect;
         match self.body {
-            Body::Sets(sets)
+            FromSource::Sets(sets)
                 if self.filters.is_empty()
                     && self.joins.is_empty()
                     && self.values.is_none()
-                    && self.special.is_none()
+                    && self.grouping.is_none()
                     && self.lock.is_none()
                     && self.waived.is_none()
                     && self.keys.is_empty()
@@ -247,20 +274,20 @@ impl Select {
         }
     }
 
-    /// Where the rows of the round before stand, if they do exactly once.
+    /// Returns the source of the previous round's rows, if the query uses them exactly once.
     fn rounds_before(&self) -> Option<Source> {
         let own = std::iter::once((self.source, &self.body));
         let joined = self.joins.iter().map(|join| (join.source, &join.body));
         let again = own
             .chain(joined)
-            .filter(|(_, body)| matches!(body, Body::Again));
+            .filter(|(_, body)| matches!(body, FromSource::RecursiveReference));
         let mut again = again.map(|(id, _)| Source { id, path: Path::HERE });
         again.next().filter(|_| again.next().is_none())
     }
 }
 
-/// Sets of rows of one struct, of whatever tables. The result is a query of its own: filter, order,
-/// limit it, or make sets of it in turn. What stands on either side may have a limit.
+/// Set operations over queries that are read into the same struct. The result is a query of its own: filter,
+/// order and limit it, or combine it again. Either side may have a limit.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -282,19 +309,19 @@ impl Select {
 /// # Ok::<(), Error>(())
 /// ```
 impl<T: Tables, R: RowStruct, L: Level> Query<T, R, L> {
-    /// The rows of either, each once: `UNION`. Text is told apart by code point.
+    /// Combines the rows of both queries, without duplicates: UNION. Text is compared by code point.
     #[track_caller]
     pub fn union<U: Tables, M: Level>(self, other: Query<U, R, M>) -> Query<R> {
         self.set(SetOperator::Union, other)
     }
 
-    /// The rows of both, one after the other: `UNION ALL`.
+    /// Combines the rows of both queries: UNION ALL.
     #[track_caller]
     pub fn union_all<U: Tables, M: Level>(self, other: Query<U, R, M>) -> Query<R> {
         self.set(SetOperator::UnionAll, other)
     }
 
-    /// The rows that are in both, each once: `INTERSECT`.
+    /// Keeps the rows that are in both queries, without duplicates: INTERSECT.
     ///
     /// On MySQL it needs 8.0.31.
     #[track_caller]
@@ -302,7 +329,7 @@ impl<T: Tables, R: RowStruct, L: Level> Query<T, R, L> {
         self.set(SetOperator::Intersect, other)
     }
 
-    /// The rows of this that are not in the other, each once: `EXCEPT`.
+    /// Keeps the rows of this query that are not in the other, without duplicates: EXCEPT.
     ///
     /// On MySQL it needs 8.0.31.
     #[track_caller]
@@ -315,6 +342,6 @@ impl<T: Tables, R: RowStruct, L: Level> Query<T, R, L> {
         let (first, other) = (self.into_source(), other.into_source());
         let mut sets = first.into_sets(operator);
         sets.others.push((operator, other));
-        Query::over_body(Body::Sets(Box::new(sets)))
+        Query::over_body(FromSource::Sets(Box::new(sets)))
     }
 }

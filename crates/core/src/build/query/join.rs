@@ -1,4 +1,4 @@
-//! Several tables in one query: pairs of rows, and more than pairs.
+//! Joins: queries over several tables, whose rows are tuples.
 
 use std::marker::PhantomData;
 
@@ -6,20 +6,19 @@ use super::Query;
 use crate::build::expr::{Maybe, RowColumns};
 use crate::build::table::RowStruct;
 use crate::model::RowShape;
-use crate::tree::{Asked, Join, Node, Path, Select, Source, Waiver};
+use crate::tree::{Join, Located, Node, Path, Select, Source, Waiver};
 
-/// What a query is over: a table, or several that are joined, each of whose rows may be missing
-/// where it is an `Option`.
+/// The tables of a query: one, or a tuple of joined ones. A table whose row may be missing is an `Option`.
 pub trait Tables: 'static {
-    /// What closures such as that of [`Query::filter`] are given: the columns of the table, or a
-    /// tuple of those of each.
+    /// The argument of closures such as that of [`Query::filter`]: the columns of the table, or a tuple of
+    /// those of each.
     type Columns: Copy;
 
     #[doc(hidden)]
     fn columns(places: &mut Places<'_>) -> Self::Columns;
 }
 
-/// Where the tables of a query stand, in their order.
+/// The sources of a query's tables, in order.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Places<'a> {
@@ -38,7 +37,7 @@ impl<'a> Places<'a> {
                 self.sources = rest;
                 *source
             }
-            // There are as many as there are tables; this one would be refused as a stranger.
+            // A query has as many sources as tables. A fresh source is refused as a column of no table.
             [] => Source::fresh(),
         }
     }
@@ -61,9 +60,9 @@ impl<T: RowStruct> Tables for Option<T> {
     }
 }
 
-/// Tables with one more beside them.
+/// The tables of a query with one more.
 pub trait Append<X>: Tables {
-    /// A tuple of all of them.
+    /// The tuple of all tables.
     type Output: Tables + RowShape + Send;
 }
 
@@ -97,20 +96,20 @@ macro_rules! append {
 
 for_each_tuple!(append, up_to_8);
 
-/// What rows can be joined with: the columns of a parent, or a query of another table.
+/// The tables that rows can be joined with: the columns of a parent, or a query of another table.
 #[diagnostic::on_unimplemented(
     message = "rows cannot be joined with `{Self}`",
     label = "expected a relation, such as `s.borehole()`, or a query, such as `Lab::rows().filter(..)`"
 )]
-pub trait JoinsTo {
-    /// The table beside the others; an `Option` where there may be no row of it.
+pub trait JoinTarget {
+    /// The joined table; an `Option` if its row may be missing.
     type Joined;
 
     #[doc(hidden)]
     fn join(self, select: &mut Select);
 }
 
-impl<C: RowColumns> JoinsTo for C {
+impl<C: RowColumns> JoinTarget for C {
     type Joined = C::Row;
 
     fn join(self, select: &mut Select) {
@@ -118,7 +117,7 @@ impl<C: RowColumns> JoinsTo for C {
     }
 }
 
-impl<C: RowColumns> JoinsTo for Maybe<C> {
+impl<C: RowColumns> JoinTarget for Maybe<C> {
     type Joined = Option<C::Row>;
 
     fn join(self, select: &mut Select) {
@@ -126,7 +125,7 @@ impl<C: RowColumns> JoinsTo for Maybe<C> {
     }
 }
 
-impl<U: RowStruct> JoinsTo for Query<U> {
+impl<U: RowStruct> JoinTarget for Query<U> {
     type Joined = U;
 
     fn join(self, select: &mut Select) {
@@ -135,34 +134,36 @@ impl<U: RowStruct> JoinsTo for Query<U> {
 }
 
 impl Select {
-    /// Puts the table of `query` beside the others, its filters deciding which rows belong together.
+    /// Joins the table of `query`, whose filters become the ON condition.
     fn join<U: RowStruct>(&mut self, query: Query<U>, optional: bool) {
         let mut other = *query.select;
         let reason = match () {
             () if other.limit.is_some() || other.offset.is_some() => {
-                Some("a query with a limit or an offset cannot be joined")
+                Some("a query with a limit or an offset cannot be joined; use `from(query)`")
             }
-            () if other.special.is_some() || other.values.is_some() => {
-                Some("a query of groups, distinct rows and the like is joined as `from(query)`")
+            () if other.grouping.is_some() || other.values.is_some() => {
+                Some("a query with groups, `distinct` and the like is joined as `from(query)`")
             }
-            () if !other.joins.is_empty() => Some("a query that joins tables cannot be joined"),
-            () if optional && other.facts().follows() => {
-                Some("a table that may be missing cannot be joined by a parent that is followed")
+            () if !other.joins.is_empty() => Some(
+                "a query that joins tables cannot be joined itself; join its tables one after the other",
+            ),
+            () if optional && other.summary().follows() => {
+                Some("the condition of `left_join` cannot follow a parent; join that parent first")
             }
             () => None,
         };
         if let Some(reason) = reason {
             self.filters
-                .push(Asked { what: Node::Unfit(reason), at: other.asked_at });
+                .push(Located { what: Node::Unfit(reason), at: other.asked_at });
         }
-        // A row by its key may have several rows beside it.
+        // A row found by its key may have several joined rows.
         self.at_most_one = false;
         self.rows.push(other.entry());
         self.orders.append(&mut other.orders);
         if let Some(mut waived) = other.waived {
             let kept = self.waived.get_or_insert_default();
             kept.here.append(&mut waived.here);
-            // What it waives for itself does not hold for what it is joined to.
+            // The waivers of this query do not apply to the joined table.
             let here = Source { id: other.source, path: Path::HERE };
             let all = waived
                 .all
@@ -188,13 +189,13 @@ impl Select {
 }
 
 impl<T: Tables> Query<T> {
-    /// Puts beside each row the rows of another table that belong to it, so that the query is over
-    /// both and its rows are pairs. A row without any such row is left out, unless it leads to an
-    /// `Option`.
+    /// Joins the rows of another table, so that the query is over both and its rows are tuples: INNER JOIN. A
+    /// row without a match is left out, unless the closure returns a nullable parent, which is joined by LEFT
+    /// JOIN.
     ///
-    /// The closure returns what to join: a to-one relation, a to-many relation with filters of its
-    /// own, or any query, whose filters then decide which rows belong together. Called again it adds
-    /// a third table. The orders of a joined query come after those of this one.
+    /// The closure returns what to join: a to-one relation, a to-many relation with filters of its own, or
+    /// any query. The filters of that query become the ON condition. A second call joins a third table. The
+    /// orders of a joined query come after those of this one.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -212,25 +213,25 @@ impl<T: Tables> Query<T> {
     ///
     /// # Errors
     ///
-    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) for a joined query that has a
-    /// limit or an offset, or joins tables itself.
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if the joined query has a limit or an
+    /// offset, or joins tables itself.
     pub fn join<J>(
         mut self,
         to: impl FnOnce(T::Columns) -> J,
     ) -> Query<<T as Append<J::Joined>>::Output>
     where
-        J: JoinsTo,
+        J: JoinTarget,
         T: Append<J::Joined>,
     {
         to(self.columns()).join(&mut self.select);
         Query { select: self.select, rows: PhantomData }
     }
 
-    /// As [`join`](Self::join) with a query, but a row without any row beside it stays, with `None`.
+    /// Joins as [`join`](Self::join) does, but keeps rows without a match, with `None`: LEFT JOIN.
     ///
     /// # Errors
     ///
-    /// As [`join`](Self::join), and where a filter of the joined query follows one of its parents.
+    /// As [`join`](Self::join), and if a filter of the joined query follows one of its parents.
     pub fn left_join<U: RowStruct>(
         mut self,
         to: impl FnOnce(T::Columns) -> Query<U>,

@@ -1,39 +1,39 @@
-//! Pages that go on after a row: the condition that a row comes after another in the order of a query.
+//! Keyset pagination: the condition that a row comes after another in the order of a query.
 
 use super::Selects;
 use crate::build::compile;
 use crate::dialect::Grammar;
 use crate::model::{BindValue, Error, SqlType, TableInfo};
-use crate::plan::{Asking, Wanted};
+use crate::plan::{CompileContext, ReadShape};
 use crate::sql::Statement;
-use crate::tree::{Asked, Comparison, Node, OrderTerm, Path, RawColumn, Select};
+use crate::tree::{Comparison, Located, Node, OrderTerm, Path, RawColumn, Select};
 
-/// A query for the rows after a place in its order, or before it, which are then read backwards.
+/// A query for the rows after a position in its order, or before it, which are then read backwards.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Keyset {
     select: Select,
-    /// How many of the keys that are read with a row tell its place.
+    /// The number of key cells that describe the position of a row.
     width: usize,
 }
 
-const LIMITED: &str = "a page has a limit of its own, and no offset; leave out those of the query";
-const NOT_ROWS: &str = "a page that goes on after a row is of rows, not of groups or of so many of each; \
-     use a numbered page";
-const WINDOWS: &str = "a page that goes on after a row cannot be ordered by a function of a window; order \
-     `from(query)` by it";
-const WITHOUT_KEY: &str = "a page that goes on after a row needs a key by which rows that are equal in the \
-     order can be told apart; the struct has none";
+const LIMITED: &str = "a page has its own limit and no offset; remove those of the query";
+const NOT_ROWS: &str =
+    "keyset pagination reads rows, not groups or `limit_each`; use a numbered page";
+const WINDOWS: &str =
+    "keyset pagination cannot order by a window function; order `from(query)` by it";
+const WITHOUT_KEY: &str =
+    "keyset pagination needs a key that separates rows with equal order, and the struct has none";
 
 impl Keyset {
-    /// The query in its order, its key added at the end so that no two rows are at one place.
+    /// Returns the query in its order, with its key appended so that no two rows have the same position.
     pub fn of<Q: Selects>(query: &Q, backwards: bool) -> Result<Keyset, Error> {
         let mut select = query.select().clone();
-        let unfit = |reason| Err(Error::unfit_parts(reason).asked_at(query.asked_at()));
+        let unfit = |reason| Err(Error::invalid_query(reason).asked_at(query.asked_at()));
         if select.is_limited() {
             return unfit(LIMITED);
         }
-        if select.special.is_some() {
+        if select.grouping.is_some() {
             return unfit(NOT_ROWS);
         }
         if !select.at_most_one && !select.order_by_keys() {
@@ -42,7 +42,7 @@ impl Keyset {
         if select
             .orders
             .iter()
-            .any(|order| order.what.by.facts().windows())
+            .any(|order| order.what.by.summary().windows())
         {
             return unfit(WINDOWS);
         }
@@ -59,7 +59,7 @@ impl Keyset {
         Ok(Keyset { select, width })
     }
 
-    /// What tells the place of a row: the type of each of its values, and whether it may be NULL.
+    /// Returns the types of the values of a position, and whether each is nullable.
     pub fn types(&self) -> impl ExactSizeIterator<Item = (SqlType, bool)> {
         let orders = self.select.orders.iter();
         orders.map(|order| (order.what.by.sql_type(), order.what.nullable))
@@ -69,15 +69,15 @@ impl Keyset {
         self.width
     }
 
-    /// Returns the tables and the order of the query as text, without what is selected and filtered: a place in this
-    /// order is a place in the rows of every query that has it.
+    /// Returns the tables and the order of the query as text, without selected values and filters. A position
+    /// is valid in every query with the same text.
     pub fn structure(&self, grammar: &'static dyn Grammar) -> Result<String, Error> {
         let mut order = self.select.clone();
         order.filters.clear();
         order.limit = None;
         order.beside.clear();
         order.keys.clear();
-        order.values = Some(Asked {
+        order.values = Some(Located {
             what: order
                 .orders
                 .iter()
@@ -88,31 +88,31 @@ impl Keyset {
         compile::text_of(&order, grammar)
     }
 
-    /// Only the rows after this place.
+    /// Keeps only the rows after this position.
     pub fn after(mut self, place: Vec<BindValue>) -> Keyset {
         let orders: Vec<&OrderTerm> = self.select.orders.iter().map(|order| &order.what).collect();
         let terms = orders.into_iter().zip(place).collect::<Vec<_>>();
         let condition = beyond(&terms);
         let at = self.select.asked_at;
-        self.select.filters.push(Asked { what: condition, at });
+        self.select.filters.push(Located { what: condition, at });
         self
     }
 
-    /// So many rows at most.
+    /// Limits the number of rows.
     pub fn limited(mut self, rows: u64) -> Keyset {
         let rows = i64::try_from(rows).unwrap_or(i64::MAX);
         let at = self.select.asked_at;
-        self.select.limit = Some(Asked { what: BindValue::Int(rows), at });
+        self.select.limit = Some(Located { what: BindValue::Int(rows), at });
         self
     }
 
-    pub fn statement<'s>(&'s self, asking: Asking<'s>) -> Result<Statement<'s>, Error> {
-        compile::to_run(&self.select, asking, Wanted::Rows)
+    pub fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        compile::to_run(&self.select, context, ReadShape::Rows)
     }
 }
 
 impl Select {
-    /// Orders by the keys of all its rows at the end, and tells whether each has one.
+    /// Appends the keys of all its tables to the order, and returns whether each has one.
     fn order_by_keys(&mut self) -> bool {
         let mut complete = true;
         for source in self.rows.clone() {
@@ -129,7 +129,7 @@ impl Select {
                 if self.orders.iter().all(|order| order.what.by != by) {
                     let what =
                         OrderTerm { by, nullable: optional, descending: false, nulls_first: false };
-                    self.orders.push(Asked { what, at: self.asked_at });
+                    self.orders.push(Located { what, at: self.asked_at });
                 }
             }
         }
@@ -137,8 +137,8 @@ impl Select {
     }
 }
 
-/// That a row comes after the one with these values: beyond it in the first, or at it there and beyond it
-/// in the others. Written so that the first alone is a range of an index.
+/// Returns the condition that a row comes after the one with these values: beyond it in the first term, or
+/// equal there and beyond it in the others. The first term alone is a range of an index.
 fn beyond(terms: &[(&OrderTerm, BindValue)]) -> Node {
     let Some(((order, value), others)) = terms.split_first() else { return Node::constant(false) };
     let strictly = strictly_beyond(order, value);
@@ -175,7 +175,7 @@ fn at_or_beyond(order: &OrderTerm, value: &BindValue) -> Node {
     }
 }
 
-/// NULLs that come last are beyond every value.
+/// Adds the NULLs, which come after every value where they are last.
 fn or_null(order: &OrderTerm, nulls_first: bool, condition: Node) -> Node {
     match order.nullable && !nulls_first {
         true => condition.or(order.by.clone().is_null()),

@@ -1,4 +1,4 @@
-//! Queries: values that say which rows are wanted, and run only when a handle reads them.
+//! Queries: values that describe the rows to read, and run only when a handle reads them.
 
 mod alongside;
 mod filter;
@@ -13,35 +13,35 @@ use std::marker::PhantomData;
 use std::panic::Location;
 
 pub use alongside::{
-    Alongside, AndThen, AtMostSole, Beside, Companion, Companions, Each, Found, Lookup, MappedRows,
-    Selects, Sole, StandsAlongside,
+    Alongside, AndThen, Beside, Companion, Companions, Each, Found, Lookup, MappedRows,
+    OptionalParent, RequiredParent, Selects, StandsAlongside,
 };
-pub use from::{NamedQuery, from, named, recursive};
-pub use join::{Append, JoinsTo, Places, Tables};
+pub use from::{Cte, cte, from, recursive};
+pub use join::{Append, JoinTarget, Places, Tables};
 pub use keyset::Keyset;
-pub use related::{SumOf, Summed, linked, linked_to_row};
+pub use related::{Bridge, SumOf, Summed};
+pub(crate) use related::{related, with_values};
 pub use scope::{Scope, all_scopes, any_scope};
 
 use crate::build::compile;
 use crate::build::expr::{
-    Condition, Expression, IntoOrders, KnownPerGroup, KnownPerRow, Level, MaybeCondition, PerGroup,
-    PerRow, Selectable, Selection, ShapedFrom,
+    Condition, ExprExt, Grouped, IntoOrders, IntoSelection, KnownPerGroup, KnownPerRow, Level,
+    MaybeCondition, PerGroup, PerRow, Selection, ShapedFrom,
 };
 use crate::build::table::{RowStruct, Table};
 use crate::build::write::{Delete, IntoAssignments, Update};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, Carried, Error, Origin};
 use crate::plan::write::Change;
-use crate::plan::{Asking, Wanted};
+use crate::plan::{CompileContext, ReadShape};
 use crate::sql::Sql;
-use crate::tree::{Asked, Body, Lock, OfEach, Select};
+use crate::tree::{FromSource, Located, Lock, Select, TopPerGroup};
 
-/// The rows of `T` that are wanted, each read into an `R`; or, at the level
-/// [`PerGroup`](crate::PerGroup), groups of such rows.
+/// A query for rows of `T`, each read into an `R`; at the level [`PerGroup`](crate::PerGroup), for groups of
+/// such rows.
 ///
-/// A query is a value: clone it, keep it, send it to another thread, extend it later. The order in
-/// which its methods are called does not matter, but for the order of `order_by` among themselves.
-/// Nothing runs until a handle reads it.
+/// A query is a value: clone it, keep it, send it to another thread, extend it later. The order of the method
+/// calls does not matter, except among calls of `order_by`. Nothing runs until a handle reads it.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -84,10 +84,10 @@ impl<T: Table> Query<T> {
     #[doc(hidden)]
     #[track_caller]
     pub fn over_table() -> Query<T> {
-        Query::over_body(Body::Table)
+        Query::over_body(FromSource::Table)
     }
 
-    /// The query for the one row that `condition` can match, because it names a key.
+    /// Returns the query for the single row that `condition` can match, because it compares a key.
     #[doc(hidden)]
     #[track_caller]
     pub fn over_row(condition: impl FnOnce(T::Columns) -> Condition) -> Query<T> {
@@ -100,8 +100,7 @@ impl<T: Table> Query<T> {
 }
 
 impl<T: Tables> Query<T> {
-    /// Reads of each row what the closure selects, instead of all columns: one expression or a
-    /// tuple of them. Each is computed by the database, and typed here.
+    /// Selects values instead of all columns: one expression or a tuple of them, computed by the database.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -118,13 +117,13 @@ impl<T: Tables> Query<T> {
     pub fn select<F, S>(mut self, values: F) -> Query<T, S::Row, S::Level>
     where
         F: FnOnce(T::Columns) -> S,
-        S: Selectable,
+        S: IntoSelection,
     {
         let selected = Selection::of(values(self.columns()));
-        self.select.values = Some(Asked::here(selected));
+        self.select.values = Some(Located::here(selected));
         self.select.named = S::FIELDS;
         if S::Level::GROUPED {
-            self.select.special_mut().grouped = true;
+            self.select.grouping_mut().grouped = true;
             self.select.at_most_one = false;
         }
         Query { select: self.select, rows: PhantomData }
@@ -132,7 +131,7 @@ impl<T: Tables> Query<T> {
 }
 
 impl<T: RowStruct> Query<T> {
-    /// Reads of each row the columns that a struct asks for by the names of its fields.
+    /// Selects the columns that a struct names by its fields.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -155,15 +154,15 @@ impl<T: RowStruct> Query<T> {
     pub fn shaped_as<R: ShapedFrom<T>>(mut self) -> Query<T, R> {
         let mut selection = Selection::default();
         R::select_into(self.columns(), &mut selection);
-        self.select.values = Some(Asked::here(selection.nodes));
+        self.select.values = Some(Located::here(selection.nodes));
         self.select.named = Some(R::INFO);
         Query { select: self.select, rows: PhantomData }
     }
 }
 
 impl<T: Tables, R> Query<T, R> {
-    /// Gives rows that are alike in all that is read of them once: `SELECT DISTINCT`. Text is told
-    /// apart by code point. They can be ordered only by what is selected.
+    /// Removes duplicates from the selected values: SELECT DISTINCT. Text is compared by code point. The rows
+    /// can only be ordered by selected values.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -178,51 +177,51 @@ impl<T: Tables, R> Query<T, R> {
     /// ```
     #[track_caller]
     pub fn distinct(mut self) -> Query<T, R> {
-        self.select.special_mut().distinct = Some(Origin::of(Location::caller()));
+        self.select.grouping_mut().distinct = Some(Origin::of(Location::caller()));
         self
     }
 
-    /// Locks the rows that are read until the transaction ends: `FOR UPDATE`. Somebody who has locked
-    /// one is waited for, as long as the handle waits for locks.
+    /// Locks the rows that are read until the transaction ends: FOR UPDATE. It waits for other transactions
+    /// that hold a lock, up to the lock timeout of the handle.
     ///
-    /// Of joined tables, PostgreSQL locks the rows of the first only, and MariaDB and MySQL all.
+    /// In a join, PostgreSQL locks the rows of the first table only, and MariaDB and MySQL those of all.
     ///
     /// # Errors
     ///
-    /// When compiled, [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, whose transactions lock
-    /// the whole database.
+    /// When compiled, [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, whose transactions lock the
+    /// whole database.
     #[track_caller]
     pub fn for_update(mut self) -> Query<T, R> {
-        self.select.lock = Some(Asked::here(Lock::Wait));
+        self.select.lock = Some(Located::here(Lock::Wait));
         self
     }
 
-    /// As [`for_update`](Self::for_update), but rows that somebody else has locked are left out, so that
-    /// several workers can take work from one table. `FOR UPDATE SKIP LOCKED`.
+    /// Locks as [`for_update`](Self::for_update), but skips rows that others have locked, so that several
+    /// workers can take work from one table: FOR UPDATE SKIP LOCKED.
     ///
     /// # Errors
     ///
     /// As [`for_update`](Self::for_update).
     #[track_caller]
     pub fn for_update_skip_locked(mut self) -> Query<T, R> {
-        self.select.lock = Some(Asked::here(Lock::Skip));
+        self.select.lock = Some(Located::here(Lock::Skip));
         self
     }
 
-    /// As [`for_update`](Self::for_update), but a row that somebody else has locked is an error at once:
-    /// of kind [`Locked`](crate::ErrorKind::Locked), when it is read. `FOR UPDATE NOWAIT`.
+    /// Locks as [`for_update`](Self::for_update), but fails at once, with kind
+    /// [`Locked`](crate::ErrorKind::Locked), if another transaction has locked a row: FOR UPDATE NOWAIT.
     ///
     /// # Errors
     ///
     /// As [`for_update`](Self::for_update).
     #[track_caller]
-    pub fn for_update_no_wait(mut self) -> Query<T, R> {
-        self.select.lock = Some(Asked::here(Lock::NoWait));
+    pub fn for_update_nowait(mut self) -> Query<T, R> {
+        self.select.lock = Some(Located::here(Lock::NoWait));
         self
     }
 
-    /// Gives at most so many of the rows that are alike in an expression, or in each of a tuple of
-    /// them: the first by the order of the query. With 1 it is what some engines call `DISTINCT ON`.
+    /// Keeps at most `rows` rows for each value of an expression, or of a tuple: the first in the order of
+    /// the query. With 1 it does what PostgreSQL calls `DISTINCT ON`.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -237,10 +236,10 @@ impl<T: Tables, R> Query<T, R> {
     pub fn limit_each<F, S>(mut self, rows: u64, alike_in: F) -> Query<T, R>
     where
         F: FnOnce(T::Columns) -> S,
-        S: Selectable<Level = PerRow>,
+        S: IntoSelection<Level = PerRow>,
     {
         let alike_in = Selection::of(alike_in(self.columns())).into_vec();
-        self.select.special_mut().of_each = Some(OfEach {
+        self.select.grouping_mut().of_each = Some(TopPerGroup {
             alike_in,
             limit: Some(BindValue::Int(count_bind(rows))),
             offset: None,
@@ -251,24 +250,27 @@ impl<T: Tables, R> Query<T, R> {
     }
 }
 
-impl<T: Tables, R> Query<T, R, PerGroup> {
-    /// Keeps the groups for which the condition is true: `HAVING`. It may be absent as in
-    /// [`filter`](Self::filter), which is asked of rows, before they are grouped.
+impl<T: Tables, R, L: Level> Query<T, R, L> {
+    /// Keeps the groups for which the condition is true: HAVING. The condition may be an `Option`, as in
+    /// [`filter`](Self::filter), which applies to rows before they are grouped.
     #[track_caller]
     pub fn having<F, M>(mut self, condition: F) -> Self
     where
         F: FnOnce(T::Columns) -> M,
         M: MaybeCondition<Level: KnownPerGroup>,
+        L: Grouped,
     {
         if let Some(condition) = condition(self.columns()).into_condition() {
-            let having = Asked::here(condition.into_node());
-            self.select.special_mut().having.push(having);
+            let having = Located::here(condition.into_node());
+            self.select.grouping_mut().having.push(having);
         }
         self
     }
+}
 
-    /// Groups by an expression that is not shown, or each of a tuple of them, besides what is marked
-    /// by [`per`](crate::per()). So a name can be shown while a key tells apart who shares it:
+impl<T: Tables, R> Query<T, R, PerGroup> {
+    /// Groups by an expression that is not selected, or by each of a tuple, besides the keys marked by
+    /// [`per`](crate::per()). A name can be selected while a key separates those who share it:
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -284,22 +286,22 @@ impl<T: Tables, R> Query<T, R, PerGroup> {
     pub fn group_by<F, S>(mut self, keys: F) -> Self
     where
         F: FnOnce(T::Columns) -> S,
-        S: Selectable<Level = PerRow>,
+        S: IntoSelection<Level = PerRow>,
     {
         let at = Origin::of(Location::caller());
         let keys = Selection::of(keys(self.columns()));
-        let kept = &mut self.select.special_mut().group_keys;
+        let kept = &mut self.select.grouping_mut().group_keys;
         let keys = keys
             .into_iter()
-            .map(|key| Asked { what: key.key(false), at });
+            .map(|key| Located { what: key.key(false), at });
         kept.extend(keys);
         self
     }
 }
 
 impl<T: Tables, R, L: Level> Query<T, R, L> {
-    /// Gives the query to a function and returns what that makes of it, so that orders, limits and
-    /// projections can have names too, and be chained.
+    /// Passes the query to a function and returns the result, so that orders, limits and selections can have
+    /// names too, and be chained.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -318,11 +320,11 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         function(self)
     }
 
-    /// Keeps the rows for which the condition is true.
+    /// Keeps the rows for which the condition is true: WHERE.
     ///
-    /// The closure is given the columns of the table. It may return a [`Condition`], a column of
-    /// truth values, or an `Option` of one, where `None` is no condition at all. A scope function
-    /// may stand in its place. Called again it narrows further: nothing ever replaces a condition.
+    /// The closure receives the columns of the table. It returns a [`Condition`], a boolean column, or an
+    /// `Option` of one, where `None` means no condition. A scope function may stand in its place. A second
+    /// call adds a condition; nothing ever replaces one.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -349,12 +351,11 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         self
     }
 
-    /// Orders the rows by one expression or a tuple of them; called again it adds what to order by
-    /// where the earlier orders are equal.
+    /// Orders the rows by one expression or a tuple of them: ORDER BY. A second call adds terms for rows that
+    /// are equal so far.
     ///
-    /// Text is ordered by code point, and NULLs come last unless
-    /// [`nulls_first`](crate::Order::nulls_first) is said. Without any order the rows come as the
-    /// engine likes.
+    /// Text is ordered by code point, and NULLs come last unless [`nulls_first`](crate::Order::nulls_first)
+    /// is called. Without an order, the engine may return rows in any order.
     #[track_caller]
     pub fn order_by<F, O>(mut self, orders: F) -> Query<T, R, L>
     where
@@ -364,83 +365,93 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         let at = Origin::of(Location::caller());
         let columns = self.columns();
         let kept = &mut self.select.orders;
-        orders(columns).each(&mut |what| kept.push(Asked { what, at }));
+        orders(columns).each(&mut |what| kept.push(Located { what, at }));
         self
     }
 
-    /// Gives at most this many rows; what there is, if there are fewer. Of two limits the smaller counts.
+    /// Returns at most this number of rows, or all rows, if there are fewer: LIMIT. Of two limits the smaller
+    /// counts.
     #[track_caller]
     pub fn limit(mut self, rows: u64) -> Query<T, R, L> {
         let rows = match self.select.limit {
-            Some(Asked { what: BindValue::Int(earlier), .. }) => count_bind(rows).min(earlier),
+            Some(Located { what: BindValue::Int(earlier), .. }) => count_bind(rows).min(earlier),
             _ => count_bind(rows),
         };
-        self.select.limit = Some(Asked::here(BindValue::Int(rows)));
+        self.select.limit = Some(Located::here(BindValue::Int(rows)));
         self
     }
 
-    /// Leaves out this many rows first, which says something only for ordered rows. Two offsets add up.
+    /// Skips this number of rows: OFFSET. It is meaningful for ordered rows only. Two offsets add up.
     #[track_caller]
     pub fn offset(mut self, rows: u64) -> Query<T, R, L> {
         let rows = match self.select.offset {
-            Some(Asked { what: BindValue::Int(earlier), .. }) => {
+            Some(Located { what: BindValue::Int(earlier), .. }) => {
                 count_bind(rows).saturating_add(earlier)
             }
             _ => count_bind(rows),
         };
-        self.select.offset = Some(Asked::here(BindValue::Int(rows)));
+        self.select.offset = Some(Located::here(BindValue::Int(rows)));
         self
     }
 
-    /// The SQL that this query is in `dialect`, with its binds and the origin of each clause.
+    /// Returns the SQL of this query in `dialect`, with its binds and the origin of each clause.
     ///
     /// # Errors
     ///
-    /// Of kind [`Unsupported`](crate::ErrorKind::Unsupported) where the dialect has no form with the
-    /// same meaning, [`RefusedValue`](crate::ErrorKind::RefusedValue) for a value that no database
-    /// should be sent, [`TooDeep`](crate::ErrorKind::TooDeep) and
-    /// [`ForeignColumn`](crate::ErrorKind::ForeignColumn); [`MissingCarried`](crate::ErrorKind::MissingCarried)
-    /// where a policy needs a value: give it with [`sql_carrying`](Self::sql_carrying).
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) where the dialect has no SQL with the same meaning,
+    /// [`RefusedValue`](crate::ErrorKind::RefusedValue) for a value that no database can be sent,
+    /// [`TooDeep`](crate::ErrorKind::TooDeep), [`ColumnNotInQuery`](crate::ErrorKind::ColumnNotInQuery),
+    /// [`InvalidQuery`](crate::ErrorKind::InvalidQuery), and
+    /// [`MissingCarried`](crate::ErrorKind::MissingCarried) where a policy needs a value: pass it to
+    /// [`sql_carrying`](Self::sql_carrying).
     pub fn sql(&self, dialect: Dialect) -> Result<Sql, Error> {
         self.sql_carrying(dialect, &Carried::new())
     }
 
-    /// The SQL that this query is on a handle that carries these values: where its tables have policies
-    /// that need some, [`sql`](Self::sql) is refused.
+    /// Returns the SQL of this query on a handle that carries these values, for tables whose policies need
+    /// some.
     ///
     /// # Errors
     ///
-    /// Those of [`sql`](Self::sql), and [`MissingCarried`](crate::ErrorKind::MissingCarried) for a value that a
-    /// policy needs and nobody carries.
+    /// Those of [`sql`](Self::sql), and [`MissingCarried`](crate::ErrorKind::MissingCarried) for a value that
+    /// a policy needs and that is not carried.
     pub fn sql_carrying(&self, dialect: Dialect, carried: &Carried) -> Result<Sql, Error> {
-        compile::to_show(&self.select, Asking::to_show(dialect.grammar(), carried), Wanted::Rows)
+        compile::to_show(
+            &self.select,
+            CompileContext::to_show(dialect.grammar(), carried),
+            ReadShape::Rows,
+        )
     }
 
-    /// The SQL that a handle runs to count the rows of this query.
+    /// Returns the SQL that counts the rows of this query.
     ///
     /// # Errors
     ///
     /// Those of [`sql`](Self::sql).
     pub fn count_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
         let carried = &Carried::new();
-        compile::to_show(&self.select, Asking::to_show(dialect.grammar(), carried), Wanted::Count)
+        compile::to_show(
+            &self.select,
+            CompileContext::to_show(dialect.grammar(), carried),
+            ReadShape::Count,
+        )
     }
 
-    /// The SQL that a handle runs to learn whether this query has any row.
+    /// Returns the SQL that tests whether this query has any row.
     ///
     /// # Errors
     ///
     /// Those of [`sql`](Self::sql).
-    pub fn has_rows_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
+    pub fn exists_sql(&self, dialect: Dialect) -> Result<Sql, Error> {
         let carried = &Carried::new();
         compile::to_show(
             &self.select,
-            Asking::to_show(dialect.grammar(), carried),
-            Wanted::Presence,
+            CompileContext::to_show(dialect.grammar(), carried),
+            ReadShape::Presence,
         )
     }
 
-    /// The columns that closures are given.
+    /// Returns the columns that closures receive.
     #[inline]
     pub(crate) fn columns(&self) -> T::Columns {
         T::columns(&mut Places::of(&self.select.rows))
@@ -454,32 +465,32 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         self.select
     }
 
-    /// The line of the program that began this query.
+    /// Returns the line of the program that began this query.
     pub fn origin(&self) -> Origin {
         self.select.asked_at
     }
 }
 
-/// No table has more rows than an `i64` counts, so what is beyond that means the same.
+/// No table has more rows than an `i64` counts, so a greater limit means the same.
 fn count_bind(rows: u64) -> i64 {
     i64::try_from(rows).unwrap_or(i64::MAX)
 }
 
-impl<T> Asked<T> {
+impl<T> Located<T> {
     #[track_caller]
-    fn here(what: T) -> Asked<T> {
-        Asked { what, at: Origin::of(Location::caller()) }
+    fn here(what: T) -> Located<T> {
+        Located { what, at: Origin::of(Location::caller()) }
     }
 }
 
 impl<T: Table> Query<T> {
-    /// Sets columns of these rows. Filters, policies and the rest of the query say which they are.
+    /// Updates these rows: UPDATE. Filters, policies and the rest of the query decide which rows.
     ///
     /// # Errors
     ///
-    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) for a query without any condition, unless
-    /// [`every_row`](Update::every_row) is said; for nothing to set; for a column that the database or the
-    /// handle sets; and for groups, sets and the like, which are no rows of a table.
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a query without any condition,
+    /// unless [`every_row`](Update::every_row) is called; for an update without assignments; for a column
+    /// that the database or the handle sets; and for groups, sets and the like, which are no rows of a table.
     #[track_caller]
     pub fn update<A: IntoAssignments>(self, sets: impl FnOnce(T::Columns) -> A) -> Update<T> {
         let mut assignments = Vec::new();
@@ -487,12 +498,12 @@ impl<T: Table> Query<T> {
         Update::of(Change::of(self.into_select(), Origin::of(Location::caller())), assignments)
     }
 
-    /// Deletes these rows; where the table is declared to `retire` them, marks them as withdrawn with the
-    /// time of the handle's clock. Rows that have the mark are left as they are.
+    /// Deletes these rows: DELETE. If the table is declared to `retire` them, it marks them as retired
+    /// instead, with the time of the handle's clock. Rows that have the mark stay unchanged.
     ///
-    /// With `retire(withdrawn_at, with(assays))` the children of that relation are retired with their parents,
-    /// and theirs if their table says so: in one transaction, with the same time, as far as no policy hides
-    /// them. The number of rows that is told is of the table itself.
+    /// With `retire(withdrawn_at, with(assays))` the children of that relation are retired with their
+    /// parents, and their children if their table says so: in one transaction, with the same time, unless a
+    /// policy hides them. The returned number counts rows of the table itself.
     ///
     /// # Errors
     ///
@@ -502,7 +513,7 @@ impl<T: Table> Query<T> {
         Delete::of(Change::of(self.into_select(), Origin::of(Location::caller())), false)
     }
 
-    /// Deletes these rows, also of a table that retires them otherwise.
+    /// Deletes these rows from the database, also if the table retires them otherwise.
     ///
     /// # Errors
     ///

@@ -1,91 +1,108 @@
-//! Questions to the rows of another table: how a query begins at a relation, and what it is asked
-//! inside another query.
+//! Subqueries: a query that begins at a relation, and what it returns inside another query.
 
+use std::marker::PhantomData;
 use std::panic::Location;
 
 use smallvec::SmallVec;
 
 use super::{Query, Tables};
 use crate::build::expr::{
-    BaseOf, Condition, Expr, Expression, KnownPerRow, Level, MaybeCondition, Number, PerRow,
+    BaseOf, Condition, Expr, ExprExt, KnownPerRow, Level, MaybeCondition, Number, PerRow,
 };
 use crate::build::table::{RefersTo, Table};
 use crate::model::{BindValue, ColumnType, Function, SqlType, Storable, function};
-use crate::tree::{Asked, AskedOf, Comparison, Node, RawColumn, Source};
+use crate::tree::{Comparison, Located, Node, RawColumn, Source, SubqueryKind};
 
-/// How a query begins at a relation: what the methods that `#[derive(Table)]` writes call.
+/// Returns the query for rows whose columns equal those of a row of an outer query.
+#[track_caller]
+pub(crate) fn related<T: Table>(condition: impl FnOnce(T::Columns) -> Condition) -> Query<T> {
+    let mut query = Query::over_table();
+    let condition = condition(T::columns(query.select.entry()));
+    query
+        .select
+        .filter(condition.into_node(), Location::caller());
+    query
+}
+
+/// Returns the query for rows whose columns have these values; no rows if one of them is NULL.
+#[track_caller]
+pub(crate) fn with_values<T: Table, const N: usize>(
+    columns: impl FnOnce(T::Columns) -> [RawColumn; N],
+    values: [BindValue; N],
+) -> Query<T> {
+    related(|own| equal_to(&columns(own), values.into()))
+}
+
+/// Returns the condition that these columns have these values.
+fn equal_to(columns: &[RawColumn], values: Box<[BindValue]>) -> Condition {
+    let sides = columns.iter().copied().zip(values);
+    Condition::from_node(all_equal(
+        sides.map(|(column, value)| [Node::Column(column), Node::Bind(value)]),
+    ))
+}
+
 #[doc(hidden)]
-impl<T: Table> Query<T> {
-    /// The rows whose columns are equal to those of a row that stands in a query.
-    #[track_caller]
-    pub fn related(condition: impl FnOnce(T::Columns) -> Condition) -> Query<T> {
-        let mut query = Query::over_table();
-        let condition = condition(T::columns(query.select.entry()));
-        query
-            .select
-            .filter(condition.into_node(), Location::caller());
-        query
-    }
-
-    /// Says which relation the query begins at.
+impl<T> Query<T> {
+    /// Sets the relation that the query begins at.
     pub fn of_relation(mut self, table: &'static str, name: &'static str) -> Query<T> {
         self.select.relation = Some([table, name]);
         self
     }
+}
 
-    /// The rows whose columns have these values; none where one of them is NULL.
+/// The way from the table `O` to the table `T` over the bridge table `L`.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct Bridge<T, L, O> {
+    to_target: u8,
+    to_owner: u8,
+    tables: PhantomData<(T, L, O)>,
+}
+
+impl<T: Table, L: Table, O: Table> Bridge<T, L, O> {
+    /// Returns the way over the bridge table's only reference to each of the two.
+    pub fn over_references<N, M>() -> Bridge<T, L, O>
+    where
+        L: RefersTo<T, N> + RefersTo<O, M>,
+    {
+        Bridge {
+            to_target: <L as RefersTo<T, N>>::REFERENCE,
+            to_owner: <L as RefersTo<O, M>>::REFERENCE,
+            tables: PhantomData,
+        }
+    }
+
+    /// Returns the rows that the bridge table connects with those of a table in an outer query.
     #[track_caller]
-    pub fn with_values<const N: usize>(
-        columns: impl FnOnce(T::Columns) -> [RawColumn; N],
-        values: [BindValue; N],
-    ) -> Query<T> {
-        Query::related(|own| {
-            let sides = columns(own).into_iter().zip(values);
-            Condition::from_node(all_equal(
-                sides.map(|(column, value)| [Node::Column(column), Node::Bind(value)]),
-            ))
+    pub fn from_columns(self, owner: Source) -> Query<T> {
+        let sides = |[of_bridge, of_owner]: [RawColumn; 2]| {
+            [Node::Column(of_bridge), Node::Column(of_owner)]
+        };
+        self.connected(owner, sides)
+    }
+
+    /// Returns the rows that the bridge table connects with a given row.
+    #[track_caller]
+    pub fn from_row(self, row: &O) -> Query<T> {
+        self.connected(Source::fresh(), |[of_bridge, of_owner]| {
+            [Node::Column(of_bridge), Node::Bind(row.value(of_owner.info))]
         })
     }
 
     #[track_caller]
-    fn over_link<L: RefersTo<T> + RefersTo<O>, O: Table>(
-        sides: impl Fn([RawColumn; 2]) -> [Node; 2],
-        owner: Source,
-    ) -> Query<T> {
+    fn connected(self, owner: Source, sides: impl Fn([RawColumn; 2]) -> [Node; 2]) -> Query<T> {
         let mut query = Query::over_table();
         let select = &mut query.select;
         select.table = L::INFO;
-        let link = select.entry();
-        select.rows = smallvec::smallvec![link.followed(<L as RefersTo<T>>::REFERENCE)];
-        let to_owner = L::INFO
-            .references()
-            .get(usize::from(<L as RefersTo<O>>::REFERENCE));
+        let bridge = select.entry();
+        select.rows = smallvec::smallvec![bridge.followed(self.to_target)];
+        let to_owner = L::INFO.references().get(usize::from(self.to_owner));
         let pairs = to_owner
             .into_iter()
-            .flat_map(|to_owner| to_owner.pairs_at(link, owner));
+            .flat_map(|to_owner| to_owner.pairs_at(bridge, owner));
         select.filter(all_equal(pairs.map(sides)), Location::caller());
         query
     }
-}
-
-/// The rows that a table in between links to those of a table in a query.
-#[doc(hidden)]
-#[track_caller]
-pub fn linked<T: Table, L: RefersTo<T> + RefersTo<O>, O: Table>(owner: Source) -> Query<T> {
-    Query::over_link::<L, O>(
-        |[of_link, of_owner]| [Node::Column(of_link), Node::Column(of_owner)],
-        owner,
-    )
-}
-
-/// The rows that a table in between links to a row in hand.
-#[doc(hidden)]
-#[track_caller]
-pub fn linked_to_row<T: Table, L: RefersTo<T> + RefersTo<O>, O: Table>(row: &O) -> Query<T> {
-    Query::over_link::<L, O>(
-        |[of_link, of_owner]| [Node::Column(of_link), Node::Bind(row.value(of_owner.info))],
-        Source::fresh(),
-    )
 }
 
 fn all_equal(sides: impl Iterator<Item = [Node; 2]>) -> Node {
@@ -95,8 +112,8 @@ fn all_equal(sides: impl Iterator<Item = [Node; 2]>) -> Node {
         .unwrap_or_else(|| Node::constant(false))
 }
 
-/// What a query is asked inside another one. It sees the columns of the queries around it; the
-/// relations of a table, such as `s.assays()`, begin such a query.
+/// Subqueries. Such a query sees the columns of the queries around it. The relations of a table, such as
+/// `s.assays()`, begin one.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -130,17 +147,18 @@ fn all_equal(sides: impl Iterator<Item = [Node; 2]>) -> Node {
 /// # Ok::<(), Error>(())
 /// ```
 impl<T: Tables, R, L: Level> Query<T, R, L> {
-    /// Returns whether there is any such row: `EXISTS`.
+    /// Tests whether there is any such row: EXISTS.
     pub fn exists(self) -> Condition {
-        Condition::from_node(Node::subquery(self.select, AskedOf::Exists))
+        Condition::from_node(Node::subquery(self.select, SubqueryKind::Exists))
     }
 
-    /// Returns whether there is no such row: `NOT EXISTS`.
+    /// Tests whether there is no such row: NOT EXISTS.
     pub fn not_exists(self) -> Condition {
-        Condition::from_node(Node::subquery(self.select, AskedOf::NotExists))
+        Condition::from_node(Node::subquery(self.select, SubqueryKind::NotExists))
     }
 
-    /// The one value that the query selects, of its first row by the order; NULL where there is no row.
+    /// Returns the single value that the query selects, from its first row in order; NULL where there is no
+    /// row.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -154,15 +172,15 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     where
         R: ColumnType,
     {
-        // Of all rows together there is one value already.
+        // A query over one group returns one row already.
         let query = if self.select.is_one_group() { self } else { self.limit(1) };
-        Expr::from_node(Node::subquery(query.select, AskedOf::Value))
+        Expr::from_node(Node::subquery(query.select, SubqueryKind::Value))
     }
 }
 
-/// The same of rows that are not grouped.
+/// Methods of queries that are not grouped.
 impl<T: Tables, R> Query<T, R> {
-    /// Returns whether the condition is true for any of the rows: a filter and [`exists`](Self::exists) in one.
+    /// Tests whether the condition is true for any of the rows: a filter and [`exists`](Self::exists) in one.
     #[track_caller]
     pub fn any<M>(self, condition: impl FnOnce(T::Columns) -> M) -> Condition
     where
@@ -171,10 +189,10 @@ impl<T: Tables, R> Query<T, R> {
         self.filter(condition).exists()
     }
 
-    /// Returns whether the condition is true for all of the rows; without any row it is. A row for which it
-    /// is NULL does not satisfy it.
+    /// Tests whether the condition is true for all of the rows; with no rows it is true. A row for which the
+    /// condition is NULL fails the test.
     #[track_caller]
-    pub fn all_satisfy<M>(self, condition: impl FnOnce(T::Columns) -> M) -> Condition
+    pub fn all<M>(self, condition: impl FnOnce(T::Columns) -> M) -> Condition
     where
         M: MaybeCondition<Level: KnownPerRow>,
     {
@@ -191,72 +209,73 @@ impl<T: Tables, R> Query<T, R> {
             .not_exists()
     }
 
-    /// Returns how many rows there are.
+    /// Returns the number of rows.
     ///
-    /// Compared with a number by `ge`, `gt`, `le`, `lt`, or with 0 by `eq` and `ne`, it becomes a
-    /// question that an engine answers without counting further than it has to: `EXISTS` where one
-    /// row is enough. A query with a limit cannot be counted inside another: it is refused.
+    /// Compared with a number by `ge`, `gt`, `le`, `lt`, or with 0 by `eq` and `ne`, it becomes a test that
+    /// counts no further than needed: EXISTS where one row is enough. A query with a limit cannot be counted
+    /// inside another and is refused.
     pub fn count(self) -> Expr<i64> {
-        Expr::from_node(
-            self.unlimited().map_or_else(
-                |refused| refused,
-                |query| Node::subquery(query.select, AskedOf::Count),
-            ),
-        )
+        Expr::from_node(self.unlimited().map_or_else(
+            |refused| refused,
+            |query| Node::subquery(query.select, SubqueryKind::Count),
+        ))
     }
 
-    /// The sum of an expression over the rows; NULL where there is none, or all are NULL. The sum of
-    /// integers is an integer, and one beyond 64 bits an error.
+    /// Returns the sum of an expression over the rows, or NULL if there are none or all values are NULL. A
+    /// sum of integers is an integer; one beyond 64 bits is an error.
     pub fn sum<E>(self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<SumOf<E>>>
     where
-        E: Expression<Type: ColumnType<Base: Summed>, Level = PerRow>,
+        E: ExprExt<Type: ColumnType<Base: Summed>, Level = PerRow>,
     {
         self.total(<BaseOf<E> as Summed>::SUM, SumOf::<E>::SQL_TYPE, of, |node| node.widened())
     }
 
-    /// The average of an expression over the rows, as a float; NULL where there is none, or all are NULL.
+    /// Returns the average of an expression over the rows as a float, or NULL if there are none or all values
+    /// are NULL.
     pub fn avg<E>(self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<f64>>
     where
-        E: Expression<Type: ColumnType<Base: Number>, Level = PerRow>,
+        E: ExprExt<Type: ColumnType<Base: Number>, Level = PerRow>,
     {
         self.total(&function::AVG, SqlType::Double, of, |node| node.widened())
     }
 
-    /// The smallest value of an expression over the rows; NULL where there is none, or all are NULL.
+    /// Returns the smallest value of an expression over the rows, or NULL if there are none or all values are
+    /// NULL.
     pub fn min<E>(self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<BaseOf<E>>>
     where
-        E: Expression<Level = PerRow>,
+        E: ExprExt<Level = PerRow>,
     {
         let sql_type = BaseOf::<E>::SQL_TYPE;
         self.total(&function::MIN, sql_type, of, Node::in_code_point_order)
     }
 
-    /// The greatest value of an expression over the rows; NULL where there is none, or all are NULL.
+    /// Returns the greatest value of an expression over the rows, or NULL if there are none or all values are
+    /// NULL.
     pub fn max<E>(self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<BaseOf<E>>>
     where
-        E: Expression<Level = PerRow>,
+        E: ExprExt<Level = PerRow>,
     {
         let sql_type = BaseOf::<E>::SQL_TYPE;
         self.total(&function::MAX, sql_type, of, Node::in_code_point_order)
     }
 
-    /// An expression of the first row by the order of the query; NULL where there is no row.
+    /// Returns an expression over the first row in the order of the query; NULL where there is no row.
     #[track_caller]
     pub fn first<E>(self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<BaseOf<E>>>
     where
-        E: Expression<Level = PerRow>,
+        E: ExprExt<Level = PerRow>,
     {
         let query = self.limit(1);
         let value = of(query.columns()).into_node();
         Expr::from_node(query.only_value(value))
     }
 
-    /// An expression of the last row by the order of the query; NULL where there is no row. It is the
-    /// first by the opposite order, NULLs at the other end too.
+    /// Returns an expression over the last row in the order of the query; NULL where there is no row. It
+    /// reverses every order, including the place of NULLs.
     #[track_caller]
     pub fn last<E>(self, of: impl FnOnce(T::Columns) -> E) -> Expr<Option<BaseOf<E>>>
     where
-        E: Expression<Level = PerRow>,
+        E: ExprExt<Level = PerRow>,
     {
         let mut query = match self.of_all_rows() {
             Ok(query) => query,
@@ -269,7 +288,7 @@ impl<T: Tables, R> Query<T, R> {
         query.first(of)
     }
 
-    /// The rows that a relation of these rows leads to, of all of them together: two levels in one.
+    /// Follows a relation from all of these rows at once: two levels of children in one query.
     ///
     /// ```
     /// # use nepheline::prelude::*;
@@ -283,11 +302,11 @@ impl<T: Tables, R> Query<T, R> {
     pub fn flat_map<U: Table>(self, to: impl FnOnce(T::Columns) -> Query<U>) -> Query<U> {
         let mut inner = to(self.columns());
         let between = match self.of_all_rows() {
-            // What relates the two stands where both are in sight: in the question whether there is
-            // such a row between.
+            // The condition that relates the two stands in an EXISTS over the rows between, where both are in
+            // scope.
             Ok(mut query) => {
                 query.select.filters.extend(inner.select.filters.drain(..));
-                Node::subquery(query.select, AskedOf::Exists)
+                Node::subquery(query.select, SubqueryKind::Exists)
             }
             Err(refused) => {
                 inner.select.filters.clear();
@@ -306,7 +325,7 @@ impl<T: Tables, R> Query<T, R> {
         prepare: impl FnOnce(Node) -> Node,
     ) -> Expr<U>
     where
-        E: Expression<Level = PerRow>,
+        E: ExprExt<Level = PerRow>,
     {
         let query = match self.of_all_rows() {
             Ok(query) => query,
@@ -316,41 +335,41 @@ impl<T: Tables, R> Query<T, R> {
         Expr::from_node(query.only_value(Node::call(function, sql_type, [of])))
     }
 
-    /// The one value that the query selects, of its first row.
+    /// Returns the single value that the query selects, from its first row.
     fn only_value(mut self, value: Node) -> Node {
         let mut values = SmallVec::new();
         values.push(value);
-        self.select.values = Some(Asked { what: values, at: self.select.asked_at });
-        Node::subquery(self.select, AskedOf::Value)
+        self.select.values = Some(Located { what: values, at: self.select.asked_at });
+        Node::subquery(self.select, SubqueryKind::Value)
     }
 
-    /// The query, unless it has a limit or an offset, which would not be heeded: what is asked here is
-    /// asked of all rows.
+    /// Returns the query, unless it has a limit or an offset, which an aggregate over all rows would ignore.
     fn unlimited(self) -> Result<Self, Node> {
         match self.select.is_limited() {
             false => Ok(self),
             true => Err(Node::Unfit(
-                "inside another query this is asked of all rows, without a limit or an offset",
+                "this subquery counts all rows, so it cannot have a limit or an offset; use `from(query)`",
             )),
         }
     }
 
-    /// The same, and unless it is of distinct rows or so many of each, which a total would not heed.
+    /// Returns the query, unless it has a limit, DISTINCT or a limit for each value, which an aggregate would
+    /// ignore.
     fn of_all_rows(self) -> Result<Self, Node> {
         let query = self.unlimited()?;
-        match query.select.special.is_some() {
+        match query.select.grouping.is_some() {
             false => Ok(query),
             true => Err(Node::Unfit(
-                "a total of distinct rows, or of so many of each, is one of `from(query)`",
+                "an aggregate over a query with `distinct` or `limit_each` needs `from(query)`",
             )),
         }
     }
 }
 
-/// What the sum of an expression is.
+/// The type of an expression's sum.
 pub type SumOf<E> = <BaseOf<E> as Summed>::Sum;
 
-/// The numbers that have sums, and what those are: of integers `i64`, of floats `f64`.
+/// The numbers that can be summed, and the types of the sums: `i64` for integers, `f64` for floats.
 pub trait Summed: Number {
     /// The type of the sum.
     type Sum: Storable;

@@ -1,11 +1,11 @@
-//! Scopes: conditions with a name, as plain functions.
+//! Scopes: named conditions, as plain functions.
 
 use crate::build::expr::{Condition, all_of, any_of};
 
-/// Any function from a table's columns to a condition. It goes wherever a condition goes.
+/// A scope: any function from a table's columns to a condition. It is accepted wherever a condition is.
 ///
-/// There is nothing to implement: a function `fn(SpecimenColumns) -> Condition` is a scope, and so
-/// is a closure. A scope with a parameter is a function that returns one.
+/// There is nothing to implement: a function `fn(SpecimenColumns) -> Condition` is a scope, and so is a
+/// closure. A scope with a parameter is a function that returns one.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -26,10 +26,10 @@ use crate::build::expr::{Condition, all_of, any_of};
 /// # Ok::<(), Error>(())
 /// ```
 ///
-/// # Keeping them tidy
+/// # Where to keep them
 ///
-/// The scopes of a table, or of a few that belong together, live in an ordinary module, so that a
-/// reader finds in one place what the program means by "overdue":
+/// Keep the scopes of a table, or of a few related ones, in one module, so that a reader finds in one place
+/// what the program means by "overdue":
 ///
 /// ```
 /// # use nepheline::prelude::*;
@@ -67,19 +67,19 @@ use crate::build::expr::{Condition, all_of, any_of};
 /// # }
 /// ```
 ///
-/// Lists of scopes are joined by [`all_scopes`](crate::all_scopes) and [`any_scope`](crate::any_scope).
+/// Lists of scopes are combined by [`all_scopes`](crate::all_scopes) and [`any_scope`](crate::any_scope).
 pub trait Scope<C: Copy>: Fn(C) -> Condition + Sized {
-    /// Both this scope and `other`.
+    /// Combines both scopes with AND.
     fn and(self, other: impl Scope<C>) -> impl Scope<C> {
         move |columns: C| self(columns) & other(columns)
     }
 
-    /// This scope, or `other`, or both.
+    /// Combines both scopes with OR.
     fn or(self, other: impl Scope<C>) -> impl Scope<C> {
         move |columns: C| self(columns) | other(columns)
     }
 
-    /// Not this scope. Rows for which its condition is NULL are in neither.
+    /// Returns the opposite scope. Rows for which the condition is NULL pass neither.
     fn negated(self) -> impl Scope<C> {
         move |columns: C| !self(columns)
     }
@@ -87,9 +87,10 @@ pub trait Scope<C: Copy>: Fn(C) -> Condition + Sized {
 
 impl<C: Copy, F: Fn(C) -> Condition> Scope<C> for F {}
 
-/// One scope that holds where every one of `scopes` does; of an empty list, everywhere.
+/// Combines scopes with AND; an empty list gives TRUE.
 ///
-/// Scopes of different types go into one list as `Box<dyn Fn(SpecimenColumns) -> Condition + Send + Sync>`.
+/// Scopes of different types can stand in one list as `Box<dyn Fn(SpecimenColumns) -> Condition + Send +
+/// Sync>`.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -112,7 +113,7 @@ pub fn all_scopes<C: Copy, S: Scope<C>>(scopes: impl IntoIterator<Item = S>) -> 
     move |columns: C| all_of(scopes.iter().map(|scope| scope(columns)))
 }
 
-/// One scope that holds where at least one of `scopes` does; of an empty list, nowhere.
+/// Combines scopes with OR; an empty list gives FALSE.
 pub fn any_scope<C: Copy, S: Scope<C>>(scopes: impl IntoIterator<Item = S>) -> impl Scope<C> {
     let scopes: Vec<S> = scopes.into_iter().collect();
     move |columns: C| any_of(scopes.iter().map(|scope| scope(columns)))

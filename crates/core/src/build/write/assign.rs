@@ -1,15 +1,23 @@
 //! The assignments that an update takes.
 
+use crate::build::expr::unfit::{EmptyUpdate, Operands};
 use crate::tree::Assignment;
 
-/// The argument of an update: an [`Assignment`], an `Option` of one, a tuple or a `Vec` of them.
+/// The assignments of an update: an [`Assignment`], an `Option` of one, a tuple or a `Vec` of them.
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` does not say what columns are set to",
-    label = "expected `column.set(value)`, or a tuple of such"
+    message = "`{Self}` is not an assignment",
+    label = "expected `column.set(value)`, or a tuple of assignments"
 )]
 pub trait IntoAssignments {
     #[doc(hidden)]
     fn each(self, take: &mut dyn FnMut(Assignment));
+}
+
+impl IntoAssignments for ()
+where
+    for<'none> Operands: EmptyUpdate,
+{
+    fn each(self, _: &mut dyn FnMut(Assignment)) {}
 }
 
 impl IntoAssignments for Assignment {

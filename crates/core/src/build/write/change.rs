@@ -1,4 +1,4 @@
-//! Updates and deletes: which rows, and what becomes of them.
+//! UPDATE and DELETE.
 
 use std::fmt;
 use std::marker::PhantomData;
@@ -6,12 +6,12 @@ use std::marker::PhantomData;
 use super::Writes;
 use crate::build::table::Table;
 use crate::model::{Error, Origin};
-use crate::plan::Asking;
-use crate::plan::write::{Change, Part, Parts, Step, Target, WantedBack, Way, children, ways_from};
+use crate::plan::CompileContext;
+use crate::plan::write::{Change, Part, Parts, Step, Target, Way, WriteShape, children, ways_from};
 use crate::sql::{Sql, Statement};
 use crate::tree::Assignment;
 
-/// What becomes of rows of `T`: columns are set. Made by [`Query::update`](crate::Query::update).
+/// An update of rows of `T`. Made by [`Query::update`](crate::Query::update).
 #[must_use = "an update does nothing until a handle writes it"]
 pub struct Update<T> {
     change: Change,
@@ -20,7 +20,8 @@ pub struct Update<T> {
     rows: PhantomData<fn() -> T>,
 }
 
-/// Rows of `T` that are deleted, or where the table says so retired. Made by [`Query::delete`](crate::Query::delete).
+/// A delete of rows of `T`, or a soft delete if the table retires its rows. Made by
+/// [`Query::delete`](crate::Query::delete).
 #[must_use = "a delete does nothing until a handle writes it"]
 pub struct Delete<T> {
     change: Change,
@@ -33,22 +34,22 @@ impl<T: Table> Update<T> {
         Update { change, sets, expected: None, rows: PhantomData }
     }
 
-    /// Says that every row is meant, where the query has no condition.
+    /// Allows the update to change every row, where the query has no condition.
     pub fn every_row(mut self) -> Update<T> {
         self.change.every_row = true;
         self
     }
 
-    /// Only if the row still has this version in its `version` column: if somebody else has written it
-    /// since, that is an error of the kind [`StaleVersion`](crate::ErrorKind::StaleVersion).
+    /// Updates only if the row still has this version in its `version` column. If another writer has changed
+    /// it since, the error is of kind [`StaleVersion`](crate::ErrorKind::StaleVersion).
     pub fn expecting(mut self, version: i64) -> Update<T> {
         self.expected = Some(version);
         self
     }
 
-    fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
+    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
         self.change
-            .update(T::INFO, &self.sets, self.expected, asking)
+            .update(T::INFO, &self.sets, self.expected, context)
     }
 }
 
@@ -57,17 +58,17 @@ impl<T: Table> Delete<T> {
         Delete { change, for_good, rows: PhantomData }
     }
 
-    /// Says that every row is meant, where the query has no condition.
+    /// Allows the delete to remove every row, where the query has no condition.
     pub fn every_row(mut self) -> Delete<T> {
         self.change.every_row = true;
         self
     }
 
-    fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
-        self.change.delete(T::INFO, self.for_good, asking)
+    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
+        self.change.delete(T::INFO, self.for_good, context)
     }
 
-    /// The tables whose rows are retired with these.
+    /// Returns the paths to tables whose rows are retired with these.
     fn children(&self) -> Result<Vec<Way>, Error> {
         match self.for_good {
             true => Ok(Vec::new()),
@@ -76,19 +77,19 @@ impl<T: Table> Delete<T> {
     }
 }
 
-const KEY_SET: &str = "giving back rows whose key is set";
+const KEY_SET: &str = "returning rows whose key is assigned";
 impl<T: Table> Writes for Update<T> {
     type Row = T;
 
-    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
-        let parts = self.change.parts(T::INFO, asking, wanted, false, 0)?;
+    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
+        let parts = self.change.parts(T::INFO, context, shape, false, 0)?;
         let sets_key = self.sets.iter().any(|set| set.column.is_key());
         match sets_key && parts.contains(&Part::Stored) {
             true => {
                 let err = Error::unsupported(
                     KEY_SET,
-                    asking.grammar.name(),
-                    "write, and then read the rows",
+                    context.grammar.name(),
+                    "write, then read the rows",
                 );
                 Err(err.asked_at(self.change.at))
             }
@@ -96,17 +97,21 @@ impl<T: Table> Writes for Update<T> {
         }
     }
 
-    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
-        let changing = self.target(asking)?.step(asking, step, self.change.at)?;
-        Statement::of_change(changing, asking.grammar)
+    fn statement(
+        &self,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+    ) -> Result<Statement<'_>, Error> {
+        let changing = self.target(context)?.step(context, step, self.change.at)?;
+        Statement::of_change(changing, context.grammar)
     }
 
     fn expects_a_version(&self) -> bool {
         self.expected.is_some()
     }
 
-    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
-        Statement::shown_change(self.target(asking)?, asking.grammar)
+    fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
+        Statement::shown_change(self.target(context)?, context.grammar)
     }
 
     fn origin(&self) -> Origin {
@@ -121,26 +126,30 @@ impl<T: Table> Writes for Update<T> {
 impl<T: Table> Writes for Delete<T> {
     type Row = T;
 
-    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
+    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
         let deletes = self.for_good || T::INFO.retire().is_none();
         let children = self.children()?.len();
         self.change
-            .parts(T::INFO, asking, wanted, deletes, children)
+            .parts(T::INFO, context, shape, deletes, children)
     }
 
-    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+    fn statement(
+        &self,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+    ) -> Result<Statement<'_>, Error> {
         if let Part::Children(number) = step.part {
             let ways = self.children()?;
             let way = ways.get(number).map(Vec::as_slice).unwrap_or_default();
-            let retiring = children(T::INFO, way, &self.change, asking, step)?;
-            return Statement::of_change(retiring, asking.grammar);
+            let retiring = children(T::INFO, way, &self.change, context, step)?;
+            return Statement::of_change(retiring, context.grammar);
         }
-        let changing = self.target(asking)?.step(asking, step, self.change.at)?;
-        Statement::of_change(changing, asking.grammar)
+        let changing = self.target(context)?.step(context, step, self.change.at)?;
+        Statement::of_change(changing, context.grammar)
     }
 
-    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
-        Statement::shown_change(self.target(asking)?, asking.grammar)
+    fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
+        Statement::shown_change(self.target(context)?, context.grammar)
     }
 
     fn origin(&self) -> Origin {
@@ -152,7 +161,7 @@ impl<T: Table> Writes for Delete<T> {
     }
 }
 
-// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+// Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T> Clone for Update<T> {
     fn clone(&self) -> Self {
         let Update { change, sets, expected, .. } = self;

@@ -1,4 +1,4 @@
-//! Inserts of what a query finds, without a way through the program.
+//! INSERT .. SELECT.
 
 use std::fmt;
 use std::marker::PhantomData;
@@ -10,12 +10,12 @@ use crate::build::expr::Level;
 use crate::build::query::{Query, Tables};
 use crate::build::table::{RowStruct, Table};
 use crate::model::{ColumnInfo, Error, Origin, SqlType, TableInfo};
-use crate::plan::write::{Step, WantedBack, made};
-use crate::plan::{Asking, Wanted};
+use crate::plan::write::{Step, WriteShape, made};
+use crate::plan::{CompileContext, ReadShape};
 use crate::sql::Statement;
-use crate::tree::{Asked, Node, RawColumn, Select};
+use crate::tree::{Located, Node, RawColumn, Select};
 
-/// New rows of `T` that a query finds. Made by [`Query::insert_into`].
+/// An insert of the rows of a query. Made by [`Query::insert_into`].
 #[must_use = "an insert does nothing until a handle writes it"]
 pub struct InsertFrom<T> {
     select: Box<Select>,
@@ -25,8 +25,8 @@ pub struct InsertFrom<T> {
 }
 
 impl<U: Tables, R: RowStruct, L: Level> Query<U, R, L> {
-    /// Inserts the rows of this query into a table: `INSERT .. SELECT`. The fields of the struct that they are
-    /// read into name the columns; what the handle fills and stamps is added.
+    /// Inserts the rows of this query into a table: `INSERT .. SELECT`. The fields of the struct that they
+    /// are read into name the columns. Carried values and stamps are added.
     ///
     /// ```
     /// use nepheline::prelude::*;
@@ -53,7 +53,8 @@ impl<U: Tables, R: RowStruct, L: Level> Query<U, R, L> {
     ///
     /// # Errors
     ///
-    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if the fields are not the columns that the table
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if the fields differ from the columns
+    /// that the table must be given, in name, type or nullability.
     /// is to be given, by name, type and whether they may be NULL.
     #[track_caller]
     pub fn insert_into<T: Table>(self) -> InsertFrom<T> {
@@ -62,11 +63,15 @@ impl<U: Tables, R: RowStruct, L: Level> Query<U, R, L> {
     }
 }
 
-const UNFIT: &str = "the fields of the rows are not the columns that an insert into the table gives: each of them \
-     once, by the same name and of the same type, and NULL only where the column may be";
+const UNFIT: &str = "the fields of the query must be the columns that an insert gives: each once, with the same \
+     name and type, and nullable only where the column is";
 
 impl<T: Table> InsertFrom<T> {
-    fn compiled(&self, asking: Asking<'_>, returning: bool) -> Result<Statement<'_>, Error> {
+    fn compiled(
+        &self,
+        context: CompileContext<'_>,
+        returning: bool,
+    ) -> Result<Statement<'_>, Error> {
         let (given, fields) =
             (T::INFO.columns().iter().filter(|c| c.is_given()), self.fields.columns());
         let fits = |field: &ColumnInfo, column: &ColumnInfo| {
@@ -87,7 +92,7 @@ impl<T: Table> InsertFrom<T> {
             .collect();
         let columns = columns.filter(|columns| columns.len() == given.clone().count());
         let Some(mut columns) = columns else {
-            return Err(Error::unfit_parts(UNFIT).asked_at(self.at));
+            return Err(Error::invalid_query(UNFIT).asked_at(self.at));
         };
         let mut select = self.select.copied();
         if select.values.is_none() {
@@ -95,15 +100,15 @@ impl<T: Table> InsertFrom<T> {
             let whole = fields
                 .iter()
                 .map(|info| Node::Column(RawColumn { source, info }));
-            select.values = Some(Asked { what: whole.collect(), at: self.at });
+            select.values = Some(Located { what: whole.collect(), at: self.at });
         }
-        for (column, value) in made(T::INFO, asking, self.at)? {
+        for (column, value) in made(T::INFO, context, self.at)? {
             columns.push(column);
             if let Some(values) = &mut select.values {
                 values.what.push(Node::Bind(value));
             }
         }
-        let rows = compile::to_run(&select, asking, Wanted::Rows)?;
+        let rows = compile::to_run(&select, context, ReadShape::Rows)?;
         rows.inserted_into(T::INFO, &columns, returning)?
             .returning(T::INFO, returning)
     }
@@ -112,8 +117,12 @@ impl<T: Table> InsertFrom<T> {
 impl<T: Table> Writes for InsertFrom<T> {
     type Row = T;
 
-    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
-        self.compiled(asking, step.wanted == WantedBack::Rows)
+    fn statement(
+        &self,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+    ) -> Result<Statement<'_>, Error> {
+        self.compiled(context, step.shape == WriteShape::Rows)
     }
 
     fn origin(&self) -> Origin {
@@ -125,7 +134,7 @@ impl<T: Table> Writes for InsertFrom<T> {
     }
 }
 
-// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+// Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T> Clone for InsertFrom<T> {
     fn clone(&self) -> Self {
         let InsertFrom { select, fields, at, .. } = self;

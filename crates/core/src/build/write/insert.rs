@@ -1,106 +1,66 @@
-//! Inserts: new rows, as many as there are, in as few statements as an engine takes them in.
+//! INSERT: any number of new rows, in as few statements as the engine allows.
 
 use std::fmt;
 use std::marker::PhantomData;
 use std::ops::Range;
 use std::panic::Location;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use smallvec::smallvec;
 
 use super::Writes;
 use crate::build::table::Table;
-use crate::model::{BindValue, ColumnInfo, Error, LentBind, Origin};
-use crate::plan::Asking;
+use crate::model::{ColumnInfo, Error, LentBind, Measure, Origin};
+use crate::plan::CompileContext;
 use crate::plan::write::{
-    LendsRows, NewRows, Part, Parts, RowBinds, Step, Stretch, WantedBack, made,
+    NewRows, Part, Parts, RowBinds, RowList, RowRange, RowValues, Rows, Step, WriteShape, made,
 };
 use crate::sql::{Binds, Sql, Statement};
 
-/// A row before it is stored: what an INSERT supplies, without what the database or the handle does.
-/// `#[derive(Table)]` writes it: `UnsavedSpecimen` beside `Specimen`.
-pub trait Unsaved: Send + Sync + 'static {
+/// The struct that an INSERT takes: a row without its generated and carried columns. `#[derive(Table)]`
+/// writes it: `SpecimenToInsert` beside `Specimen`.
+pub trait InsertValues: RowValues + 'static {
     /// The table that it becomes a row of.
     type Table: Table;
-
-    /// Lends the values of the columns that are given, one after the other.
-    #[doc(hidden)]
-    fn lend<'b>(&'b self, take: &mut dyn FnMut(LentBind<'b>));
-
-    /// Returns about how many bytes they take on the way to a server.
-    #[doc(hidden)]
-    fn bytes(&self) -> usize;
-
-    /// Returns whether no dialect could have a reason to refuse one of them.
-    #[doc(hidden)]
-    fn is_ordinary(&self) -> bool;
 }
 
-/// New rows of `T`. Made by `T::insert(row)` and `T::insert_all(rows)`.
+/// An insert of rows of `T`. Made by `T::insert(row)` and `T::insert_all(rows)`.
 #[must_use = "an insert does nothing until a handle writes it"]
 pub struct Insert<T> {
-    rows: Arc<dyn LendsRows>,
+    rows: Arc<dyn RowList>,
     at: Origin,
     table: PhantomData<fn() -> T>,
-}
-
-impl<U: Unsaved> LendsRows for Vec<U> {
-    fn count(&self) -> usize {
-        self.len()
-    }
-
-    fn lend<'b>(
-        &'b self,
-        rows: Range<usize>,
-        made: &'b [BindValue],
-        take: &mut dyn FnMut(LentBind<'b>),
-    ) {
-        for row in self.get(rows).unwrap_or_default() {
-            row.lend(take);
-            made.iter().for_each(|value| take(LentBind::Value(value)));
-        }
-    }
-
-    fn end_within(&self, rows: Range<usize>, most_bytes: usize) -> usize {
-        let mut bytes = 0;
-        for (row, values) in rows.clone().zip(self.get(rows.clone()).unwrap_or_default()) {
-            bytes += values.bytes();
-            if bytes > most_bytes && row > rows.start {
-                return row;
-            }
-        }
-        rows.end
-    }
-
-    fn are_ordinary(&self, rows: Range<usize>) -> bool {
-        let rows = self.get(rows).unwrap_or_default();
-        rows.iter().all(Unsaved::is_ordinary)
-    }
 }
 
 impl<T: Table> Insert<T> {
     #[doc(hidden)]
     #[track_caller]
-    pub fn of<U: Unsaved<Table = T>>(rows: impl IntoIterator<Item = U>) -> Insert<T> {
-        let rows: Vec<U> = rows.into_iter().collect();
-        let at = Origin::of(Location::caller());
-        Insert { rows: Arc::new(rows), at, table: PhantomData }
+    pub fn of<U: InsertValues<Table = T>>(rows: Vec<U>) -> Insert<T> {
+        Insert::of_list(Arc::new(Rows { rows, measured: OnceLock::new() }))
     }
 
-    /// Takes rows of an iterator, as many as are written at a time; none if there are no more.
+    /// Takes the next rows of an iterator, as many as are written at a time; `None` if it is exhausted.
     #[doc(hidden)]
-    pub fn take_ahead<U: Unsaved<Table = T>>(
-        asking: Asking<'_>,
+    #[track_caller]
+    pub fn take_ahead<U: InsertValues<Table = T>>(
+        context: CompileContext<'_>,
         rows: &mut impl Iterator<Item = U>,
-    ) -> Vec<U> {
-        let most = if asking.can_copy() { COPIED_AT_ONCE } else { ROWS_AHEAD };
-        let (mut taken, mut bytes) = (Vec::with_capacity(rows.size_hint().0.min(most)), 0);
-        while taken.len() < most && bytes < BYTES_AHEAD {
+    ) -> Option<Insert<T>> {
+        let most = if context.can_copy() { COPIED_AT_ONCE } else { ROWS_AHEAD };
+        let mut taken = Vec::with_capacity(rows.size_hint().0.min(most));
+        let mut measure = Measure::NOTHING;
+        while taken.len() < most && measure.bytes < BYTES_AHEAD {
             let Some(row) = rows.next() else { break };
-            bytes += row.bytes();
+            row.pass_to(&mut measure);
             taken.push(row);
         }
-        taken
+        let rows = Rows { rows: taken, measured: OnceLock::from(measure) };
+        (!rows.rows.is_empty()).then(|| Insert::of_list(Arc::new(rows)))
+    }
+
+    #[track_caller]
+    fn of_list(rows: Arc<dyn RowList>) -> Insert<T> {
+        Insert { rows, at: Origin::of(Location::caller()), table: PhantomData }
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -111,12 +71,12 @@ impl<T: Table> Insert<T> {
         self.at
     }
 
-    /// The columns that a new row gives.
+    /// Returns the columns that a new row gives.
     pub(super) fn given() -> impl Iterator<Item = &'static ColumnInfo> {
         T::INFO.columns().iter().filter(|column| column.is_given())
     }
 
-    /// The values of each of these rows, in the order of the columns that are given.
+    /// Returns the values of each of these rows, in the order of the given columns.
     pub(super) fn values(&self, rows: Range<usize>) -> impl Iterator<Item = Vec<LentBind<'_>>> {
         rows.map(|row| {
             let mut values = Vec::new();
@@ -126,55 +86,56 @@ impl<T: Table> Insert<T> {
         })
     }
 
-    fn rows_at_once(asking: Asking<'_>) -> usize {
+    fn rows_at_once(context: CompileContext<'_>) -> usize {
         let columns = T::INFO
             .columns()
             .iter()
             .filter(|column| !column.is_generated());
-        asking.grammar.rows_at_once(columns.count()).max(1)
+        context.grammar.rows_at_once(columns.count()).max(1)
     }
 
-    /// The stretches in which the rows are written: as many rows as a statement takes well, unless these are large.
-    pub(super) fn stretches(&self, asking: Asking<'_>) -> Vec<Stretch> {
-        let (rows, at_once) = (self.rows(), Self::rows_at_once(asking));
-        let mut stretches = Vec::with_capacity(rows.div_ceil(at_once));
+    /// Returns the ranges in which the rows are written: each as many rows as a statement takes well, or
+    /// fewer if they are large.
+    pub(super) fn ranges(&self, context: CompileContext<'_>) -> Vec<RowRange> {
+        let (rows, at_once) = (self.rows(), Self::rows_at_once(context));
+        let mut ranges = Vec::with_capacity(rows.div_ceil(at_once));
         let mut first = 0;
         while first < rows {
             let most = (first + at_once).min(rows);
             let end = self.rows.end_within(first..most, BYTES_AT_ONCE);
-            stretches.push(Stretch { first, end });
+            ranges.push(RowRange { first, end });
             first = end;
         }
-        stretches
+        ranges
     }
 
-    /// The statement that inserts these rows.
+    /// Returns the statement that inserts these rows.
     pub(super) fn of_rows(
         &self,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
         rows: Range<usize>,
         returning: bool,
     ) -> Result<Statement<'_>, Error> {
-        // Those that were split by their size are so many by chance, so that the text does not come again.
-        let is_cut = rows.len() < self.rows() && rows.len() != Self::rows_at_once(asking);
-        let inserted = self.with_binds(asking, rows, returning, |new, binds| {
-            Statement::to_insert(new, binds, asking.grammar, self.at)
+        // A range that was cut by its size has an arbitrary number of rows, so its text will not occur again.
+        let is_cut = rows.len() < self.rows() && rows.len() != Self::rows_at_once(context);
+        let inserted = self.with_binds(context, rows, returning, |new, binds| {
+            Statement::to_insert(new, binds, context.grammar, self.at)
         })?;
         Ok(if is_cut { inserted.once() } else { inserted })
     }
 
-    /// Makes a statement of these rows and their values.
+    /// Returns the statement for these rows and their values.
     fn with_binds<'q>(
         &'q self,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
         rows: Range<usize>,
         returning: bool,
         make: impl FnOnce(NewRows<'_>, Binds<'q>) -> Result<Statement<'q>, Error>,
     ) -> Result<Statement<'q>, Error> {
         if rows.is_empty() {
-            return Err(Error::unfit_parts(NO_ROWS).asked_at(self.at));
+            return Err(Error::invalid_query(NO_ROWS).asked_at(self.at));
         }
-        let made = made(T::INFO, asking, self.at)?;
+        let made = made(T::INFO, context, self.at)?;
         let columns: Vec<&'static ColumnInfo> = Self::given()
             .chain(made.iter().map(|(column, _)| *column))
             .collect();
@@ -186,36 +147,36 @@ impl<T: Table> Insert<T> {
     }
 }
 
-/// How many rows are copied by one statement: what is in memory at once, and has to be tried again if one of
-/// them is at fault.
+/// The number of rows that one COPY writes: they are in memory together, and are tried again if one of them
+/// is refused.
 const COPIED_AT_ONCE: usize = 10_000;
-/// How many rows of an iterator are in memory at once where they are not copied: few enough that their memory is
-/// used again for the next.
+/// The number of rows of an iterator that are in memory together where they are not copied: few enough that
+/// the next rows reuse their memory.
 const ROWS_AHEAD: usize = 2_000;
-/// About how many bytes of an iterator's rows are in memory at once.
+/// The approximate number of bytes of an iterator's rows in memory.
 const BYTES_AHEAD: usize = 4 << 20;
-/// About how many bytes one statement binds, well below what a server accepts in one packet.
+/// The approximate number of bytes that one statement binds, well below the largest packet of a server.
 const BYTES_AT_ONCE: usize = 512 << 10;
-const NO_ROWS: &str = "there are no rows to insert, and so there is no SQL; written, they are none";
+const NO_ROWS: &str = "there are no rows to insert, so there is no SQL; writing it inserts none";
 
 impl<T: Table> Writes for Insert<T> {
     type Row = T;
 
-    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
+    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
         let rows = self.rows();
         if rows == 1 {
-            return Ok(smallvec![Part::New(Stretch { first: 0, end: 1 })]);
+            return Ok(smallvec![Part::New(RowRange { first: 0, end: 1 })]);
         }
-        // Rows of nothing but defaults are inserted one by one, and have nothing to copy.
+        // Rows of defaults are inserted one by one, and have nothing to copy.
         let copies =
-            asking.can_copy() && wanted == WantedBack::Count && Self::rows_at_once(asking) > 1;
-        Ok(match copies && rows > Self::rows_at_once(asking) {
+            context.can_copy() && shape == WriteShape::Count && Self::rows_at_once(context) > 1;
+        Ok(match copies && rows > Self::rows_at_once(context) {
             true => (0..rows)
                 .step_by(COPIED_AT_ONCE)
-                .map(|first| Stretch { first, end: (first + COPIED_AT_ONCE).min(rows) })
+                .map(|first| RowRange { first, end: (first + COPIED_AT_ONCE).min(rows) })
                 .map(Part::Copied)
                 .collect(),
-            false => self.stretches(asking).into_iter().map(Part::New).collect(),
+            false => self.ranges(context).into_iter().map(Part::New).collect(),
         })
     }
 
@@ -227,26 +188,30 @@ impl<T: Table> Writes for Insert<T> {
         }
     }
 
-    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
-        let parts = self.parts(asking, WantedBack::Count)?;
+    fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
+        let parts = self.parts(context, WriteShape::Count)?;
         let part = parts
             .first()
             .copied()
-            .unwrap_or(Part::New(Stretch::default()));
+            .unwrap_or(Part::New(RowRange::default()));
         Ok(self
-            .statement(asking, &Step { part, ..Step::shown() })?
+            .statement(context, &Step { part, ..Step::shown() })?
             .into_sql(Vec::new()))
     }
 
-    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+    fn statement(
+        &self,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+    ) -> Result<Statement<'_>, Error> {
         let rows = self.rows_of(step.part);
         if let Part::Copied(_) = step.part {
-            return self.with_binds(asking, rows, false, |new, binds| {
-                Statement::to_copy(&new, binds, asking.grammar, self.at)
+            return self.with_binds(context, rows, false, |new, binds| {
+                Statement::to_copy(&new, binds, context.grammar, self.at)
             });
         }
-        let returning = step.wanted == WantedBack::Rows;
-        let inserted = self.of_rows(asking, rows, returning)?;
+        let returning = step.shape == WriteShape::Rows;
+        let inserted = self.of_rows(context, rows, returning)?;
         inserted.returning(T::INFO, returning)
     }
 
@@ -259,7 +224,7 @@ impl<T: Table> Writes for Insert<T> {
     }
 }
 
-// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+// Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T> Clone for Insert<T> {
     fn clone(&self) -> Self {
         Insert { rows: self.rows.clone(), at: self.at, table: PhantomData }

@@ -1,44 +1,44 @@
-//! Upserts: new rows, of which some may be there already.
+//! Upserts: new rows, of which some may be stored already.
 
 use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
 
 use super::{Insert, IntoAssignments, Writes};
-use crate::build::expr::{PerRow, Selectable, Selection};
+use crate::build::expr::{IntoSelection, PerRow, Selection};
 use crate::build::query::Query;
 use crate::build::table::{RowStruct, Table};
 use crate::model::{BindValue, ColumnInfo, Error, Key, KeyPart, LentBind, Origin};
-use crate::plan::Asking;
+use crate::plan::CompileContext;
 use crate::plan::write::{
-    OnConflict, Part, Parts, Step, Target, WantedBack, Written, is, made, one_of,
+    OnConflict, Part, Parts, Step, Target, WriteShape, Written, is, made, one_of,
 };
 use crate::sql::{Sql, Statement};
 use crate::tree::{Assignment, Node, Select, Source};
 
-/// New rows of `T`, and what becomes of those that are there already. Made by [`Insert::or_update`] and
-/// [`Insert::or_keep`].
+/// An upsert of rows of `T`. Made by [`Insert::or_update`] and [`Insert::or_keep`].
 #[must_use = "an upsert does nothing until a handle writes it"]
 pub struct Upsert<T> {
     insert: Insert<T>,
-    /// The columns by which a row is known: a key, or what is unique.
+    /// The columns that identify a row: a key, or unique columns.
     known_by: Vec<Node>,
-    /// The table as it is, and what is set then; nothing, if the row stays.
+    /// The stored rows, and their assignments; no assignments, if they stay unchanged.
     stored: Box<Select>,
     sets: Vec<Assignment>,
-    /// Where the columns of the new row stand.
+    /// The source of the proposed row's columns.
     new: Source,
 }
 
 impl<T: Table> Insert<T> {
-    /// Updates the row that is there already instead, where one has the same value in a unique column or
-    /// the same key: what the second closure sets, of the columns of the stored row and of the new one.
-    /// A stored row that a policy hides is left as it is, and the new one is not stored.
+    /// Updates the stored row instead, if one has the same key or the same value in a unique column. The
+    /// first closure names those columns; the second returns the assignments, from the columns of the stored
+    /// row and of the proposed one. A stored row that a policy hides stays unchanged, and the new row is not
+    /// stored.
     ///
     /// ```
     /// use nepheline::prelude::*;
     /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key, generated)] id: i64, #[nepheline(unique)] name: String, visits: i64 }
-    /// let visited = Lab::insert(UnsavedLab { name: "Ostra Assays".into(), visits: 1 })
+    /// let visited = Lab::insert(LabToInsert { name: "Ostra Assays".into(), visits: 1 })
     ///     .or_update(|l| l.name, |l, new| l.visits.set(l.visits + new.visits));
     /// assert_eq!(
     ///     visited.sql(Dialect::Sqlite)?.text(),
@@ -47,15 +47,15 @@ impl<T: Table> Insert<T> {
     /// # Ok::<(), Error>(())
     /// ```
     ///
-    /// A handle's `write` counts the rows that were inserted or updated, and `write_upsert` tells how many were
+    /// A handle's `write` counts the rows that were inserted or updated; `write_upsert` reports how many were
     /// which.
     ///
     /// # Errors
     ///
-    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) if the first closure gives something else than
-    /// columns, or if two of the new rows are the same row;
-    /// [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL if the rows could be known by another
-    /// unique column too, since the engine would not tell by which.
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if the first closure returns anything
+    /// but columns, or if two of the new rows have the same key;
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL if the table has another unique
+    /// column that may match, since those engines do not report which one did.
     #[track_caller]
     pub fn or_update<K, A>(
         self,
@@ -63,7 +63,7 @@ impl<T: Table> Insert<T> {
         sets: impl FnOnce(T::Columns, T::Columns) -> A,
     ) -> Upsert<T>
     where
-        K: Selectable<Level = PerRow>,
+        K: IntoSelection<Level = PerRow>,
         A: IntoAssignments,
     {
         let query = Query::<T>::over_table();
@@ -74,7 +74,7 @@ impl<T: Table> Insert<T> {
         Upsert { insert: self, known_by, stored: query.into_select(), sets: assignments, new }
     }
 
-    /// Leaves a row as it is that is there already; otherwise as [`or_update`](Self::or_update).
+    /// Leaves a stored row unchanged; otherwise as [`or_update`](Self::or_update).
     ///
     /// # Errors
     ///
@@ -82,18 +82,24 @@ impl<T: Table> Insert<T> {
     #[track_caller]
     pub fn or_keep<K>(self, known_by: impl FnOnce(T::Columns) -> K) -> Upsert<T>
     where
-        K: Selectable<Level = PerRow>,
+        K: IntoSelection<Level = PerRow>,
     {
         self.or_update(known_by, |_, _| Vec::<Assignment>::new())
     }
 }
 
 impl<T: Table> Upsert<T> {
-    /// Returns how many of the rows of a statement were inserted, updated and kept, by what the engine said.
+    /// Returns how many rows of a statement were inserted, updated and unchanged, from the counts that the
+    /// engine reported.
     #[doc(hidden)]
-    pub fn kinds(&self, asking: Asking<'_>, step: &Step<'_>, written: Written) -> [u64; 3] {
+    pub fn kinds(
+        &self,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+        written: Written,
+    ) -> [u64; 3] {
         let rows = self.rows_of(step.part).len() as u64;
-        let (present, tells) = (Present::found(step), asking.grammar.tells_inserted());
+        let (present, tells) = (Present::found(step), context.grammar.tells_inserted());
         let inserted = match present {
             Some(present) if !tells => rows.saturating_sub(present.all),
             _ => written.inserted,
@@ -101,15 +107,16 @@ impl<T: Table> Upsert<T> {
         let updated = match present {
             _ if self.sets.is_empty() => 0,
             Some(present) => present.visible,
-            // There it counts only what has changed, and without a policy that could hide one each is updated.
-            None if asking.grammar.upserts_loosely() => rows.saturating_sub(inserted),
+            // On these engines the count includes only changed rows; without a policy that could hide one,
+            // every stored row is updated.
+            None if context.grammar.upserts_loosely() => rows.saturating_sub(inserted),
             None => written.rows.saturating_sub(inserted),
         };
         [inserted, updated, rows.saturating_sub(inserted + updated)]
     }
 
     fn refuse<R>(&self, reason: &'static str) -> Result<R, Error> {
-        Err(Error::unfit_parts(reason).asked_at(self.insert.at()))
+        Err(Error::invalid_query(reason).asked_at(self.insert.at()))
     }
 
     fn known_by(&self) -> Result<Vec<&'static ColumnInfo>, Error> {
@@ -121,13 +128,13 @@ impl<T: Table> Upsert<T> {
         columns.collect()
     }
 
-    /// The stored rows as policies let them be seen, and what is set of them.
-    fn target(&self, asking: Asking<'_>) -> Result<Target, Error> {
-        Target::of_stored(T::INFO, &self.stored, &self.sets, asking, self.insert.at())
+    /// Returns the stored rows that the policies show, with their assignments.
+    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
+        Target::of_stored(T::INFO, &self.stored, &self.sets, context, self.insert.at())
     }
 
-    /// What is written after the rows.
-    fn conflict(&self, asking: Asking<'_>, first: bool) -> Result<OnConflict, Error> {
+    /// Returns the conflict clause.
+    fn conflict(&self, context: CompileContext<'_>, first: bool) -> Result<OnConflict, Error> {
         let columns = self.known_by()?;
         let is_known_by =
             |column: &ColumnInfo| columns.iter().any(|own| std::ptr::eq(*own, column));
@@ -135,30 +142,30 @@ impl<T: Table> Upsert<T> {
             let distinguishes = column.is_unique() || column.is_key();
             distinguishes && column.is_given() && !is_known_by(column)
         });
-        if let (Some(column), true) = (other, asking.grammar.confuses_unique_columns()) {
-            let what = format!("an upsert of rows that `{}` could tell apart too", column.name());
-            let way_out = "look for the row first, in a transaction";
-            return Err(self.unsupported(&what, asking, way_out));
+        if let (Some(column), true) = (other, context.grammar.confuses_unique_columns()) {
+            let what = format!("an upsert into a table where `{}` may match too", column.name());
+            let way_out = "look the row up first, in a transaction";
+            return Err(self.unsupported(&what, context, way_out));
         }
-        // All rows are looked at once, by the first of the statements.
+        // The first of the statements checks all rows.
         if first {
             self.check_twice(&columns)?;
         }
         let target = match self.sets.is_empty() {
             true => None,
-            false => Some(self.target(asking)?),
+            false => Some(self.target(context)?),
         };
         Ok(OnConflict { known_by: columns, target, new: self.new })
     }
 
-    fn unsupported(&self, what: &str, asking: Asking<'_>, way_out: &'static str) -> Error {
-        Error::unsupported(what, asking.grammar.name(), way_out).asked_at(self.insert.at())
+    fn unsupported(&self, what: &str, context: CompileContext<'_>, way_out: &'static str) -> Error {
+        Error::unsupported(what, context.grammar.name(), way_out).asked_at(self.insert.at())
     }
 
-    /// Refuses new rows of which two are the same row: engines do not agree on which of them counts.
+    /// Refuses new rows of which two have the same key, because engines disagree which of them counts.
     fn check_twice(&self, known_by: &[&'static ColumnInfo]) -> Result<(), Error> {
         let mut seen = HashSet::new();
-        // NULL is equal to nothing.
+        // NULL equals nothing.
         let not_null = |value: &BindValue| !matches!(value, BindValue::Null(_));
         let keys = self.known_values(known_by, 0..self.insert.rows());
         let mut keys = keys.filter(|key| key.iter().all(not_null));
@@ -168,7 +175,7 @@ impl<T: Table> Upsert<T> {
         }
     }
 
-    /// The values by which these new rows are known, as far as they are given.
+    /// Returns the values that identify these new rows, as far as they are given.
     fn known_values(
         &self,
         known_by: &[&'static ColumnInfo],
@@ -187,10 +194,14 @@ impl<T: Table> Upsert<T> {
         })
     }
 
-    /// Which of these new rows are there already: for each, whether no policy hides it. Nobody else can
-    /// change them before the transaction ends.
-    fn present(&self, asking: Asking<'_>, rows: Range<usize>) -> Result<Statement<'_>, Error> {
-        let (known_by, target) = (self.known_by()?, self.target(asking)?);
+    /// Returns the query for which of these new rows are stored already, and whether a policy hides each. It
+    /// locks them until the transaction ends.
+    fn present(
+        &self,
+        context: CompileContext<'_>,
+        rows: Range<usize>,
+    ) -> Result<Statement<'_>, Error> {
+        let (known_by, target) = (self.known_by()?, self.target(context)?);
         let place = target.plan().select().entry();
         let given: Vec<_> = Insert::<T>::given().collect();
         let is_given =
@@ -200,18 +211,18 @@ impl<T: Table> Upsert<T> {
             true => Node::constant(true),
             false => one_of(place, &by, self.known_values(&by, rows).collect()),
         };
-        // What the handle fills is the same for all of them.
-        for (column, value) in made(T::INFO, asking, self.insert.at())? {
+        // Carried values are the same for all rows.
+        for (column, value) in made(T::INFO, context, self.insert.at())? {
             if known_by.iter().any(|known| std::ptr::eq(*known, column)) {
                 there = there.and(is(place, column, value));
             }
         }
-        let finding = target.present(there, asking, self.insert.at());
-        Statement::of_change(finding, asking.grammar)
+        let finding = target.present(there, context, self.insert.at());
+        Statement::of_change(finding, context.grammar)
     }
 }
 
-/// How many of the new rows were there before.
+/// The number of new rows that were stored before.
 #[derive(Debug, Clone, Copy)]
 struct Present {
     all: u64,
@@ -233,72 +244,77 @@ impl Present {
 }
 
 const NOT_COLUMNS: &str =
-    "a row that is there already is known by columns: its key, or what is unique";
-const GENERATED: &str = "a row that is there already is known by what the new rows give, and the database generates this column";
-const TWICE: &str = "two of the rows to insert or update are the same row; put them together first";
+    "the first closure of an upsert must return columns: a key, or unique columns";
+const GENERATED: &str =
+    "an upsert cannot match on a generated column, because the new rows do not give its value";
+const TWICE: &str = "two of the new rows have the same key; merge them first";
 
 impl<T: Table> Writes for Upsert<T> {
     type Row = T;
 
-    fn parts(&self, asking: Asking<'_>, wanted: WantedBack) -> Result<Parts, Error> {
-        let grammar = asking.grammar;
+    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
+        let grammar = context.grammar;
         let may_hide = !self.sets.is_empty() && !T::INFO.policies().is_empty();
-        let asks_first = match wanted {
-            WantedBack::Rows => false,
-            WantedBack::Kinds if !grammar.tells_inserted() => true,
-            WantedBack::Kinds | WantedBack::Count => grammar.upserts_loosely() && may_hide,
+        let asks_first = match shape {
+            WriteShape::Rows => false,
+            WriteShape::Kinds if !grammar.tells_inserted() => true,
+            WriteShape::Kinds | WriteShape::Count => grammar.upserts_loosely() && may_hide,
         };
-        let stretches = self.insert.stretches(asking).into_iter();
+        let ranges = self.insert.ranges(context).into_iter();
         Ok(match asks_first {
-            true => stretches
+            true => ranges
                 .flat_map(|rows| [Part::Present(rows), Part::New(rows)])
                 .collect(),
-            false => stretches.map(Part::New).collect(),
+            false => ranges.map(Part::New).collect(),
         })
     }
 
-    fn shown(&self, asking: Asking<'_>) -> Result<Sql, Error> {
+    fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
         let first = self
             .insert
-            .stretches(asking)
+            .ranges(context)
             .first()
             .copied()
             .unwrap_or_default();
         let step = Step { part: Part::New(first), ..Step::shown() };
-        Ok(self.statement(asking, &step)?.into_sql(Vec::new()))
+        Ok(self.statement(context, &step)?.into_sql(Vec::new()))
     }
 
     fn rows_of(&self, part: Part) -> Range<usize> {
         self.insert.rows_of(part)
     }
 
-    fn statement(&self, asking: Asking<'_>, step: &Step<'_>) -> Result<Statement<'_>, Error> {
+    fn statement(
+        &self,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+    ) -> Result<Statement<'_>, Error> {
         let rows = self.rows_of(step.part);
         if let Part::Present(_) = step.part {
-            return self.present(asking, rows);
+            return self.present(context, rows);
         }
         let first = rows.start == 0;
-        let returning = step.wanted == WantedBack::Rows;
-        let inserted = self.insert.of_rows(asking, rows, returning)?;
-        let written = inserted.on_conflict(&self.conflict(asking, first)?)?;
-        match step.wanted {
-            WantedBack::Count => Ok(written),
-            WantedBack::Kinds => Ok(written.telling_inserted()),
-            WantedBack::Rows => {
+        let returning = step.shape == WriteShape::Rows;
+        let inserted = self.insert.of_rows(context, rows, returning)?;
+        let written = inserted.on_conflict(&self.conflict(context, first)?)?;
+        match step.shape {
+            WriteShape::Count => Ok(written),
+            WriteShape::Kinds => Ok(written.telling_inserted()),
+            WriteShape::Rows => {
                 let kept = self.sets.is_empty() || !T::INFO.policies().is_empty();
-                if kept && asking.grammar.upserts_loosely() {
-                    return Err(self.unsupported(KEPT, asking, "write, and then read the rows"));
+                if kept && context.grammar.upserts_loosely() {
+                    return Err(self.unsupported(KEPT, context, "write, then read the rows"));
                 }
                 written.returning(T::INFO, true)
             }
         }
     }
 
-    fn counted(&self, asking: Asking<'_>, step: &Step<'_>, written: Written) -> u64 {
-        if !asking.grammar.upserts_loosely() {
+    fn counted(&self, context: CompileContext<'_>, step: &Step<'_>, written: Written) -> u64 {
+        if !context.grammar.upserts_loosely() {
             return written.rows;
         }
-        let [inserted, updated, _] = self.kinds(asking, step, written);
+        let [inserted, updated, _] = self.kinds(context, step, written);
         inserted + updated
     }
 
@@ -311,9 +327,9 @@ impl<T: Table> Writes for Upsert<T> {
     }
 }
 
-const KEPT: &str = "giving back the rows of an upsert that may leave some as they are";
+const KEPT: &str = "returning the rows of an upsert that may leave rows unchanged";
 
-// By hand, because the derives would ask for `T: Clone` and `T: Debug`.
+// Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T> Clone for Upsert<T> {
     fn clone(&self) -> Self {
         let Upsert { insert, known_by, stored, sets, new } = self;

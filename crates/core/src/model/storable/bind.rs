@@ -1,4 +1,4 @@
-//! What a bind carries to the database.
+//! The values and types of binds.
 
 use std::fmt;
 
@@ -65,16 +65,16 @@ impl fmt::Display for SqlType {
     }
 }
 
-/// A value on its way to the database. It travels beside the SQL text, never inside it.
+/// A value of a bind. It is sent beside the SQL text, never inside it.
 ///
-/// Integers of every width travel as 64 bits and floats as 64 bits, because every engine compares
-/// those with its narrower columns without losing an index.
+/// Integers and floats of every width are sent with 64 bits, because every engine compares those with its
+/// narrower columns and still uses an index.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub enum BindValue {
-    /// NULL, as a value of a type.
+    /// NULL of a type.
     Null(SqlType),
-    /// A truth value.
+    /// A boolean.
     Bool(bool),
     /// An integer of any width.
     Int(i64),
@@ -96,16 +96,16 @@ pub enum BindValue {
     Uuid(Uuid),
     /// A decimal number.
     Decimal(Decimal),
-    /// JSON in its text form.
+    /// JSON as text.
     Json(Box<str>),
-    /// Any number of values of one type, sent as one.
+    /// A list of values of one type, sent as one bind.
     List(Box<List>),
-    /// A bind parameter with this number, of this type, whose value is given later.
+    /// A bind parameter with this number and type, whose value is given later.
     #[doc(hidden)]
     Parameter(u16, SqlType),
 }
 
-/// Values of one type that travel as a single bind. None of them is NULL.
+/// A list of values of one type that is sent as a single bind. None of them is NULL.
 #[derive(Debug, Clone, PartialEq)]
 pub struct List {
     item_type: SqlType,
@@ -113,24 +113,24 @@ pub struct List {
 }
 
 impl List {
-    /// Keeps `items` as one value; each must be of `item_type`.
+    /// Returns a list of `items`; each must be of `item_type`.
     pub fn new(item_type: SqlType, items: Vec<BindValue>) -> List {
         List { item_type, items }
     }
 
-    /// The type of every item, also when there is none.
+    /// Returns the type of the items, also of an empty list.
     pub fn item_type(&self) -> SqlType {
         self.item_type
     }
 
-    /// The items, in the order they were given.
+    /// Returns the items in the order in which they were given.
     pub fn items(&self) -> &[BindValue] {
         &self.items
     }
 }
 
 impl BindValue {
-    /// The type that it is sent as; for a list, that of its items.
+    /// Returns the type that it is sent as; for a list, that of its items.
     pub fn sql_type(&self) -> SqlType {
         match self {
             BindValue::Null(sql_type) => *sql_type,
@@ -151,14 +151,14 @@ impl BindValue {
         }
     }
 
-    /// The text that engines without a type for it keep it as: dates and times in ISO 8601 with
-    /// all six digits of the second, so that the order of the texts is the order in time.
+    /// Returns the text that engines without the type store: dates and times in ISO 8601 with six digits of
+    /// the second, so that texts sort in the order of time.
     #[doc(hidden)]
     pub fn plain_text(&self) -> Option<String> {
         self.sent().plain_text()
     }
 
-    /// About how many bytes it takes on the way to a server.
+    /// Returns roughly how many bytes it takes when it is sent.
     #[doc(hidden)]
     pub fn size(&self) -> usize {
         match self {
@@ -169,7 +169,7 @@ impl BindValue {
         }
     }
 
-    /// Returns whether no dialect could have a reason to refuse it, as is known at once of most values.
+    /// Returns whether it is plain that no dialect refuses the value, without a closer look.
     #[inline]
     pub(crate) fn is_ordinary(&self) -> bool {
         match self {
@@ -179,7 +179,7 @@ impl BindValue {
         }
     }
 
-    /// Why no database should be sent this value, if there is a reason.
+    /// Returns why no database can be sent this value, or `None` if it can.
     pub(crate) fn refusal(&self) -> Option<&'static str> {
         match self {
             BindValue::Float(x) if x.is_nan() => {
@@ -190,18 +190,18 @@ impl BindValue {
             }
             BindValue::Date(date) => refused_year(date.year()),
             BindValue::DateTime(at) => refused_year(at.year()),
-            // The ends of the range, so that no calendar has to be computed for each bind.
+            // Comparing with the ends of the range saves a calendar computation for each bind.
             BindValue::Timestamp(at) if !(YEAR_1..YEAR_10000).contains(&at.as_second()) => {
                 refused_year(0)
             }
             BindValue::List(list) => list.items.iter().find_map(BindValue::refusal),
-            BindValue::Parameter(..) => Some("a bind parameter was given no value"),
+            BindValue::Parameter(..) => Some("a bind parameter has no value"),
             _ => None,
         }
     }
 }
 
-/// What no engine keeps as it is.
+/// Returns whether a text has a NUL character, which no engine stores.
 pub(super) fn has_nul(text: &str) -> bool {
     text.as_bytes().contains(&0)
 }
@@ -215,7 +215,7 @@ fn refused_year(year: i16) -> Option<&'static str> {
     (year < 1).then_some("only the years 1 to 9999 mean the same on every engine")
 }
 
-/// As SQL would write it, for people to read: long text, bytes and lists are cut and say so.
+/// Formats the value as SQL for people to read: long texts, bytes and lists are cut and say so.
 impl fmt::Display for BindValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -257,7 +257,7 @@ impl fmt::Display for List {
     }
 }
 
-/// Between quotes as SQL has them; control characters are escaped so that a log line stays a line.
+/// Writes a text between SQL quotes. Control characters are escaped, so that a log line stays one line.
 pub(crate) fn quote_text(f: &mut fmt::Formatter<'_>, text: &str) -> fmt::Result {
     f.write_str("'")?;
     for character in text.chars().take(CHARACTERS_SHOWN) {

@@ -1,4 +1,4 @@
-//! Values of many rows in one: what [`collected`](crate::collected) gives.
+//! The list type that [`array_agg`](crate::array_agg) returns.
 
 use std::ops::Deref;
 
@@ -7,14 +7,14 @@ use serde_json::Value;
 use super::{BindValue, Mismatch, SqlType, Storable};
 use crate::model::Cell;
 
-/// The values that rows of a group have in an expression, collected into one list.
+/// The values of an expression over the rows of a group, as a list.
 ///
-/// It is stored as an array of JSON. It can be looked at like a slice, and turned into a `Vec`.
+/// It is stored as a JSON array. It dereferences to a slice and converts into a `Vec`.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Collected<T>(Vec<T>);
 
 impl<T> Collected<T> {
-    /// The values, in their order.
+    /// Returns the values in their order.
     pub fn into_vec(self) -> Vec<T> {
         self.0
     }
@@ -65,18 +65,18 @@ impl<T: InJson> Storable for Collected<T> {
             Value::String(text) => T::from_cell(Cell::Text(text)),
             item => match item.as_i64() {
                 Some(value) => T::from_cell(Cell::Int(value)),
-                None => Err(Mismatch::expected("an array of JSON with texts or integers")),
+                None => Err(Mismatch::expected("a JSON array of texts or integers")),
             },
         });
         read.collect::<Result<_, _>>().map(Collected)
     }
 }
 
-/// A type whose values have the same form in the JSON of every engine: text and integers. The other
-/// types do not: a date, say, is written in three ways.
+/// A type whose values have the same form in the JSON of every engine: text and integers. Other types differ:
+/// three engines write a date in three ways.
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` cannot be collected: engines write it into JSON in ways of their own",
-    note = "text and integers can; read the rows and collect in Rust, or collect their keys"
+    message = "`{Self}` cannot be collected: each engine writes it into JSON differently",
+    note = "text and integers can be collected; read the rows and collect in Rust, or collect their keys"
 )]
 pub trait InJson: Storable {}
 

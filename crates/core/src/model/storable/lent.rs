@@ -1,9 +1,9 @@
-//! Values on their way to a driver, which stay where they are as far as they can.
+//! Bind values that are lent to a driver without being copied, where possible.
 
 use super::bind::has_nul;
 use super::{BindValue, SqlType};
 
-/// A bind as a driver is lent it.
+/// A bind as it is lent to a driver.
 #[doc(hidden)]
 #[derive(Debug, Clone)]
 pub enum LentBind<'b> {
@@ -15,14 +15,14 @@ pub enum LentBind<'b> {
     Text(&'b str),
     /// Bytes.
     Bytes(&'b [u8]),
-    /// One that is there as a bind.
+    /// A value that already is a bind.
     Value(&'b BindValue),
-    /// One that was made for this.
+    /// A value that was computed for this bind.
     Made(BindValue),
 }
 
 impl LentBind<'_> {
-    /// The bind, if it is there as such.
+    /// Returns the bind value, if there is one already.
     pub fn value(&self) -> Option<&BindValue> {
         match self {
             LentBind::Value(value) => Some(value),
@@ -31,7 +31,7 @@ impl LentBind<'_> {
         }
     }
 
-    /// The integer that it is, if it is one.
+    /// Returns the integer, if it is one.
     pub fn as_int(&self) -> Option<i64> {
         match (self, self.value()) {
             (LentBind::Int(value), _) | (_, Some(BindValue::Int(value))) => Some(*value),
@@ -39,7 +39,7 @@ impl LentBind<'_> {
         }
     }
 
-    /// The float that it is, if it is one.
+    /// Returns the float, if it is one.
     pub fn as_float(&self) -> Option<f64> {
         match (self, self.value()) {
             (LentBind::Float(value), _) | (_, Some(BindValue::Float(value))) => Some(*value),
@@ -47,7 +47,7 @@ impl LentBind<'_> {
         }
     }
 
-    /// Returns whether no dialect could have a reason to refuse it.
+    /// Returns whether it is plain that no dialect refuses the value.
     #[inline]
     pub fn is_ordinary(&self) -> bool {
         match self {
@@ -59,7 +59,7 @@ impl LentBind<'_> {
         }
     }
 
-    /// The type that it is sent as; for a list, that of its items.
+    /// Returns the type that it is sent as; for a list, that of its items.
     pub fn sql_type(&self) -> SqlType {
         match self {
             LentBind::Int(_) => SqlType::BigInt,
@@ -71,12 +71,12 @@ impl LentBind<'_> {
         }
     }
 
-    /// Returns whether it is any number of values, sent as one.
+    /// Returns whether it is a list of values that is sent as one bind.
     pub fn is_list(&self) -> bool {
         matches!(self.value(), Some(BindValue::List(_)))
     }
 
-    /// About how many bytes it takes on the way to a server.
+    /// Returns roughly how many bytes it takes when it is sent.
     #[inline]
     pub fn size(&self) -> usize {
         match self {
@@ -88,7 +88,7 @@ impl LentBind<'_> {
         }
     }
 
-    /// The value itself.
+    /// Returns the value itself.
     pub fn to_value(&self) -> BindValue {
         match self {
             LentBind::Int(value) => BindValue::Int(*value),
@@ -98,5 +98,43 @@ impl LentBind<'_> {
             LentBind::Value(value) => (*value).clone(),
             LentBind::Made(value) => value.clone(),
         }
+    }
+}
+
+/// A taker of values, to which a row passes its own one after the other.
+#[doc(hidden)]
+pub trait TakesValues<'b> {
+    /// Takes the next value.
+    fn take(&mut self, value: LentBind<'b>);
+}
+
+/// A function that values are lent to.
+pub(crate) struct Borrower<'t, 'b>(pub(crate) &'t mut dyn FnMut(LentBind<'b>));
+
+impl<'b> TakesValues<'b> for Borrower<'_, 'b> {
+    #[inline]
+    fn take(&mut self, value: LentBind<'b>) {
+        (self.0)(value);
+    }
+}
+
+/// The size of new rows, and whether their values are ordinary.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Measure {
+    /// Roughly how many bytes they take when they are sent.
+    pub(crate) bytes: usize,
+    /// True if it is plain that no dialect refuses one of them.
+    pub(crate) ordinary: bool,
+}
+
+impl Measure {
+    pub(crate) const NOTHING: Measure = Measure { bytes: 0, ordinary: true };
+}
+
+impl<'b> TakesValues<'b> for Measure {
+    #[inline]
+    fn take(&mut self, value: LentBind<'b>) {
+        self.bytes += value.size();
+        self.ordinary &= value.is_ordinary();
     }
 }

@@ -1,7 +1,7 @@
-//! Which Rust types can be stored in a column, as which SQL type, and how a value gets in and out.
+//! The Rust types that columns can have, the SQL type of each, and the conversions.
 //!
-//! A new type is one `impl` of [`Storable`], or `#[derive(Storable)]`. NULL is not its business:
-//! [`ColumnType`] adds it, for every storable type, as `Option`.
+//! A new type is one `impl` of [`Storable`], or `#[derive(Storable)]`. [`ColumnType`] adds NULL to every
+//! storable type, as `Option`.
 
 mod bind;
 mod collected;
@@ -17,16 +17,17 @@ use std::borrow::Cow;
 pub use bind::{BindValue, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
 pub use collected::{Collected, InJson};
-pub use lent::LentBind;
+pub(crate) use lent::{Borrower, Measure};
+pub use lent::{LentBind, TakesValues};
 pub use nullness::{MaybeNull, NeverNull, Nullness};
 pub use sent::{Sent, SentType};
 
-use crate::model::Cell;
+use crate::model::{Cell, Cells, ColumnInfo, Error};
 
 /// A Rust type whose values are stored in a column that is never NULL.
 ///
-/// Derive it for a struct with one field (a typed id, a unit) and for an enum without fields, which
-/// is stored as text. Write it by hand for anything that is stored as one of the types that exist:
+/// Derive it for a struct with one field (a typed id, a unit) and for an enum without fields, which is stored
+/// as text. Implement it by hand for anything else that is stored as an existing SQL type:
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -59,13 +60,13 @@ use crate::model::Cell;
     note = "derive `Storable` for a struct with one field or an enum without fields, or implement it by hand"
 )]
 pub trait Storable: Sized {
-    /// The SQL type of the columns that hold it.
+    /// The SQL type of the columns that store it.
     const SQL_TYPE: SqlType;
 
-    /// The value as it is sent to the database. Its variant must be the one for [`SQL_TYPE`](Self::SQL_TYPE).
+    /// Returns the value as it is sent to the database. Its variant must match [`SQL_TYPE`](Self::SQL_TYPE).
     fn to_bind(&self) -> BindValue;
 
-    /// The same for as long as it stays where it is, so that what it holds need not be copied.
+    /// Returns the same value borrowed, so that it need not be copied.
     #[doc(hidden)]
     #[inline]
     fn lend(&self) -> LentBind<'_> {
@@ -76,22 +77,22 @@ pub trait Storable: Sized {
     ///
     /// # Errors
     ///
-    /// A [`Mismatch`] that says what would have fitted; the caller adds what was found, and where.
+    /// A [`Mismatch`] that names what would fit; the caller adds what was found, and where.
     fn from_cell(cell: Cell<'_>) -> Result<Self, Mismatch>;
 }
 
-/// Says what a [`Storable`] type would have accepted, when a value that arrived does not fit.
+/// The type that a [`Storable`] type expects, when a value that arrived does not fit.
 #[derive(Debug)]
 pub struct Mismatch(Cow<'static, str>);
 
 impl Mismatch {
-    /// Names what would have fitted, as in "expected `a date`, found text 'soon'".
+    /// Names what would fit, as in "expected `a date`, found text 'soon'".
     #[cold]
     pub fn expected(what: impl Into<Cow<'static, str>>) -> Mismatch {
         Mismatch(what.into())
     }
 
-    /// What would have fitted.
+    /// Returns the name of what would fit.
     pub fn as_str(&self) -> &str {
         &self.0
     }
@@ -100,19 +101,21 @@ impl Mismatch {
 /// The type of a column: a [`Storable`] type, or `Option` of one where NULL is allowed.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is not the type of a column",
-    note = "a column holds a `Storable` type or an `Option` of one"
+    label = "expected a `Storable` type or an `Option` of one",
+    note = "derive `Storable` for a type of your own",
+    note = "`u64` and `usize` are stored as an `i64`, which `i64::try_from` checks; a list as `Json`, or as rows of its own table"
 )]
 pub trait ColumnType: Sized {
-    /// The type without its `Option`: what the column is compared with.
+    /// The type without its `Option`, which the column is compared with.
     type Base: Storable;
 
-    /// Whether NULL is a value of this type: [`MaybeNull`] or [`NeverNull`].
+    /// The nullness of this type: [`MaybeNull`] or [`NeverNull`].
     type Null: Nullness;
 
-    /// Whether NULL is a value of this type.
+    /// True if NULL is a value of this type.
     const NULLABLE: bool = Self::Null::NULLABLE;
 
-    /// The SQL type and whether NULL is allowed, for descriptors.
+    /// The SQL type and the nullability, for descriptors.
     #[doc(hidden)]
     const DECLARED: (SqlType, bool) = (Self::Base::SQL_TYPE, Self::NULLABLE);
 
@@ -123,12 +126,40 @@ pub trait ColumnType: Sized {
     /// A [`Mismatch`] for a value of another type, and for NULL unless the type is an `Option`.
     fn from_cell(cell: Cell<'_>) -> Result<Self, Mismatch>;
 
-    /// The value as it is sent to the database, a NULL too.
+    /// Reads the next cell as the field of a column. The derives call it by the type of the field, so that an
+    /// unfit type is one error at the field.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`Cells::column`].
+    // Not inlined in builds for debugging, where it would be a third of the code of a table.
+    #[doc(hidden)]
+    #[cfg_attr(not(debug_assertions), inline(always))]
+    fn read_next<C: Cells>(cells: &mut C, column: &'static ColumnInfo) -> Result<Self, Error> {
+        cells.column(column)
+    }
+
+    /// Returns the value as it is sent to the database, also a NULL.
     fn to_bind_or_null(&self) -> BindValue;
 
-    /// The same for as long as it stays where it is.
+    /// Returns the same value borrowed.
     #[doc(hidden)]
     fn lend_or_null(&self) -> LentBind<'_>;
+
+    /// Passes the value on. The derives call it, so that a field of a row is one call by the type of the field.
+    #[doc(hidden)]
+    #[inline]
+    fn pass_to<'b>(&'b self, to: &mut impl TakesValues<'b>) {
+        to.take(self.lend_or_null());
+    }
+
+    /// Returns the field itself, without its type. The derives call it by the type of the field, so that an
+    /// unfit type is one error at the field.
+    #[doc(hidden)]
+    #[inline]
+    fn as_field(&self) -> &dyn FieldValue {
+        self
+    }
 }
 
 impl<T: Storable> ColumnType for T {
@@ -174,7 +205,20 @@ impl<T: Storable> ColumnType for Option<T> {
     }
 }
 
-/// An `Option`: the type of a column that may be NULL.
+/// The value of a field, of whatever column type.
+#[doc(hidden)]
+pub trait FieldValue {
+    /// Returns the value as it is sent to the database, also a NULL.
+    fn bind(&self) -> BindValue;
+}
+
+impl<T: ColumnType> FieldValue for T {
+    fn bind(&self) -> BindValue {
+        self.to_bind_or_null()
+    }
+}
+
+/// The types that may be NULL: `Option`s.
 #[diagnostic::on_unimplemented(
     message = "this value is never NULL",
     label = "`{Self}` is not an `Option`"

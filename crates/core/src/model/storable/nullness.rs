@@ -1,20 +1,19 @@
-//! Whether a value may be NULL, as a type: what is computed from a value that may be NULL may be
-//! NULL itself, and is read into an `Option`.
+//! Nullability as a type: an expression over a nullable value is nullable too, and is read into an `Option`.
 
 use super::{ColumnType, Storable};
 
-/// Whether a value may be NULL: [`NeverNull`] or [`MaybeNull`].
+/// The nullability of a value: [`NeverNull`] or [`MaybeNull`].
 pub trait Nullness: sealed::Sealed {
-    /// A value of `T` that may be NULL in this way: `T` itself, or `Option<T>`.
+    /// A value of `T` with this nullability: `T` itself, or `Option<T>`.
     type Of<T: Storable>: ColumnType<Base = T, Null = Self>;
 
-    /// What is NULL where this or the other is.
+    /// The nullability of an expression that is NULL where either side is.
     type Or<N: Nullness>: Nullness;
 
-    /// What is NULL only where both this and the other are.
+    /// The nullability of an expression that is NULL only where both sides are.
     type And<N: Nullness>: Nullness;
 
-    /// Whether NULL is possible.
+    /// True if NULL is possible.
     const NULLABLE: bool;
 }
 

@@ -1,4 +1,4 @@
-//! Truth values, numbers, text and bytes of the standard library.
+//! Booleans, numbers, text and bytes of the standard library.
 
 use super::{BindValue, LentBind, Mismatch, SqlType, Storable};
 use crate::model::Cell;
@@ -17,7 +17,7 @@ impl Storable for bool {
             Cell::Bool(value) => Ok(value),
             Cell::Int(0) => Ok(false),
             Cell::Int(1) => Ok(true),
-            // Engines without BOOLEAN count 2 as true in a condition, yet 2 is not TRUE.
+            // Engines without BOOLEAN treat 2 as true in a condition, yet 2 is not TRUE.
             _ => Err(Mismatch::expected("boolean (`bool`: true, false, 1 or 0)")),
         }
     }
@@ -76,7 +76,7 @@ impl Storable for f64 {
     fn from_cell(cell: Cell<'_>) -> Result<f64, Mismatch> {
         match cell {
             Cell::Float(value) => Ok(value),
-            // Engines that type values rather than columns hand over whole numbers as integers.
+            // Engines that type values instead of columns return whole numbers as integers.
             Cell::Int(value) if value.unsigned_abs() <= 1 << f64::MANTISSA_DIGITS => {
                 Ok(value as f64)
             }
@@ -101,7 +101,7 @@ impl Storable for f32 {
     #[inline]
     fn from_cell(cell: Cell<'_>) -> Result<f32, Mismatch> {
         match f64::from_cell(cell) {
-            // Only what an f32 was widened to comes back unchanged.
+            // Only a value that was widened from an f32 comes back unchanged.
             Ok(wide) if f64::from(wide as f32) == wide || wide.is_nan() => Ok(wide as f32),
             _ => Err(Mismatch::expected("real (`f32`, without loss)")),
         }

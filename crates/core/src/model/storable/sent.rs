@@ -1,4 +1,5 @@
-//! Binds and their types as drivers see them: every case is there, so that a driver which forgets one does not compile.
+//! Binds and their types as drivers see them. The enums are exhaustive, so a driver that forgets a case does
+//! not compile.
 
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
@@ -7,7 +8,7 @@ use uuid::Uuid;
 
 use super::{BindValue, LentBind, List, SqlType};
 
-/// A value as it is sent.
+/// A value as a driver sends it.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy)]
 pub enum Sent<'b> {
@@ -25,11 +26,11 @@ pub enum Sent<'b> {
     Decimal(Decimal),
     Json(&'b str),
     List(&'b List),
-    /// A bind parameter that was given no value. Statements that have one are not run.
+    /// A bind parameter without a value. Statements that have one are not run.
     Parameter(u16),
 }
 
-/// The type of a value that is sent; of a list, that of its items.
+/// The type of a value that is sent; for a list, that of its items.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SentType {
@@ -48,7 +49,7 @@ pub enum SentType {
 }
 
 impl BindValue {
-    /// The value for a driver.
+    /// Returns the value for a driver.
     #[doc(hidden)]
     #[inline]
     pub fn sent(&self) -> Sent<'_> {
@@ -73,7 +74,7 @@ impl BindValue {
 }
 
 impl LentBind<'_> {
-    /// The value for a driver.
+    /// Returns the value for a driver.
     #[inline]
     pub fn sent(&self) -> Sent<'_> {
         match self {
@@ -88,7 +89,7 @@ impl LentBind<'_> {
 }
 
 impl Sent<'_> {
-    /// The text that engines without a type for it keep it as; see [`BindValue::plain_text`].
+    /// Returns the text that engines without the type store; see [`BindValue::plain_text`].
     pub fn plain_text(&self) -> Option<String> {
         Some(match self {
             Sent::Date(date) => date.to_string(),
@@ -111,7 +112,7 @@ impl Sent<'_> {
 }
 
 impl SqlType {
-    /// The type for a driver: numbers of every width are sent as 64 bits.
+    /// Returns the type for a driver: numbers of every width are sent with 64 bits.
     #[doc(hidden)]
     pub fn sent(self) -> SentType {
         match self {

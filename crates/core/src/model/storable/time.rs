@@ -1,10 +1,10 @@
-//! Dates and times of `jiff`. Engines without such types hold them as ISO 8601 text.
+//! Dates and times of `jiff`. Engines without such types store them as ISO 8601 text.
 //!
-//! As text all six digits of the second are there, so that the order of the texts is the order in
-//! time. Another spelling of the same moment would be compared wrongly, so it is refused when read.
+//! The text has all six digits of the second, so that texts sort in the order of time. Another spelling of
+//! the same moment would compare wrongly, so it is refused when it is read.
 //!
-//! Databases keep microseconds. What is finer is cut off when a value is sent, towards the past, so
-//! that a value read back is the value that was compared.
+//! Databases store microseconds. Finer digits are cut off when a value is sent, towards the past, so that a
+//! value read back is the value that was compared.
 
 use jiff::civil::{Date, DateTime, Time};
 use jiff::tz::TimeZone;
@@ -27,7 +27,7 @@ impl Storable for Date {
             Cell::Text(text) if text.len() == "2026-01-31".len() => text.parse().ok(),
             _ => None,
         };
-        // The year 0 is one that no other engine has.
+        // No other engine has the year 0.
         let date = date.filter(|date| date.year() >= 1);
         date.ok_or_else(|| Mismatch::expected("date (`Date`, ISO 8601 as in 2026-01-31)"))
     }
@@ -92,7 +92,8 @@ impl Storable for Timestamp {
 
     fn to_bind(&self) -> BindValue {
         let finer = self.subsec_nanosecond() % 1_000;
-        // Before 1970 the fraction counts backwards, so cutting it would move towards the future.
+        // Before 1970 the fraction counts backwards, so that truncation would move the time towards the
+        // future.
         let whole = match finer {
             0 => Ok(*self),
             _ => self.round(

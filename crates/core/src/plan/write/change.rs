@@ -1,16 +1,17 @@
-//! Which rows a write changes, and how these are found: by its conditions, under the policies that hold.
+//! The rows that an update or a delete changes, under the policies of the table.
 
 use smallvec::smallvec;
 
-use super::{Part, Parts, Step, WantedBack, found, retire};
-use crate::model::{BindValue, ColumnInfo, Error, Made, Origin, TableInfo};
+use super::{Part, Parts, Step, WriteShape, found, retire};
+use crate::model::{BindValue, ColumnInfo, Error, Origin, TableInfo, ValueSource};
 use crate::plan::policies::Guard;
-use crate::plan::{Asking, Plan, Planned, Tree};
+use crate::plan::{CompileContext, Plan, Planned, Tree};
 use crate::tree::{
-    Asked, AskedOf, Assignment, Body, Comparison, Lock, Node, PolicyUse, RawColumn, Select,
+    Assignment, Comparison, FromSource, Located, Lock, Node, PolicyUse, RawColumn, Select,
+    SubqueryKind,
 };
 
-/// Which rows are changed, and by which line.
+/// The rows to change: a query, and the line that asked for them.
 #[derive(Debug, Clone)]
 pub(crate) struct Change {
     pub(crate) select: Box<Select>,
@@ -18,7 +19,7 @@ pub(crate) struct Change {
     pub(crate) at: Origin,
 }
 
-/// A table to change, with the rows that are meant under its policies, and what they are set to.
+/// A table to change: the rows under its policies, and their assignments.
 #[derive(Debug)]
 pub(crate) struct Target {
     select: Box<Select>,
@@ -27,57 +28,55 @@ pub(crate) struct Target {
     met: Vec<PolicyUse>,
 }
 
-/// A statement of a write that changes rows.
+/// A statement of an update or a delete.
 pub(crate) enum Changing {
-    /// It changes them, and gives them back if that is wanted.
+    /// Changes the rows, and returns them if asked.
     Change { target: Target, returning: bool },
-    /// It finds them again by the values that it reads, and locks them where rows can be locked.
+    /// Finds the rows by the values that the write reads, and locks them where the engine can.
     Find(Planned<'static>),
-    /// It reads them as they are stored now.
+    /// Reads the rows as they are stored after the write.
     ReadBack(Planned<'static>),
 }
 
 const EVERY_ROW: &str =
-    "a write without any condition is of every row; if that is meant, say `every_row()`";
-const NOT_ROWS: &str = "only rows of a table can be written: not groups, distinct rows, sets, or those of \
-     another query; find them by `filter(|t| t.id.one_of(query))`";
-const NO_KEY: &str = "rows that are found by other tables, in an order or up to a limit are written by their \
-     key, and the table has none";
-const WIDE_KEY: &str = "rows with a key of several columns cannot be written up to a limit; find them by a \
-     filter";
-const FOLLOWED: &str = "what a column is set to cannot follow a parent; ask it by a query, such as \
-     `Borehole::rows().filter(|b| b.id.eq(s.borehole_id)).select(|b| b.depth_m).value()`";
+    "a write without a condition would change every row; call `every_row()` if that is intended";
+const NOT_ROWS: &str = "only rows of a table can be written, not groups, `distinct`, sets or `from(..)`; filter the \
+     table with `|t| t.id.one_of(query)`";
+const NO_KEY: &str = "a write whose rows are found through other tables, in an order or up to a limit needs a key, \
+     and the table has none";
+const WIDE_KEY: &str =
+    "a write up to a limit needs a key of one column; find the rows with a filter";
+const FOLLOWED: &str = "an assigned value cannot follow a parent; use a subquery, such as `Borehole::rows().filter(|b| \
+     b.id.eq(s.borehole_id)).select(|b| b.depth_m).value()`";
 
-const NOTHING_SET: &str = "an update sets nothing; give it a column that is set";
-const SET_TWICE: &str = "an update sets one column twice";
-const FILLED: &str =
-    "a column that is filled from what the handle carries cannot be set to another value";
-const VERSIONED: &str = "the version of a row is counted by its updates, and cannot be set";
-const NO_VERSION: &str =
-    "a version is expected, and the table has no column that is marked `version`";
+const NOTHING_SET: &str = "the update has no assignment; pass `column.set(value)`";
+const SET_TWICE: &str = "the update sets a column twice";
+const CARRIED: &str = "a carried column takes its value from the handle, and cannot be set";
+const VERSIONED: &str = "every update increments the version, which cannot be set";
+const NO_VERSION: &str = "`expecting` needs a column marked `version`, and the table has none";
 
 impl Change {
     pub(crate) fn of(select: Box<Select>, at: Origin) -> Change {
         Change { select, every_row: false, at }
     }
 
-    /// The statements that it takes.
+    /// Returns the statements of the write.
     pub(crate) fn parts(
         &self,
         table: &'static TableInfo,
-        asking: Asking<'_>,
-        wanted: WantedBack,
+        context: CompileContext<'_>,
+        shape: WriteShape,
         deletes: bool,
         children: usize,
     ) -> Result<Parts, Error> {
-        let gives_back = wanted == WantedBack::Rows;
-        // A deleted row cannot be read afterwards: there, the statement is refused.
-        let reads_after = gives_back && !deletes && !asking.grammar.returns(deletes);
+        let gives_back = shape == WriteShape::Rows;
+        // A deleted row cannot be read afterwards, so the statement is refused there.
+        let reads_after = gives_back && !deletes && !context.grammar.returns(deletes);
         if children == 0 && !reads_after {
             return Ok(smallvec![Part::All]);
         }
         if table.key().next().is_none() {
-            return Err(Error::unfit_parts(NO_KEY).asked_at(self.at));
+            return Err(Error::invalid_query(NO_KEY).asked_at(self.at));
         }
         let mut parts: Parts = smallvec![Part::Keys];
         parts.extend((0..children).map(Part::Children));
@@ -86,15 +85,15 @@ impl Change {
         Ok(parts)
     }
 
-    /// The rows of an update, and all that it sets of them.
+    /// Returns the rows of an update and all its assignments.
     pub(crate) fn update(
         &self,
         table: &'static TableInfo,
         sets: &[Assignment],
         expected: Option<i64>,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
     ) -> Result<Target, Error> {
-        let refuse = |reason: &'static str| Err(Error::unfit_parts(reason).asked_at(self.at));
+        let refuse = |reason: &'static str| Err(Error::invalid_query(reason).asked_at(self.at));
         if sets.is_empty() {
             return refuse(NOTHING_SET);
         }
@@ -108,51 +107,52 @@ impl Change {
                 return refuse(SET_TWICE);
             }
             match set.column.made() {
-                Made::Filled(_) => return refuse(FILLED),
-                Made::Version => return refuse(VERSIONED),
-                Made::Given | Made::StampedOnInsert | Made::StampedOnWrite => {}
+                ValueSource::Carried(_) => return refuse(CARRIED),
+                ValueSource::Version => return refuse(VERSIONED),
+                ValueSource::Given | ValueSource::StampedOnInsert | ValueSource::StampedOnWrite => {
+                }
             }
         }
         let mut select = Box::new(self.select.copied_with(&mut sets));
         let version = table
             .columns()
             .iter()
-            .find(|column| matches!(column.made(), Made::Version));
+            .find(|column| matches!(column.made(), ValueSource::Version));
         match (expected, version) {
             (Some(expected), Some(version)) => {
                 let same = found::is(select.entry(), version, BindValue::Int(expected));
-                select.filters.push(Asked { what: same, at: self.at });
+                select.filters.push(Located { what: same, at: self.at });
             }
             (Some(_), None) => return refuse(NO_VERSION),
             (None, _) => {}
         }
-        retire::keep_books(table, select.entry(), &mut sets, asking);
-        self.target(select, sets, asking)
+        retire::set_audit_columns(table, select.entry(), &mut sets, context);
+        self.target(select, sets, context)
     }
 
-    /// The rows of a delete: of a table that retires them, the mark is set.
+    /// Returns the rows of a delete. For a table that retires its rows, the retiring mark is set instead.
     pub(crate) fn delete(
         &self,
         table: &'static TableInfo,
         for_good: bool,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
     ) -> Result<Target, Error> {
         let mut select = Box::new(self.select.copied());
         let mut sets = Vec::new();
         if !for_good {
-            sets = retire::marks(table, &mut select, self.at, asking);
+            sets = retire::marks(table, &mut select, self.at, context);
         }
-        self.target(select, sets, asking)
+        self.target(select, sets, context)
     }
 
-    /// The table and the rows, with the policies that hold for them.
+    /// Returns the table and the rows, under the policies of the table.
     pub(crate) fn target(
         &self,
         select: Box<Select>,
         mut sets: Vec<Assignment>,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
     ) -> Result<Target, Error> {
-        let refuse = |reason: &'static str| Err(Error::unfit_parts(reason).asked_at(self.at));
+        let refuse = |reason: &'static str| Err(Error::invalid_query(reason).asked_at(self.at));
         let own = &self.select;
         if !self.every_row && own.filters.is_empty() && !own.is_limited() && own.joins.is_empty() {
             return refuse(EVERY_ROW);
@@ -160,17 +160,17 @@ impl Change {
         let entry = select.entry();
         let Some(table) = select
             .table_at(entry)
-            .filter(|_| matches!(select.body, Body::Table))
+            .filter(|_| matches!(select.body, FromSource::Table))
         else {
             return refuse(NOT_ROWS);
         };
-        if select.special.is_some() || select.lock.is_some() {
+        if select.grouping.is_some() || select.lock.is_some() {
             return refuse(NOT_ROWS);
         }
         if sets.iter_mut().any(|set| select.follows_in(&mut set.value)) {
             return refuse(FOLLOWED);
         }
-        let mut guard = Guard::new(asking.carried, asking.tells);
+        let mut guard = Guard::new(context.carried, context.tells);
         let mut guard_all = || {
             let guarded = match guard.select(&select)? {
                 Tree::Lent(_) => None,
@@ -194,7 +194,7 @@ impl Change {
             select.orders.clear();
             return Ok(Target { select, sets, deletes, met });
         }
-        let mut outer = Box::new(Select::over(table, Body::Table, select.asked_at));
+        let mut outer = Box::new(Select::over(table, FromSource::Table, select.asked_at));
         let place = outer.entry();
         for set in &mut sets {
             set.value.each_column(&mut |column| {
@@ -209,26 +209,26 @@ impl Change {
             [] => return refuse(NO_KEY),
             [key] => {
                 let values = smallvec::smallvec![of(entry, key)];
-                select.values = Some(Asked { what: values, at: self.at });
+                select.values = Some(Located { what: values, at: self.at });
                 of(place, key).in_query(select, false, false)
             }
             _ if select.is_limited() => return refuse(WIDE_KEY),
             keys => {
                 for key in keys {
                     let same = Node::compare(Comparison::Equal, of(entry, key), of(place, key));
-                    select.filters.push(Asked { what: same, at: self.at });
+                    select.filters.push(Located { what: same, at: self.at });
                 }
-                Node::subquery(select, AskedOf::Exists)
+                Node::subquery(select, SubqueryKind::Exists)
             }
         };
-        outer.filters.push(Asked { what: found, at: self.at });
+        outer.filters.push(Located { what: found, at: self.at });
         Ok(Target { select: outer, sets, deletes, met })
     }
 }
 
 impl Target {
-    /// A column that is set before something reads it: the value of another, or the filters if each value
-    /// asks them.
+    /// Returns a column that is assigned before a later assignment, or with `with_filters` a filter, reads
+    /// it.
     pub(crate) fn read_after_set(&self, with_filters: bool) -> Option<&'static ColumnInfo> {
         let own = self.select.entry();
         let mut filters: Vec<Node> = Vec::new();
@@ -254,22 +254,22 @@ impl Target {
         None
     }
 
-    /// Stored rows that an insert comes across, and what is set of them.
+    /// Returns the stored rows that conflict with an insert, and their assignments.
     pub(crate) fn of_stored(
         table: &'static TableInfo,
         stored: &Select,
         sets: &[Assignment],
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
         at: Origin,
     ) -> Result<Target, Error> {
         let change = Change { select: Box::new(stored.clone()), every_row: true, at };
         match sets.is_empty() {
-            true => change.target(Box::new(stored.copied()), Vec::new(), asking),
-            false => change.update(table, sets, None, asking),
+            true => change.target(Box::new(stored.copied()), Vec::new(), context),
+            false => change.update(table, sets, None, context),
         }
     }
 
-    /// Returns what a writer reads of the rows.
+    /// Returns what the writer reads of the rows.
     pub(crate) fn plan(&self) -> Plan<'_> {
         Plan { select: &self.select, before_filters: &[], asks_others: true }
     }
@@ -286,27 +286,27 @@ impl Target {
         self.met
     }
 
-    /// One of the statements that the write takes.
+    /// Returns one of the statements of the write.
     pub(crate) fn step(
         mut self,
-        asking: Asking<'_>,
+        context: CompileContext<'_>,
         step: &Step<'_>,
         at: Origin,
     ) -> Result<Changing, Error> {
-        let gives_back = step.wanted == WantedBack::Rows;
+        let gives_back = step.shape == WriteShape::Rows;
         let keys: Vec<&'static ColumnInfo> = self.select.table.key().collect();
         let place = self.select.entry();
         match step.part {
             Part::Keys => {
                 let of = |info| Node::Column(RawColumn { source: place, info });
                 let values = keys.into_iter().map(of).collect();
-                self.select.values = Some(Asked { what: values, at });
-                Ok(self.find(asking))
+                self.select.values = Some(Located { what: values, at });
+                Ok(self.find(context))
             }
-            // The policies were asked when the keys were found.
+            // The policies were applied when the keys were read.
             Part::ByKeys => {
                 self.only(&keys, step, at)?;
-                let returns = asking.grammar.returns(self.deletes);
+                let returns = context.grammar.returns(self.deletes);
                 Ok(Changing::Change { target: self, returning: gives_back && returns })
             }
             Part::Stored => {
@@ -317,24 +317,29 @@ impl Target {
         }
     }
 
-    /// Asks for the rows of which `there` is true whether no policy hides them.
-    pub(crate) fn present(mut self, there: Node, asking: Asking<'_>, at: Origin) -> Changing {
+    /// Returns the query for the rows that fulfil `there`, with whether a policy hides each.
+    pub(crate) fn present(
+        mut self,
+        there: Node,
+        context: CompileContext<'_>,
+        at: Origin,
+    ) -> Changing {
         let filters = self.select.filters.drain(..);
         let visible = filters.map(|filter| filter.what).reduce(Node::and);
         let visible = visible.unwrap_or_else(|| Node::Bind(BindValue::Bool(true)));
-        self.select.values = Some(Asked { what: smallvec![visible], at });
-        self.select.filters.push(Asked { what: there, at });
-        self.find(asking)
+        self.select.values = Some(Located { what: smallvec![visible], at });
+        self.select.filters.push(Located { what: there, at });
+        self.find(context)
     }
 
-    fn find(mut self, asking: Asking<'_>) -> Changing {
-        if asking.grammar.lock(Lock::Wait).is_some() {
-            self.select.lock = Some(Asked { what: Lock::Wait, at: self.select.asked_at });
+    fn find(mut self, context: CompileContext<'_>) -> Changing {
+        if context.grammar.lock(Lock::Wait).is_some() {
+            self.select.lock = Some(Located { what: Lock::Wait, at: self.select.asked_at });
         }
         Changing::Find(Planned::of(self.select, self.met))
     }
 
-    /// Only the rows whose keys were found.
+    /// Keeps only the rows whose keys were found.
     fn only(
         &mut self,
         keys: &[&'static ColumnInfo],
@@ -343,14 +348,14 @@ impl Target {
     ) -> Result<(), Error> {
         let found = found::keyed(self.select.entry(), keys, step.found.unwrap_or_default())?;
         self.select.filters.clear();
-        self.select.filters.push(Asked { what: found, at });
+        self.select.filters.push(Located { what: found, at });
         self.select.at_most_one = false;
         Ok(())
     }
 }
 
 impl Select {
-    /// A copy told apart from this query, and these values with it.
+    /// Copies this query and the assignments, with new source numbers for both.
     fn copied_with(&self, sets: &mut [Assignment]) -> Select {
         let mut whole = self.clone();
         let before = whole.keys.len();

@@ -1,15 +1,15 @@
-//! Rows that were found before: the conditions that name them by their values.
+//! Conditions that name rows by values which an earlier statement read.
 
 use crate::model::{BindValue, ColumnInfo, Error, Key, List};
 use crate::tree::{Comparison, Node, RawColumn, Source};
 
-/// The condition that a column has this value.
+/// Returns the condition that a column has this value.
 pub(crate) fn is(place: Source, info: &'static ColumnInfo, value: BindValue) -> Node {
     let column = Node::Column(RawColumn { source: place, info });
     Node::compare(Comparison::Equal, column, Node::Bind(value))
 }
 
-/// The condition that these columns have the values of one of these rows. NULL is equal to nothing.
+/// Returns the condition that these columns have the values of one of these rows. NULL equals nothing.
 pub(crate) fn one_of(
     place: Source,
     columns: &[&'static ColumnInfo],
@@ -39,7 +39,7 @@ pub(crate) fn one_of(
     }
 }
 
-/// The same of rows whose keys were read.
+/// Returns the same condition for rows whose keys were read.
 pub(crate) fn keyed(
     place: Source,
     columns: &[&'static ColumnInfo],

@@ -1,4 +1,4 @@
-//! Writes: the statements that an engine needs for one, and which rows each of them is of.
+//! Writes: the statements that an engine needs for one, and the rows of each.
 
 mod change;
 mod found;
@@ -10,27 +10,28 @@ use smallvec::SmallVec;
 pub(crate) use change::{Change, Changing, Target};
 pub(crate) use found::{is, one_of};
 pub(crate) use retire::{Way, children, ways_from};
-pub(crate) use rows::{LendsRows, NewRows, RowBinds, made};
+pub use rows::RowValues;
+pub(crate) use rows::{NewRows, RowBinds, RowList, Rows, made};
 
 use crate::model::{ColumnInfo, Key};
 use crate::tree::Source;
 
-/// The fate of a stored row that an insert conflicts with.
+/// The update of a stored row that an insert conflicts with.
 pub(crate) struct OnConflict {
-    /// The columns by which it is known.
+    /// The columns that identify the stored row.
     pub(crate) known_by: Vec<&'static ColumnInfo>,
-    /// The rows to update and their assignments; nothing, if they stay.
+    /// The rows to update and their assignments, or `None` to leave them unchanged.
     pub(crate) target: Option<Target>,
-    /// Where the columns of the new row stand.
+    /// The source of the proposed row's columns.
     pub(crate) new: Source,
 }
 
-/// Some of the new rows of a write, counted from 0.
+/// A range of the new rows of a write, counted from 0.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Stretch {
+pub struct RowRange {
     pub first: usize,
-    /// The row after the last.
+    /// The end of the range, exclusive.
     pub end: usize,
 }
 
@@ -38,17 +39,17 @@ pub struct Stretch {
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Part {
-    /// Changes all rows that are meant.
+    /// Changes all rows at once.
     All,
     /// Inserts these new rows.
-    New(Stretch),
-    /// Copies these new rows into the table, more at a time than one statement binds.
-    Copied(Stretch),
-    /// One of its new rows alone, to find the one that the database refuses.
+    New(RowRange),
+    /// Copies these new rows into the table, more at a time than one statement can bind.
+    Copied(RowRange),
+    /// Inserts one of the new rows alone, to find the one that the database refuses.
     Row(usize),
-    /// Asks which of these new rows are there already.
-    Present(Stretch),
-    /// Asks for the keys of the rows that are meant, and locks them.
+    /// Reads which of these new rows are already stored.
+    Present(RowRange),
+    /// Reads the keys of the rows to change, and locks the rows.
     Keys,
     /// Retires the rows of another table that are retired with those whose keys were found.
     Children(usize),
@@ -59,7 +60,7 @@ pub enum Part {
 }
 
 impl Part {
-    /// Returns whether it only prepares for what is wanted.
+    /// Returns whether the part only prepares a later one.
     pub fn prepares(self) -> bool {
         matches!(self, Part::Present(_) | Part::Keys | Part::Children(_))
     }
@@ -68,42 +69,42 @@ impl Part {
 /// The parts of a write, in their order.
 pub type Parts = SmallVec<[Part; 4]>;
 
-/// The answer that is wanted of a write.
+/// The result that the caller expects of a write.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum WantedBack {
-    /// The number of rows that were written.
+pub enum WriteShape {
+    /// The number of written rows.
     Count,
     /// The rows as they are stored now.
     Rows,
-    /// The numbers of rows that were inserted, updated and kept.
+    /// The numbers of inserted, updated and unchanged rows.
     Kinds,
 }
 
-/// The counts that an engine gives of a statement that writes.
+/// The counts that an engine reports for a writing statement.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Written {
     /// The number of rows that it inserted, changed or deleted.
     pub rows: u64,
-    /// The number of rows that are known to be inserted.
+    /// The number of rows that were inserted, where that is known.
     pub inserted: u64,
 }
 
-/// Where a write has come to.
+/// The current part of a write, and what earlier parts have read.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy)]
 pub struct Step<'a> {
     pub part: Part,
-    pub wanted: WantedBack,
-    /// The rows that were found before, if any were asked for: the keys of the rows that are meant, or which of the
-    /// new rows are there already.
+    pub shape: WriteShape,
+    /// The values that an earlier part read, if one did: the keys of the rows to change, or which of the new
+    /// rows are already stored.
     pub found: Option<&'a [Key]>,
 }
 
 impl Step<'_> {
-    /// The part by which a write is shown.
+    /// Returns the part by which a write is shown.
     pub(crate) fn shown() -> Step<'static> {
-        Step { part: Part::All, wanted: WantedBack::Count, found: None }
+        Step { part: Part::All, shape: WriteShape::Count, found: None }
     }
 }

@@ -1,58 +1,59 @@
-//! Rows that are withdrawn instead of deleted, with those of other tables that go with them; and what every
-//! change of a row leaves in it.
+//! Soft deletes, also of the rows of other tables that are retired with a row; and the audit columns of every
+//! update.
 
 use super::{Change, Changing, Step, found};
 use crate::model::{
-    BindValue, ColumnInfo, Error, Made, Origin, Reference, SqlType, TableInfo, function,
+    BindValue, ColumnInfo, Error, Origin, Reference, SqlType, TableInfo, ValueSource, function,
 };
-use crate::plan::Asking;
+use crate::plan::CompileContext;
 use crate::tree::{
-    Asked, AskedOf, Assignment, Body, Comparison, Node, RawColumn, Select, Source, Waived,
+    Assignment, Comparison, FromSource, Located, Node, RawColumn, Select, Source, SubqueryKind,
+    Waived,
 };
 
-/// From the rows of a table to those of another that are retired with them: one relation after the other.
+/// A path of relations from a table to another whose rows are retired with its own.
 pub(crate) type Way = Vec<&'static Reference>;
 
-/// Has the mark of a table set where it is not, if it retires its rows.
+/// Adds the assignment that marks a row as retired, if the table retires its rows.
 pub(super) fn marks(
     table: &'static TableInfo,
     select: &mut Select,
     at: Origin,
-    asking: Asking<'_>,
+    context: CompileContext<'_>,
 ) -> Vec<Assignment> {
     let Some(mark) = table.retire() else { return Vec::new() };
     let marked = Node::Column(RawColumn { source: select.entry(), info: mark });
-    select.filters.push(Asked { what: marked.is_null(), at });
-    let mut sets = vec![Assignment { column: mark, value: Node::Bind(mark.mark_of(asking)) }];
-    keep_books(table, select.entry(), &mut sets, asking);
+    select.filters.push(Located { what: marked.is_null(), at });
+    let mut sets = vec![Assignment { column: mark, value: Node::Bind(mark.mark_of(context)) }];
+    set_audit_columns(table, select.entry(), &mut sets, context);
     sets
 }
 
-/// Adds the assignments of every update: the version counts on, and the time of the last write is now.
-pub(super) fn keep_books(
+/// Adds the assignments of every update: the next version, and the time of the write.
+pub(super) fn set_audit_columns(
     table: &'static TableInfo,
     entry: Source,
     sets: &mut Vec<Assignment>,
-    asking: Asking<'_>,
+    context: CompileContext<'_>,
 ) {
     for column in table.columns() {
         if sets.iter().any(|set| std::ptr::eq(set.column, column)) {
             continue;
         }
         let value = match column.made() {
-            Made::Version => {
+            ValueSource::Version => {
                 let old = Node::Column(RawColumn { source: entry, info: column });
                 Node::call(&function::ADD, SqlType::BigInt, [old, Node::number(1)])
             }
-            Made::StampedOnWrite => Node::Bind(column.mark_of(asking)),
-            Made::Given | Made::Filled(_) | Made::StampedOnInsert => continue,
+            ValueSource::StampedOnWrite => Node::Bind(column.mark_of(context)),
+            ValueSource::Given | ValueSource::Carried(_) | ValueSource::StampedOnInsert => continue,
         };
         sets.push(Assignment { column, value });
     }
 }
 
-/// The ways to all tables whose rows are retired with those of this one. Rows that are found by others come
-/// before these, because what is retired is not found any more.
+/// Returns the paths to all tables whose rows are retired with those of this one. A longer path comes before
+/// the paths it goes through, because retired rows are no longer found.
 pub(crate) fn ways_from(table: &'static TableInfo) -> Result<Vec<Way>, Error> {
     fn add(
         table: &'static TableInfo,
@@ -61,7 +62,7 @@ pub(crate) fn ways_from(table: &'static TableInfo) -> Result<Vec<Way>, Error> {
         ways: &mut Vec<Way>,
     ) -> Result<(), Error> {
         if passed.iter().any(|other| std::ptr::eq(*other, table)) {
-            return Err(Error::unfit_parts(CIRCLE));
+            return Err(Error::invalid_query(CIRCLE));
         }
         passed.push(table);
         for reference in table.retired_with() {
@@ -78,22 +79,22 @@ pub(crate) fn ways_from(table: &'static TableInfo) -> Result<Vec<Way>, Error> {
     Ok(ways)
 }
 
-const CIRCLE: &str = "tables are declared to retire each other's rows in a circle, `retire(.., with(..))`; one of \
-     them has to leave it to the program";
+const CIRCLE: &str = "tables retire each other's rows in a circle with `retire(.., with(..))`; remove `with(..)` \
+     from one of them";
 
-/// Retires the rows at the end of a way that begins at the rows whose keys were found.
+/// Retires the rows at the end of a path that begins at the rows whose keys were found.
 pub(crate) fn children(
     table: &'static TableInfo,
     way: &[&'static Reference],
     change: &Change,
-    asking: Asking<'_>,
+    context: CompileContext<'_>,
     step: &Step<'_>,
 ) -> Result<Changing, Error> {
     let keys: Vec<&'static ColumnInfo> = table.key().collect();
-    let mut rows = Box::new(Select::over(table, Body::Table, change.at));
+    let mut rows = Box::new(Select::over(table, FromSource::Table, change.at));
     let those = found::keyed(rows.entry(), &keys, step.found.unwrap_or_default())?;
-    rows.filters.push(Asked { what: those, at: change.at });
-    // Their policies were asked when the keys were found.
+    rows.filters.push(Located { what: those, at: change.at });
+    // Their policies were applied when the keys were read.
     rows.waived = Some(Box::new(Waived { all: Some(change.at), ..Waived::default() }));
     let mut sets = Vec::new();
     for reference in way {
@@ -102,44 +103,44 @@ pub(crate) fn children(
             let (everywhere, all) = (waived.everywhere.clone(), waived.all);
             rows.waived = Some(Box::new(Waived { here: Vec::new(), everywhere, all }));
         }
-        sets = marks(reference.target(), &mut rows, change.at, asking);
+        sets = marks(reference.target(), &mut rows, change.at, context);
     }
     let retired = Change { select: rows.clone(), every_row: true, at: change.at };
-    let target = retired.target(rows, sets, asking)?;
+    let target = retired.target(rows, sets, context)?;
     Ok(Changing::Change { target, returning: false })
 }
 
-/// The rows of another table that belong to these.
+/// Returns the rows of another table that belong to these.
 fn belonging_to(
     mut parents: Box<Select>,
     reference: &'static Reference,
     at: Origin,
 ) -> Box<Select> {
-    let mut rows = Box::new(Select::over(reference.target(), Body::Table, at));
+    let mut rows = Box::new(Select::over(reference.target(), FromSource::Table, at));
     let pairs: Vec<[RawColumn; 2]> = reference.pairs_at(parents.entry(), rows.entry()).collect();
     let belong = match pairs.as_slice() {
         [[of_parent, own]] => {
             let values = smallvec::smallvec![Node::Column(*of_parent)];
-            parents.values = Some(Asked { what: values, at });
+            parents.values = Some(Located { what: values, at });
             Node::Column(*own).in_query(parents, of_parent.info.is_nullable(), false)
         }
         pairs => {
             for pair in pairs {
                 let [of_parent, own] = pair.map(Node::Column);
                 let same = Node::compare(Comparison::Equal, of_parent, own);
-                parents.filters.push(Asked { what: same, at });
+                parents.filters.push(Located { what: same, at });
             }
-            Node::subquery(parents, AskedOf::Exists)
+            Node::subquery(parents, SubqueryKind::Exists)
         }
     };
-    rows.filters.push(Asked { what: belong, at });
+    rows.filters.push(Located { what: belong, at });
     rows
 }
 
 impl ColumnInfo {
-    /// Returns the value that marks a row in it now: a point in time, a day, or TRUE.
-    pub(crate) fn mark_of(&self, asking: Asking<'_>) -> BindValue {
-        let now = asking.now();
+    /// Returns the value that marks a row now: a point in time, a date, or TRUE.
+    pub(crate) fn mark_of(&self, context: CompileContext<'_>) -> BindValue {
+        let now = context.now();
         let at = || now.to_zoned(jiff::tz::TimeZone::UTC).datetime();
         match self.sql_type() {
             SqlType::Boolean => BindValue::Bool(true),
@@ -151,7 +152,7 @@ impl ColumnInfo {
 }
 
 impl TableInfo {
-    /// The column that marks rows as withdrawn, if they are not deleted.
+    /// Returns the column that marks rows as retired, if the table has one.
     pub(crate) fn retire(&self) -> Option<&'static ColumnInfo> {
         self.columns().iter().find(|column| column.retires())
     }

@@ -1,25 +1,37 @@
-//! New rows: of which columns they are, and what they bind.
+//! The new rows of an insert: their columns and their binds.
 
 use std::fmt;
 use std::ops::Range;
+use std::sync::OnceLock;
 
-use crate::model::{BindValue, ColumnInfo, Error, LentBind, Made, Origin, TableInfo};
-use crate::plan::Asking;
+use crate::model::{
+    BindValue, Borrower, ColumnInfo, Error, LentBind, Measure, Origin, TableInfo, TakesValues,
+    ValueSource,
+};
+use crate::plan::CompileContext;
 
-/// New rows: of which columns, and how many.
+/// The columns of new rows, and their number.
 pub(crate) struct NewRows<'a> {
     pub(crate) table: &'static TableInfo,
     pub(crate) columns: &'a [&'static ColumnInfo],
     pub(crate) rows: usize,
-    /// True if they are given back as they are stored.
+    /// True if the statement returns them as they are stored.
     pub(crate) returning: bool,
 }
 
-/// Rows that lend their values.
-pub(crate) trait LendsRows: Send + Sync {
+/// A new row, which passes on its values.
+#[doc(hidden)]
+pub trait RowValues: Send + Sync {
+    /// Passes the values of the given columns, in order.
+    fn pass_to<'b>(&'b self, to: &mut impl TakesValues<'b>);
+}
+
+/// New rows, of whatever type.
+pub(crate) trait RowList: Send + Sync {
     fn count(&self) -> usize;
 
-    /// Lends the values of these rows, one after the other, each row's followed by what is the same for all.
+    /// Lends the values of these rows in order, each row's followed by the values that are the same for all
+    /// rows.
     fn lend<'b>(
         &'b self,
         rows: Range<usize>,
@@ -27,20 +39,90 @@ pub(crate) trait LendsRows: Send + Sync {
         take: &mut dyn FnMut(LentBind<'b>),
     );
 
-    /// Returns where the first of these rows end that take no more than so many bytes, at least one of them.
-    fn end_within(&self, rows: Range<usize>, most_bytes: usize) -> usize;
+    /// Takes the measure of these rows.
+    fn measure_of(&self, rows: Range<usize>) -> Measure;
 
-    /// Returns whether no dialect could have a reason to refuse a value of these rows.
-    fn are_ordinary(&self, rows: Range<usize>) -> bool;
+    /// Returns where the measure of all rows is kept.
+    fn measured(&self) -> &OnceLock<Measure>;
 }
 
-/// The values of some of the rows that there are, each with what is the same for all.
+/// New rows of one type.
+pub(crate) struct Rows<U> {
+    pub(crate) rows: Vec<U>,
+    pub(crate) measured: OnceLock<Measure>,
+}
+
+// Every table has these methods of its own, so they are short. What need not be fast stands below, once for all.
+impl<U: RowValues> RowList for Rows<U> {
+    fn count(&self) -> usize {
+        self.rows.len()
+    }
+
+    fn lend<'b>(
+        &'b self,
+        rows: Range<usize>,
+        made: &'b [BindValue],
+        take: &mut dyn FnMut(LentBind<'b>),
+    ) {
+        let mut to = Borrower(take);
+        for row in self.rows.get(rows).unwrap_or_default() {
+            row.pass_to(&mut to);
+            for value in made {
+                to.take(LentBind::Value(value));
+            }
+        }
+    }
+
+    fn measure_of(&self, rows: Range<usize>) -> Measure {
+        let mut measure = Measure::NOTHING;
+        for row in self.rows.get(rows).unwrap_or_default() {
+            row.pass_to(&mut measure);
+        }
+        measure
+    }
+
+    fn measured(&self) -> &OnceLock<Measure> {
+        &self.measured
+    }
+}
+
+impl dyn RowList + '_ {
+    /// Returns the measure of all rows, which is taken once.
+    fn measure(&self) -> Measure {
+        *self
+            .measured()
+            .get_or_init(|| self.measure_of(0..self.count()))
+    }
+
+    /// Returns the end of the longest range from the first row that takes at most `most_bytes`, but at least
+    /// one row.
+    pub(crate) fn end_within(&self, rows: Range<usize>, most_bytes: usize) -> usize {
+        if self.measure().bytes <= most_bytes {
+            return rows.end;
+        }
+        let mut bytes = 0;
+        for number in rows.clone() {
+            bytes += self.measure_of(number..number + 1).bytes;
+            if bytes > most_bytes && number > rows.start {
+                return number;
+            }
+        }
+        rows.end
+    }
+
+    /// Returns whether it is plain that no dialect refuses a value of these rows.
+    pub(crate) fn are_ordinary(&self, rows: Range<usize>) -> bool {
+        self.measure().ordinary || self.measure_of(rows).ordinary
+    }
+}
+
+/// The binds of a range of new rows, each followed by the values that are the same for all.
 pub(crate) struct RowBinds<'q> {
-    pub(crate) rows: &'q dyn LendsRows,
+    pub(crate) rows: &'q dyn RowList,
     pub(crate) range: Range<usize>,
-    /// How many values of a row are bound.
+    /// The number of binds of a row that the row itself gives.
     pub(crate) width: usize,
-    /// The values that the rows do not give themselves.
+    /// The values that are the same for all rows.
     pub(crate) made: Vec<BindValue>,
 }
 
@@ -50,20 +132,24 @@ impl fmt::Debug for RowBinds<'_> {
     }
 }
 
-/// Returns the values that are the same for all rows of an insert: what the handle fills, stamps and counts.
+/// Returns the values that are the same for all rows of an insert: carried values, stamps and the first
+/// version.
 pub(crate) fn made(
     table: &'static TableInfo,
-    asking: Asking<'_>,
+    context: CompileContext<'_>,
     at: Origin,
 ) -> Result<Vec<(&'static ColumnInfo, BindValue)>, Error> {
     let columns = table.columns().iter();
     let made = columns.filter(|column| !column.is_generated() && !column.is_given());
     let made = made.map(|column| {
         let value = match column.made() {
-            Made::Filled(fill) => fill(asking.carried)
-                .map_err(|missing| Error::missing_fill(column, missing.type_name()).asked_at(at))?,
-            Made::Version => BindValue::Int(1),
-            Made::Given | Made::StampedOnInsert | Made::StampedOnWrite => column.mark_of(asking),
+            ValueSource::Carried(fill) => fill(context.carried).map_err(|missing| {
+                Error::missing_carried_column(column, missing.type_name()).asked_at(at)
+            })?,
+            ValueSource::Version => BindValue::Int(1),
+            ValueSource::Given | ValueSource::StampedOnInsert | ValueSource::StampedOnWrite => {
+                column.mark_of(context)
+            }
         };
         Ok((column, value))
     });

@@ -16,13 +16,13 @@ use crate::sql::statement::{Copying, Purpose, Statement};
 use crate::tree::{Path, Source};
 
 impl<'q> Writer<'q> {
-    /// UPDATE or DELETE of the rows of its query.
+    /// Writes an UPDATE or DELETE of the rows of its query.
     pub(in crate::sql) fn write_change(
         mut self,
         target: &'q Target,
         returning: bool,
     ) -> Result<Statement<'q>, Error> {
-        // A WITH stands before a query only, on some engines.
+        // Some engines accept WITH only before a SELECT.
         self.inlines = true;
         match self.write_target(target, returning) {
             Ok(()) => {
@@ -45,7 +45,7 @@ impl<'q> Writer<'q> {
             Some(form) => Some(form),
             None => {
                 let (what, way_out) =
-                    (GIVING_CHANGED, "write, and read the rows in the same transaction");
+                    (GIVING_CHANGED, "write, then read the rows in the same transaction");
                 return Err(Error::unsupported(what, self.grammar.name(), way_out));
             }
         };
@@ -62,7 +62,7 @@ impl<'q> Writer<'q> {
             self.joined(target.sets(), ", ", |this, set| {
                 this.push_name(set.column.name());
                 this.push(" = ");
-                this.guarded(|this| this.write_value(&set.value))
+                this.in_expression(|this| this.write_value(&set.value))
             })?;
         }
         push_returning_before(&mut self.text, form, select.table, self.quotes);
@@ -74,7 +74,7 @@ impl<'q> Writer<'q> {
 
 const GIVING_CHANGED: &str = "giving back changed rows";
 
-/// COPY of rows whose values are `binds`, and the query by which the driver learns which types they are of.
+/// Writes a COPY of rows with the values `binds`, and the query from which the driver learns their types.
 pub(in crate::sql) fn copy<'q>(
     new: &NewRows<'_>,
     binds: Binds<'q>,
@@ -128,7 +128,7 @@ fn inserting<'q>(
     }
 }
 
-/// INSERT of rows whose values are `binds`, one row after the other.
+/// Writes an INSERT of rows with the values `binds`, one row after the other.
 pub(in crate::sql) fn insert<'q>(
     new: NewRows<'_>,
     binds: Binds<'q>,
@@ -153,7 +153,7 @@ pub(in crate::sql) fn insert<'q>(
     Ok(inserting(table, text, binds, grammar, at))
 }
 
-/// The placeholders of so many rows.
+/// Writes the placeholders of several rows.
 fn push_rows(text: &mut String, columns: usize, rows: usize, placeholder: Placeholder) {
     if columns == 0 {
         return;
@@ -161,7 +161,7 @@ fn push_rows(text: &mut String, columns: usize, rows: usize, placeholder: Placeh
     let start = text.len();
     let mut number = 0;
     for row in 0..rows {
-        // The rows are alike where their places have no numbers.
+        // Rows are alike where the placeholders have no numbers.
         if let (1, Placeholder::QuestionMark) = (row, placeholder) {
             let first = text.get(start..).unwrap_or_default().to_owned();
             for _ in 1..rows {
@@ -180,25 +180,28 @@ fn push_rows(text: &mut String, columns: usize, rows: usize, placeholder: Placeh
     }
 }
 
-/// Refuses an assignment that an engine would compute from values set just before.
+/// Refuses an assignment that the engine would compute from a value assigned just before.
 fn check_order(target: &Target, with_filters: bool, grammar: &dyn Grammar) -> Result<(), Error> {
     match target.read_after_set(with_filters) {
         None => Ok(()),
         Some(column) => {
-            let what = format!("to set `{}` before something reads it", column.name());
+            let what = format!(
+                "assigning `{}` before another assignment or filter reads it",
+                column.name()
+            );
             Err(Error::unsupported(&what, grammar.name(), "set it last"))
         }
     }
 }
 
-/// Has the rows of an insert given back as they are stored, where that stands at the end of one.
+/// Adds the clause that returns the inserted rows, where it stands at the end.
 pub(in crate::sql) fn return_inserted(
     statement: &mut Statement<'_>,
     table: &'static TableInfo,
 ) -> Result<(), Error> {
     let grammar = statement.grammar;
     let Some(form) = grammar.returning(ReturningOf::Insert) else {
-        let way_out = "write the row, and read it by its key";
+        let way_out = "write the row, then read it by its key";
         let err = Error::unsupported("giving back inserted rows", grammar.name(), way_out);
         return Err(err.asked_at(statement.origin));
     };
@@ -206,7 +209,7 @@ pub(in crate::sql) fn return_inserted(
     Ok(())
 }
 
-/// Makes of a statement that reads one that inserts what it reads.
+/// Turns a SELECT into an INSERT of its rows.
 pub(in crate::sql) fn insert_before(
     statement: &mut Statement<'_>,
     table: &'static TableInfo,
@@ -228,7 +231,7 @@ pub(in crate::sql) fn insert_before(
     statement.tables.insert(0, table.name());
 }
 
-/// What becomes of rows that are there already.
+/// Writes the conflict clause of an upsert.
 pub(in crate::sql) fn on_conflict<'q>(
     mut inserted: Statement<'q>,
     conflict: &OnConflict,
@@ -236,8 +239,8 @@ pub(in crate::sql) fn on_conflict<'q>(
     let grammar = inserted.grammar;
     let quotes = grammar.quotes();
     let Some(form) = grammar.upsert() else {
-        let way_out = "look for the row first, in a transaction";
-        let err = Error::unsupported("inserting or updating rows", grammar.name(), way_out);
+        let way_out = "look the row up first, in a transaction";
+        let err = Error::unsupported("an upsert", grammar.name(), way_out);
         return Err(err.asked_at(inserted.origin));
     };
     inserted.text.push_str(form.opening);
@@ -249,7 +252,7 @@ pub(in crate::sql) fn on_conflict<'q>(
     let Some(target) = &conflict.target else {
         match form.nothing {
             Some(nothing) => inserted.text.push_str(nothing),
-            // To what it is.
+            // Assigns the column to itself.
             None => {
                 inserted.text.push_str(form.update);
                 let first = conflict.known_by.iter().take(1).copied();
@@ -292,15 +295,15 @@ impl<'q> Writer<'q> {
             this.push_name(set.column.name());
             this.push(" = ");
             if !guarded {
-                return this.guarded(|this| this.write_value(&set.value));
+                return this.in_expression(|this| this.write_value(&set.value));
             }
-            // Without a condition of its own, each column stays what it is where the row is hidden.
+            // The engine's upsert has no condition, so each column keeps its value where the row is hidden.
             this.push("CASE WHEN ");
-            this.guarded(|this| {
+            this.in_expression(|this| {
                 this.joined(&select.filters, " AND ", |this, filter| this.write_inner(&filter.what))
             })?;
             this.push(" THEN ");
-            this.guarded(|this| this.write_value(&set.value))?;
+            this.in_expression(|this| this.write_value(&set.value))?;
             this.push(" ELSE ");
             this.push_name(set.column.name());
             this.push(" END");
@@ -313,7 +316,7 @@ impl<'q> Writer<'q> {
     }
 }
 
-/// The columns of rows that are given back, where they stand before the rows.
+/// Writes the list of returned columns, where it stands before the rows.
 fn push_returning_before(
     text: &mut String,
     form: Option<ReturningForm>,
@@ -329,7 +332,7 @@ fn push_returning_before(
     }
 }
 
-/// The same where they stand at the end.
+/// Writes the list of returned columns, where it stands at the end.
 fn push_returning_after(
     text: &mut String,
     form: Option<ReturningForm>,

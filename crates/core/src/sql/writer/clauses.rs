@@ -1,4 +1,4 @@
-//! Queries: their clauses in the order of SQL.
+//! SELECT: the clauses in their order.
 
 use std::borrow::Cow;
 use std::ops::RangeFrom;
@@ -7,50 +7,53 @@ use super::limits::Cap;
 use super::{Writer, push_number};
 use crate::dialect::{Collated, TruthForm};
 use crate::model::{BindValue, Error, Origin, TableInfo};
-use crate::plan::Wanted;
+use crate::plan::ReadShape;
 use crate::sql::identifiers::{push_identifier, push_select_list};
-use crate::tree::{Asked, Body, Lock, Node, OrderTerm, Path, RawColumn, Select, Source};
+use crate::tree::{FromSource, Located, Lock, Node, OrderTerm, Path, RawColumn, Select, Source};
 
-/// SQLite refuses a thousand terms in a row because it reads them as a thousand nested pairs. In
-/// brackets of this many, a level more for each power of it, any number passes on every engine.
+/// SQLite parses a chain of a thousand terms as a thousand nested pairs, and refuses it. Brackets around this
+/// number of terms, one more level for each power of it, make any number pass on every engine.
 const TERMS_IN_A_ROW: usize = 300;
 
 impl<'q> Writer<'q> {
-    pub(super) fn write_wanted(&mut self, wanted: Wanted) -> Result<(), Error> {
+    pub(super) fn write_wanted(&mut self, shape: ReadShape) -> Result<(), Error> {
         let select = self.select;
         self.mark(select.asked_at);
-        let in_rows = !matches!(wanted, Wanted::Count | Wanted::Presence);
+        let in_rows = !matches!(shape, ReadShape::Count | ReadShape::Presence);
         self.enter(select, in_rows)?;
-        match wanted {
-            Wanted::Rows => self.write_query(select, Naming::None, None),
-            // A key matches one row at most, and without LIMIT the text is that of any read by key.
-            Wanted::AtMost(rows) => {
+        match shape {
+            ReadShape::Rows => self.write_query(select, Naming::None, None),
+            // A key matches at most one row, and without LIMIT the text is that of every read by key.
+            ReadShape::AtMost(rows) => {
                 let rows = i64::from(rows);
                 let cap = (!select.at_most_one).then_some(Cap { after: None, rows });
                 self.write_query(select, Naming::None, cap)
             }
-            Wanted::Page { after, rows } => {
+            ReadShape::Page { after, rows } => {
                 let [after, rows] = [after, rows].map(|n| i64::try_from(n).unwrap_or(i64::MAX));
                 self.write_query(select, Naming::None, Some(Cap { after: Some(after), rows }))
             }
-            Wanted::Count if select.special.is_none() && !select.is_limited() => {
+            ReadShape::Count if select.grouping.is_none() && !select.is_limited() => {
                 self.push("SELECT count(*)");
                 self.write_from(select)
             }
-            Wanted::Count => {
+            ReadShape::Count => {
                 self.push("SELECT count(*) FROM (");
                 self.write_any_rows(select, " AS c0")?;
                 self.push(") AS q");
                 Ok(())
             }
-            Wanted::Presence => match self.grammar.truth() {
+            ReadShape::Presence => match self.grammar.truth() {
                 TruthForm::Value => {
+                    // As in `write_shaped_subquery`.
+                    let is_skipped = select.grouping.is_some() && select.offset.is_some();
                     self.push("SELECT EXISTS (");
+                    self.push(if is_skipped { "SELECT 1 FROM (" } else { "" });
                     self.write_any_rows(select, "")?;
-                    self.push(")");
+                    self.push(if is_skipped { ") AS q)" } else { ")" });
                     Ok(())
                 }
-                // Without a type of truth values, how many of one row there are.
+                // Dialects without a boolean type count the first row.
                 TruthForm::Number { .. } => {
                     self.push("SELECT count(*) FROM (");
                     self.write_any_rows(select, " AS c0")?;
@@ -65,9 +68,9 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// The rows of a query, whatever is in them.
+    /// Writes a query whose selected values do not matter.
     pub(super) fn write_any_rows(&mut self, select: &'q Select, named: &str) -> Result<(), Error> {
-        if select.special.is_some() {
+        if select.grouping.is_some() {
             return self.write_query(select, Naming::Places, None);
         }
         self.push("SELECT 1");
@@ -76,7 +79,7 @@ impl<'q> Writer<'q> {
         self.write_limit(select, None)
     }
 
-    /// A whole query for its rows.
+    /// Writes a whole query.
     pub(super) fn write_query(
         &mut self,
         select: &'q Select,
@@ -91,20 +94,22 @@ impl<'q> Writer<'q> {
             (naming, _) => naming,
         };
         let mut distinct = false;
-        if let Some(special) = &select.special {
-            if special.distinct.is_some() && (special.grouped || special.of_each.is_some()) {
-                return Err(Error::unfit_parts(DISTINCT_TWICE));
+        if let Some(grouping) = &select.grouping {
+            if grouping.distinct.is_some() && (grouping.grouped || grouping.of_each.is_some()) {
+                return Err(Error::invalid_query(DISTINCT_TWICE));
             }
             if let Some(lock) = &select.lock {
-                return Err(Error::unfit_parts(LOCKED_OTHERS).asked_at(lock.at));
+                return Err(Error::invalid_query(LOCKED_OTHERS).asked_at(lock.at));
             }
-            match &special.of_each {
-                Some(each) if !special.grouped => {
+            match &grouping.of_each {
+                Some(each) if !grouping.grouped => {
                     return self.write_first_of_each(select, each, naming, cap);
                 }
-                Some(_) => return Err(Error::unfit_parts(GROUPS_OF_EACH)),
-                None if special.grouped => return self.write_groups(select, special, naming, cap),
-                None => distinct = special.distinct.is_some(),
+                Some(_) => return Err(Error::invalid_query(GROUPS_OF_EACH)),
+                None if grouping.grouped => {
+                    return self.write_groups(select, grouping, naming, cap);
+                }
+                None => distinct = grouping.distinct.is_some(),
             }
         }
         self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
@@ -117,20 +122,20 @@ impl<'q> Writer<'q> {
         }
         self.write_limit(select, cap)?;
         match &select.lock {
-            Some(Asked { what, at }) => self.write_lock(select, *what, *at),
+            Some(Located { what, at }) => self.write_lock(select, *what, *at),
             None => Ok(()),
         }
     }
 
     fn write_lock(&mut self, select: &'q Select, lock: Lock, at: Origin) -> Result<(), Error> {
         let Some(text) = self.grammar.lock(lock) else {
-            let way_out = "write the rows by their version, with `expecting`";
+            let way_out = "use a version column and `expecting` instead";
             return Err(
                 Error::unsupported("locking rows", self.grammar.name(), way_out).asked_at(at)
             );
         };
-        if !matches!(select.body, Body::Table) {
-            return Err(Error::unfit_parts(LOCKED_OTHERS).asked_at(at));
+        if !matches!(select.body, FromSource::Table) {
+            return Err(Error::invalid_query(LOCKED_OTHERS).asked_at(at));
         }
         let [opening, closing] = text;
         self.clause(opening, at);
@@ -147,7 +152,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// What is read of each row.
+    /// Writes the select list.
     pub(super) fn write_list(
         &mut self,
         select: &'q Select,
@@ -174,11 +179,11 @@ impl<'q> Writer<'q> {
                     })?;
                 }
             }
-            Some(Asked { what, at }) => {
+            Some(Located { what, at }) => {
                 self.asked_at = *at;
                 for value in what {
                     self.named(naming, &mut places, |this| {
-                        this.guarded(|this| match by_code_point {
+                        this.in_expression(|this| match by_code_point {
                             true => this.write_ordered(value),
                             false => this.write_value(value),
                         })
@@ -189,13 +194,15 @@ impl<'q> Writer<'q> {
         let naming = if matches!(naming, Naming::Places) { naming } else { Naming::None };
         for (key, cell) in select.keys.iter().zip(self.key_cells(select)) {
             if cell >= places.start {
-                self.named(naming, &mut places, |this| this.guarded(|this| this.write_node(key)))?;
+                self.named(naming, &mut places, |this| {
+                    this.in_expression(|this| this.write_node(key))
+                })?;
             }
         }
         Ok(())
     }
 
-    /// The number of each key's cell: that of a value which it is, or a further one.
+    /// Returns the cell number of each key: that of a selected value, or of an additional column.
     pub(super) fn key_cells(&self, select: &'q Select) -> impl Iterator<Item = usize> + use<'q> {
         let listed = match (&select.values, select.keys.is_empty()) {
             (_, true) => Vec::new(),
@@ -213,7 +220,7 @@ impl<'q> Writer<'q> {
         })
     }
 
-    /// A value of a list, with its name there.
+    /// Writes an item of the select list, with its alias.
     pub(super) fn named(
         &mut self,
         naming: Naming,
@@ -241,7 +248,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Returns how many values a list has.
+    /// Returns the number of items in the select list.
     pub(super) fn width(&self, select: &'q Select) -> usize {
         let values = select.values.as_ref().map(|values| values.what.len());
         let values = values.unwrap_or_else(|| self.whole_rows(select).len());
@@ -249,8 +256,8 @@ impl<'q> Writer<'q> {
             .fold(values, |width, cell| width.max(cell + 1))
     }
 
-    /// The orders of rows that are given once: only what is read of them is known then, so that each
-    /// is written by its place.
+    /// Writes the orders of a DISTINCT query. Only the select list can be ordered by then, so each order is
+    /// an ordinal.
     fn write_orders_of_listed(&mut self, select: &'q Select) -> Result<(), Error> {
         let whole: Vec<Node> = self
             .whole_rows(select)
@@ -263,20 +270,20 @@ impl<'q> Writer<'q> {
             .map_or(&*whole, |values| &*values.what);
         self.write_orders_by(select, |this, order| {
             let Some(place) = listed.iter().position(|value| *value == order.by) else {
-                return Err(Error::unfit_parts(ORDERED_BY_ANOTHER));
+                return Err(Error::invalid_query(ORDERED_BY_ANOTHER));
             };
             this.write_order_at(order, place)
         })
     }
 
-    /// The orders of rows, each by its place in the list if it repeats what is computed there.
+    /// Writes the orders, each as an ordinal if it repeats a computed item of the select list.
     fn write_orders_by_place(
         &mut self,
         select: &'q Select,
         listed: &'q [Node],
     ) -> Result<(), Error> {
         self.write_orders_by(select, |this, order| {
-            // A column has a name, which says more than its place.
+            // A column has a name, which says more than an ordinal.
             let is_computed = !matches!(order.by, Node::Column(_) | Node::Bind(_));
             let place = listed.iter().position(|value| *value == order.by);
             match place.filter(|_| is_computed && this.stands_alone(order)) {
@@ -286,7 +293,7 @@ impl<'q> Writer<'q> {
         })
     }
 
-    /// Returns whether nothing has to follow the expression of an order but its direction.
+    /// Returns whether only a direction follows the expression of an order.
     pub(super) fn stands_alone(&self, order: &OrderTerm) -> bool {
         if order.by.needs_collation() {
             return false;
@@ -297,7 +304,7 @@ impl<'q> Writer<'q> {
         form.is_none_or(|form| form.first.is_none() && matches!(form.then, "" | " DESC"))
     }
 
-    /// An order by what stands at a place of the list.
+    /// Writes an order by the ordinal of an item.
     pub(super) fn write_order_at(
         &mut self,
         order: &'q OrderTerm,
@@ -313,7 +320,7 @@ impl<'q> Writer<'q> {
         )
     }
 
-    /// All columns of the tables whose rows are meant.
+    /// Returns all columns of the tables that are read.
     pub(super) fn whole_rows(&self, select: &Select) -> Vec<RawColumn> {
         let tables = select.rows.iter().filter_map(|source| {
             let visible = self.names.find(*source)?;
@@ -326,17 +333,17 @@ impl<'q> Writer<'q> {
         columns.collect()
     }
 
-    /// Goes into a query: from here on its tables have names.
+    /// Enters a query, so that its tables have names.
     pub(super) fn enter(&mut self, select: &Select, in_rows: bool) -> Result<(), Error> {
         let beyond = |source: &Source| source.path != Path::HERE;
-        // Of the outermost query it is known.
+        // For the outermost query the plan knows it.
         let asks_others = self.asks_others || !std::ptr::eq(select, self.select);
         let follows = asks_others && (select.rows.iter().any(beyond) || select.follows());
         let followed = if follows { select.followed(in_rows) } else { Vec::new() };
         self.names.enter(select, followed)
     }
 
-    /// All columns of the tables whose rows are meant.
+    /// Writes all columns of the tables that are read.
     pub(super) fn write_whole_rows(&mut self, select: &Select) {
         for (i, source) in select.rows.iter().enumerate() {
             if i > 0 {
@@ -369,17 +376,17 @@ impl<'q> Writer<'q> {
         }
         let mut opening = " WHERE ";
         if !self.names.requires() {
-            for Asked { what, at } in self.conditions(select) {
+            for Located { what, at } in self.conditions(select) {
                 self.clause(opening, *at);
                 opening = " AND ";
                 self.write_terms(what.terms(), " AND ", terms == 1)?;
             }
             return Ok(());
         }
-        for Asked { what, at } in self.conditions(select) {
+        for Located { what, at } in self.conditions(select) {
             let mut between = opening;
             for term in what.terms() {
-                // The join asks it.
+                // The INNER JOIN already tests this.
                 if self.is_joined(select, term) {
                     continue;
                 }
@@ -398,7 +405,8 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Returns whether a condition asks no more than that there is a row of a parent, which is joined by an INNER JOIN.
+    /// Returns whether a condition only tests that the row of a parent exists, which its INNER JOIN tests
+    /// too.
     fn is_joined(&self, select: &Select, term: &Node) -> bool {
         let parent = term.required_parent();
         let visible = parent.filter(|parent| select.is_over(parent.id));
@@ -406,7 +414,8 @@ impl<'q> Writer<'q> {
         visible.is_some_and(|visible| !visible.optional)
     }
 
-    /// So many that they need brackets, which no longer follow the calls of `filter`.
+    /// Writes so many filters that they need brackets, so that they no longer match the calls of `filter` one
+    /// to one.
     #[cold]
     pub(super) fn write_many_filters(&mut self, select: &'q Select) -> Result<(), Error> {
         if let Some(first) = self.conditions(select).next() {
@@ -479,8 +488,8 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         let mut opening = " ORDER BY ";
         let mut asked_at = None;
-        for Asked { what, at } in &select.orders {
-            // The parts of one tuple are one clause.
+        for Located { what, at } in &select.orders {
+            // The parts of one tuple form one clause.
             match asked_at == Some(*at) {
                 true => self.push(opening),
                 false => self.clause(opening, *at),
@@ -500,7 +509,7 @@ impl<'q> Writer<'q> {
         )
     }
 
-    /// An order with its NULLs where they are wanted: its expression as an operand, and to be ordered.
+    /// Writes an order with NULLs first or last: its expression as an operand, and as what is ordered.
     pub(super) fn write_order_as(
         &mut self,
         order: &OrderTerm,
@@ -526,7 +535,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// An expression that is about to be ordered or found greater than another.
+    /// Writes an expression that is ordered, or compared for the greater one.
     pub(super) fn write_ordered(&mut self, node: &'q Node) -> Result<(), Error> {
         match node.needs_collation() {
             true => self.write_collated(node, self.grammar.text_order(), Self::write_operand),
@@ -535,21 +544,21 @@ impl<'q> Writer<'q> {
     }
 }
 
-/// What the values of a list are called.
+/// The aliases of the select list.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Naming {
-    /// As they are.
+    /// No aliases.
     None,
     /// `c0`, `c1` and so on.
     Places,
-    /// As the fields of a struct.
+    /// The names of a struct's fields.
     Fields(&'static TableInfo),
 }
 
-const LOCKED_OTHERS: &str = "only rows of a table can be locked, not groups, distinct rows, so many of \
-     each, or those of another query";
-const DISTINCT_TWICE: &str = "groups of rows are given once already, and of some of each it is not \
-     clear which; ask for distinct rows of `from(query)`";
-const GROUPS_OF_EACH: &str = "`limit_each` is for rows before they are grouped; ask `from(query)` for \
-     so many of each group";
-const ORDERED_BY_ANOTHER: &str = "rows that are given once can only be ordered by what is selected";
+const LOCKED_OTHERS: &str = "only rows of a table can be locked, not a query with groups, `distinct`, `limit_each` or \
+     `from(..)`";
+const DISTINCT_TWICE: &str =
+    "`distinct` does not apply to groups or `limit_each`; call it on `from(query)`";
+const GROUPS_OF_EACH: &str =
+    "`limit_each` applies to rows before they are grouped; call it on `from(query)` for groups";
+const ORDERED_BY_ANOTHER: &str = "a query with `distinct` can only be ordered by selected values";

@@ -1,4 +1,4 @@
-//! Groups of rows: the keys, the totals, and where a key that is computed is used again.
+//! GROUP BY, HAVING and aggregates, and computed keys that are used more than once.
 
 use super::clauses::Naming;
 use super::limits::Cap;
@@ -6,36 +6,35 @@ use super::{Writer, push_number};
 use crate::dialect::TruthForm;
 use crate::model::Error;
 use crate::sql::form::Part;
-use crate::tree::{Aggregate, Asked, Node, OrderTerm, Select, Special, Window};
+use crate::tree::{Aggregate, GroupingClauses, Located, Node, OrderTerm, Select, Window};
 
-/// The keys of a grouping, and whether one of them is used again.
+/// The group keys, and whether a computed one is used more than once.
 #[derive(Debug, Default)]
 struct Keys<'q> {
     /// The keys, each once: first those that are selected.
     all: Vec<&'q Node>,
-    /// True if one that is computed stands somewhere else than alone in the list.
+    /// True if a computed key stands anywhere but alone in the select list.
     again: bool,
 }
 
-/// A query inside that computes the keys, and what is totalled, for the one around it.
+/// A derived table that computes the keys and the arguments of aggregates for the query around it.
 #[derive(Debug)]
-pub(super) struct Inside<'q> {
+pub(super) struct PrecomputedKeys<'q> {
     keys: Vec<&'q Node>,
     totalled: Vec<&'q Node>,
 }
 
-const STRANGE_KEY: &str = "a key in `having` or `order_by` is not one that the rows are grouped by; \
-     select it, or name it in `group_by`";
+const STRANGE_KEY: &str = "a key in `having` or `order_by` is not a key of the query; select it, or name it in `group_by`";
 const ORDERED_BEFORE: &str =
-    "rows are ordered here and then grouped; order the groups, after `select`";
-const WINDOW_IN_TOTAL: &str = "a function of a window cannot stand inside an aggregate or a key; \
-     compute it in a query, and group `from(query)`";
+    "the query is ordered by row and then grouped; call `order_by` after `select`";
+const WINDOW_IN_TOTAL: &str = "a window function cannot stand inside an aggregate or a key; compute it in a query, and group \
+     `from(query)`";
 
 impl<'q> Writer<'q> {
     pub(super) fn write_groups(
         &mut self,
         select: &'q Select,
-        special: &'q Special,
+        grouping: &'q GroupingClauses,
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
@@ -43,7 +42,7 @@ impl<'q> Writer<'q> {
             .values
             .as_ref()
             .map_or(&[][..], |values| &*values.what);
-        let keys = self.keys_of(select, special, listed)?;
+        let keys = self.keys_of(select, grouping, listed)?;
         self.push("SELECT ");
         if let Some(values) = &select.values {
             self.asked_at = values.at;
@@ -56,16 +55,16 @@ impl<'q> Writer<'q> {
             .collect();
         if !rolled_up.is_empty() {
             if keys.again {
-                return Err(Error::unfit_parts(COMPUTED_ROLLUP));
+                return Err(Error::invalid_query(COMPUTED_ROLLUP));
             }
-            return self.write_rollup(select, special, &keys.all, &rolled_up, naming, cap);
+            return self.write_rollup(select, grouping, &keys.all, &rolled_up, naming, cap);
         }
         if keys.again {
-            return self.write_groups_of_inside(select, special, keys.all, naming, cap);
+            return self.write_groups_of_inside(select, grouping, keys.all, naming, cap);
         }
         self.write_list(select, naming, false)?;
         self.write_from(select)?;
-        self.write_grouping(select, special, &keys.all)?;
+        self.write_grouping(select, grouping, &keys.all)?;
         self.write_orders_by(select, |this, order| {
             let place = listed.iter().position(|value| *value == order.by);
             match place {
@@ -78,11 +77,11 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
-    /// GROUP BY and HAVING.
+    /// Writes GROUP BY and HAVING.
     fn write_grouping(
         &mut self,
         select: &'q Select,
-        special: &'q Special,
+        grouping: &'q GroupingClauses,
         keys: &[&'q Node],
     ) -> Result<(), Error> {
         let values = select.values.as_ref();
@@ -100,10 +99,10 @@ impl<'q> Writer<'q> {
             opening = ", ";
             self.write_key(key, listed)?;
         }
-        self.write_having(special)
+        self.write_having(grouping)
     }
 
-    /// A key of GROUP BY: by its place in the list, so that a bind in it is one bind.
+    /// Writes a key of GROUP BY, as an ordinal where it is selected, so that a bind in it stays one bind.
     fn write_key(&mut self, key: &'q Node, listed: &'q [Node]) -> Result<(), Error> {
         match listed.iter().position(|value| value == key) {
             Some(place) => {
@@ -114,11 +113,11 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// The groups for all values of the keys, and those where the last are added up.
+    /// Writes a query with subtotals.
     fn write_rollup(
         &mut self,
         select: &'q Select,
-        special: &'q Special,
+        grouping: &'q GroupingClauses,
         keys: &[&'q Node],
         rolled_up: &[&'q Node],
         naming: Naming,
@@ -137,8 +136,10 @@ impl<'q> Writer<'q> {
         }
         self.push(" FROM (");
         match self.grammar.grouping_sets() {
-            Some(opening) => self.write_grouping_sets(select, special, keys, rolled_up, opening)?,
-            None => self.write_levels(select, special, keys, rolled_up)?,
+            Some(opening) => {
+                self.write_grouping_sets(select, grouping, keys, rolled_up, opening)?
+            }
+            None => self.write_levels(select, grouping, keys, rolled_up)?,
         }
         self.push(") AS q");
         self.write_orders_by(select, |this, order| {
@@ -155,7 +156,7 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
-    /// The SELECT list of a group, with the orders that are not in it.
+    /// Writes the select list of one level of subtotals, with the orders that are not in it.
     fn write_level_list(&mut self, select: &'q Select) -> Result<(), Error> {
         let values = select.values.as_ref();
         let listed = values.map_or(&[][..], |values| &*values.what);
@@ -164,7 +165,7 @@ impl<'q> Writer<'q> {
         for (number, order) in select.orders.iter().enumerate() {
             if !listed.contains(&order.what.by) {
                 self.push(", ");
-                self.guarded(|this| this.write_value(&order.what.by))?;
+                self.in_expression(|this| this.write_value(&order.what.by))?;
                 self.push(" AS o");
                 push_number(&mut self.text, number);
             }
@@ -172,11 +173,11 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// One query for all levels.
+    /// Writes one query with GROUPING SETS.
     fn write_grouping_sets(
         &mut self,
         select: &'q Select,
-        special: &'q Special,
+        grouping: &'q GroupingClauses,
         keys: &[&'q Node],
         rolled_up: &[&'q Node],
         opening: &'static str,
@@ -195,14 +196,14 @@ impl<'q> Writer<'q> {
             self.push(")");
         }
         self.push(")");
-        self.write_having(special)
+        self.write_having(grouping)
     }
 
-    /// A query for each level.
+    /// Writes one query for each level of subtotals.
     fn write_levels(
         &mut self,
         select: &'q Select,
-        special: &'q Special,
+        grouping: &'q GroupingClauses,
         keys: &[&'q Node],
         rolled_up: &[&'q Node],
     ) -> Result<(), Error> {
@@ -215,10 +216,10 @@ impl<'q> Writer<'q> {
             }
             self.write_level_list(select)?;
             self.write_from(select)?;
-            self.write_grouping(select, special, keys)?;
+            self.write_grouping(select, grouping, keys)?;
             let groups = keys.len() > self.of_all.len();
-            // Without keys, what makes it one group is an aggregate.
-            if !groups && special.having.is_empty() && !listed.iter().any(Node::holds_aggregates) {
+            // Without keys, an aggregate in the list is what makes the rows one group.
+            if !groups && grouping.having.is_empty() && !listed.iter().any(Node::holds_aggregates) {
                 self.push(" HAVING count(*) >= 0");
             }
             self.of_all = outside;
@@ -226,12 +227,12 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Returns whether it is a key of which all values together are one group here.
+    /// Returns whether it is a key that is rolled up at this level.
     pub(super) fn is_of_all(&self, node: &Node) -> bool {
         self.of_all.contains(&node)
     }
 
-    /// Returns whether an order can be written as a place alone.
+    /// Returns whether an order can be written as an ordinal alone.
     fn has_place(&self, order: &OrderTerm) -> bool {
         let form = order
             .nullable
@@ -242,7 +243,7 @@ impl<'q> Writer<'q> {
     fn keys_of(
         &self,
         select: &'q Select,
-        special: &'q Special,
+        grouping: &'q GroupingClauses,
         listed: &'q [Node],
     ) -> Result<Keys<'q>, Error> {
         let mut keys = Keys::default();
@@ -259,13 +260,13 @@ impl<'q> Writer<'q> {
             }
         }
         inside.iter().for_each(|key| add(key));
-        for Asked { what, .. } in &special.group_keys {
+        for Located { what, .. } in &grouping.group_keys {
             what.visit_keys(&mut add);
         }
-        for Asked { what, .. } in &special.having {
+        for Located { what, .. } in &grouping.having {
             what.visit_keys(&mut |key| inside.push(key));
         }
-        for Asked { what, .. } in &select.orders {
+        for Located { what, .. } in &select.orders {
             let mut others = 0;
             what.by.visit_keys(&mut |key| {
                 others += 1;
@@ -275,14 +276,14 @@ impl<'q> Writer<'q> {
                 }
             });
             if others == 0 && what.by.holds_columns() {
-                return Err(Error::unfit_parts(ORDERED_BEFORE));
+                return Err(Error::invalid_query(ORDERED_BEFORE));
             }
         }
-        if keys.all.iter().any(|key| key.facts().windows()) {
-            return Err(Error::unfit_parts(WINDOW_IN_TOTAL));
+        if keys.all.iter().any(|key| key.summary().windows()) {
+            return Err(Error::invalid_query(WINDOW_IN_TOTAL));
         }
         if inside.iter().any(|key| !keys.all.contains(key)) {
-            return Err(Error::unfit_parts(STRANGE_KEY));
+            return Err(Error::invalid_query(STRANGE_KEY));
         }
         let is_computed =
             |key: &&Node| !matches!(key, Node::Key(_, key) if matches!(key.of, Node::Column(_)));
@@ -290,9 +291,9 @@ impl<'q> Writer<'q> {
         Ok(keys)
     }
 
-    fn write_having(&mut self, special: &'q Special) -> Result<(), Error> {
+    fn write_having(&mut self, grouping: &'q GroupingClauses) -> Result<(), Error> {
         let mut opening = " HAVING ";
-        for Asked { what, at } in &special.having {
+        for Located { what, at } in &grouping.having {
             self.clause(opening, *at);
             opening = " AND ";
             self.write_inner(what)?;
@@ -300,11 +301,11 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Groups whose keys are computed once, in a query inside.
+    /// Writes groups whose keys are computed once, in a derived table.
     fn write_groups_of_inside(
         &mut self,
         select: &'q Select,
-        special: &'q Special,
+        grouping: &'q GroupingClauses,
         keys: Vec<&'q Node>,
         naming: Naming,
         cap: Option<Cap>,
@@ -313,22 +314,22 @@ impl<'q> Writer<'q> {
         for node in select.nodes() {
             node.visit_totalled(&mut |node| totalled.push(node));
         }
-        let around = Inside { keys, totalled };
+        let around = PrecomputedKeys { keys, totalled };
         let before = self.inside.replace(around);
         self.write_list(select, naming, false)?;
         self.clause(" FROM (SELECT ", select.asked_at);
-        // Inside, keys and totals are what they are.
+        // Inside the derived table, keys and arguments are written in full.
         let around = std::mem::replace(&mut self.inside, before);
-        let Some(Inside { keys, totalled }) = &around else { return Ok(()) };
+        let Some(PrecomputedKeys { keys, totalled }) = &around else { return Ok(()) };
         for (number, key) in keys.iter().enumerate() {
             self.push(if number > 0 { ", " } else { "" });
-            self.guarded(|this| this.write_value(key))?;
+            self.in_expression(|this| this.write_value(key))?;
             self.push(" AS k");
             push_number(&mut self.text, number);
         }
         for (number, node) in totalled.iter().enumerate() {
             self.push(", ");
-            self.guarded(|this| this.write_value(node))?;
+            self.in_expression(|this| this.write_value(node))?;
             self.push(" AS a");
             push_number(&mut self.text, number);
         }
@@ -340,15 +341,15 @@ impl<'q> Writer<'q> {
             push_number(&mut self.text, number);
         }
         let before = std::mem::replace(&mut self.inside, around);
-        self.write_having(special)?;
+        self.write_having(grouping)?;
         self.write_orders(select)?;
         self.inside = before;
         self.write_limit(select, cap)
     }
 
-    /// Writes a column of the query inside, if that computed this node.
+    /// Writes a column of the derived table, if that computes this node.
     pub(super) fn write_from_inside(&mut self, node: &Node) -> bool {
-        let Some(Inside { keys, totalled }) = &self.inside else { return false };
+        let Some(PrecomputedKeys { keys, totalled }) = &self.inside else { return false };
         let (name, number) = match node {
             Node::Key(..) => ("q.k", keys.iter().position(|key| *key == node)),
             _ => ("q.a", totalled.iter().position(|own| std::ptr::eq(*own, node))),
@@ -365,39 +366,39 @@ impl<'q> Writer<'q> {
         over: Option<&'q Window>,
     ) -> Result<(), Error> {
         let form = self.form_of(&aggregate.call)?;
-        if over.is_none() && aggregate.nodes().any(|node| node.facts().windows()) {
-            return Err(Error::unfit_parts(WINDOW_IN_TOTAL));
+        if over.is_none() && aggregate.nodes().any(|node| node.summary().windows()) {
+            return Err(Error::invalid_query(WINDOW_IN_TOTAL));
         }
         if over.is_some() && !form.contains("{*}") {
-            let way_out = "compute it in groups, and join them";
+            let way_out = "compute it in groups, and join these";
             let what = format!("{} as a window", aggregate.call.function.what());
             return Err(Error::unsupported(&what, self.grammar.name(), way_out));
         }
         let filters = self.grammar.has_filter();
-        if let (Some(among), false, true) =
-            (&aggregate.among, filters, aggregate.call.arguments.is_empty())
+        if let (Some(filter), false, true) =
+            (&aggregate.filter, filters, aggregate.call.arguments.is_empty())
         {
             self.push("count(CASE WHEN ");
-            self.write_totalled_condition(among)?;
+            self.write_totalled_condition(filter)?;
             self.push(" THEN 1 END)");
             return over.map_or(Ok(()), |window| self.write_over(window));
         }
-        self.guarded(|this| {
+        self.in_expression(|this| {
             this.write_form(form, |this, part, alone| match part {
                 Part::ARGUMENT_ORDERS if aggregate.orders.is_empty() => Ok(()),
                 Part::ARGUMENT_ORDERS => {
                     this.push(" ORDER BY ");
                     this.joined(&aggregate.orders, ", ", |this, order| {
                         match this.inside.is_some() {
-                            true => Err(Error::unfit_parts(ORDERED_INSIDE)),
+                            true => Err(Error::invalid_query(ORDERED_INSIDE)),
                             false => this.write_order(order),
                         }
                     })
                 }
                 Part::AROUND => {
-                    if let (Some(among), true) = (&aggregate.among, filters) {
+                    if let (Some(filter), true) = (&aggregate.filter, filters) {
                         this.push(" FILTER (WHERE ");
-                        this.write_totalled_condition(among)?;
+                        this.write_totalled_condition(filter)?;
                         this.push(")");
                     }
                     over.map_or(Ok(()), |window| this.write_over(window))
@@ -409,10 +410,10 @@ impl<'q> Writer<'q> {
                     if number == 0 && aggregate.distinct {
                         this.push("DISTINCT ");
                     }
-                    match &aggregate.among {
-                        Some(among) if number == 0 && !filters => {
+                    match &aggregate.filter {
+                        Some(filter) if number == 0 && !filters => {
                             this.push("CASE WHEN ");
-                            this.write_totalled_condition(among)?;
+                            this.write_totalled_condition(filter)?;
                             this.push(" THEN ");
                             this.write_totalled(argument)?;
                             this.push(" END");
@@ -452,11 +453,11 @@ impl<'q> Writer<'q> {
     }
 }
 
-const ORDERED_INSIDE: &str = "a joined text with an order cannot stand beside a computed key that is used \
-     again; group by a column, or compute the key in a query and group `from(query)`";
+const ORDERED_INSIDE: &str = "`listagg` with an order cannot stand beside a computed key that is used again; group by a \
+     column, or compute the key in a query and group `from(query)`";
 
-const COMPUTED_ROLLUP: &str = "a computed key with subtotals cannot be used again inside an expression; \
-     compute it in a query, and group `from(query)`";
+const COMPUTED_ROLLUP: &str = "a computed key with subtotals cannot be used again inside an expression; compute it in a \
+     query, and group `from(query)`";
 
 impl Node {
     fn is_rolled_up(&self) -> bool {
@@ -469,7 +470,7 @@ impl Node {
         holds
     }
 
-    /// Shows the keys in it that are not inside of aggregates.
+    /// Visits the keys in it that are not inside aggregates.
     fn visit_keys<'n>(&'n self, see: &mut dyn FnMut(&'n Node)) {
         match self {
             Node::Key(..) => see(self),
@@ -478,10 +479,10 @@ impl Node {
         }
     }
 
-    /// Shows what its aggregates are of.
+    /// Visits the arguments of its aggregates.
     fn visit_totalled<'n>(&'n self, see: &mut dyn FnMut(&'n Node)) {
         match self {
-            // A bind is the same for all rows, so that it need not be computed for each.
+            // A bind is the same for all rows, so it is not computed for each.
             Node::Aggregate(_, aggregate) => {
                 let binds = |node: &&Node| matches!(node, Node::Bind(_));
                 aggregate.nodes().filter(|node| !binds(node)).for_each(see);
@@ -490,7 +491,7 @@ impl Node {
         }
     }
 
-    /// Returns whether a column stands in it outside of keys and aggregates.
+    /// Returns whether it has a column outside keys and aggregates.
     fn holds_columns(&self) -> bool {
         match self {
             Node::Column(_) => true,

@@ -5,9 +5,9 @@ use std::borrow::Cow;
 use super::Writer;
 use crate::dialect::LimitForm;
 use crate::model::{BindValue, Error, Origin};
-use crate::tree::{Asked, Select};
+use crate::tree::{Located, Select};
 
-/// A limit that whoever reads a query adds to it, and how many rows come before.
+/// A limit that a verb adds to a query, and the number of rows to skip.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Cap {
     pub(super) after: Option<i64>,
@@ -15,7 +15,7 @@ pub(super) struct Cap {
 }
 
 impl<'q> Writer<'q> {
-    /// Returns how many rows, after how many: as the query says, and as `cap` says of what is read of it.
+    /// Writes LIMIT and OFFSET: those of the query, combined with those of `cap`.
     pub(super) fn write_limit(
         &mut self,
         select: &'q Select,
@@ -24,21 +24,21 @@ impl<'q> Writer<'q> {
         let at = select.asked_at;
         let bound = |rows| Cow::Owned(BindValue::Int(rows));
         let limit = match (&select.limit, cap) {
-            (Some(Asked { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
+            (Some(Located { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
                 let left = own.saturating_sub(after.unwrap_or(0)).max(0);
                 Some((bound(rows.min(left)), *at))
             }
-            (Some(Asked { what, at }), _) => Some((Cow::Borrowed(what), *at)),
+            (Some(Located { what, at }), _) => Some((Cow::Borrowed(what), *at)),
             (None, Some(Cap { rows, .. })) => Some((bound(rows), at)),
             (None, None) => None,
         };
         let offset = match (&select.offset, cap.and_then(|cap| cap.after)) {
             (None, None) => None,
             (None, Some(after)) => Some((bound(after), at)),
-            (Some(Asked { what: BindValue::Int(own), at }), Some(after)) => {
+            (Some(Located { what: BindValue::Int(own), at }), Some(after)) => {
                 Some((bound(own.saturating_add(after)), *at))
             }
-            (Some(Asked { what, at }), _) => Some((Cow::Borrowed(what), *at)),
+            (Some(Located { what, at }), _) => Some((Cow::Borrowed(what), *at)),
         };
         self.write_limit_of(limit, offset)
     }
@@ -81,7 +81,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// One row after so many, whose number is bound.
+    /// Writes the limit for one row after a bound number of rows.
     pub(super) fn write_one_after(&mut self, rows: &'q BindValue) -> Result<(), Error> {
         match self.grammar.limit() {
             LimitForm::LimitOffset { .. } => {

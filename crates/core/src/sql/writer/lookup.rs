@@ -1,4 +1,4 @@
-//! IN: a value is looked up in a list of values, which is one bind, or in a query.
+//! IN: looks a value up in a list of values, which is one bind, or in a subquery.
 
 use std::borrow::Cow;
 
@@ -7,11 +7,11 @@ use super::subqueries::Selected;
 use crate::dialect::{Collated, ListEncoding, TruthForm};
 use crate::model::{BindValue, Error, List};
 use crate::sql::list;
-use crate::tree::{AskedOf, InQuery, Node, OneOf, Subquery};
+use crate::tree::{InQuery, Node, OneOf, Subquery, SubqueryKind};
 
 impl<'q> Writer<'q> {
-    /// `x IN (SELECT ..)`, without the NULLs among what is selected, which would make the answer
-    /// for every other value unknown.
+    /// Writes `x IN (SELECT ..)`. NULLs are excluded from the subquery, because one NULL would make the
+    /// result NULL for every other value.
     pub(super) fn write_in_query(&mut self, in_query: &'q InQuery) -> Result<(), Error> {
         match in_query.negated {
             false => self.write_in_rows(in_query, " IN ("),
@@ -28,8 +28,8 @@ impl<'q> Writer<'q> {
         operator: &'static str,
     ) -> Result<(), Error> {
         let InQuery { operand, select, may_be_null, negated } = in_query;
-        // Where a row is kept only if it is TRUE, FALSE and NULL are the same.
-        let without_null = *may_be_null && (*negated || self.guarded);
+        // Where only TRUE keeps a row, FALSE and NULL have the same effect.
+        let without_null = *may_be_null && (*negated || self.in_expression);
         self.check_comparable(operand.sql_type(), "looking up")?;
         let chosen = select
             .values
@@ -40,7 +40,7 @@ impl<'q> Writer<'q> {
             if needed { self.grammar.text_lookup() } else { [Collated::AS_IT_IS; 2] };
         self.write_collated(operand, of_left, Self::write_operand)?;
         self.push(operator);
-        // Some engines refuse LIMIT in this place, but not one level deeper.
+        // MariaDB and MySQL refuse LIMIT directly in the subquery of IN, but not one level deeper.
         match select.is_limited() {
             true => {
                 self.push("SELECT q.c0 FROM (");
@@ -61,7 +61,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Returns whether a value may be NULL, as far as that is known at once.
+    /// Returns whether a value may be NULL, as far as its own node tells.
     fn may_be_null(&self, node: &Node) -> bool {
         match node {
             Node::Column(column) => {
@@ -73,20 +73,20 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// EXISTS, a count, or the one value of a query inside.
+    /// Writes EXISTS, a count, or the value of a scalar subquery.
     pub(super) fn write_asked_of(&mut self, subquery: &'q Subquery) -> Result<(), Error> {
         let Subquery { select, asked } = subquery;
         let (opening, selected, closing) = match asked {
-            AskedOf::Exists => ("EXISTS (", Selected::Text("1"), ")"),
-            AskedOf::NotExists => ("NOT EXISTS (", Selected::Text("1"), ")"),
-            // One row beyond those many is all that an engine has to find.
-            AskedOf::MoreThan(_) => ("(", Selected::Text("1"), ") IS NOT NULL"),
-            AskedOf::AtMost(_) => ("(", Selected::Text("1"), ") IS NULL"),
-            AskedOf::Count if select.is_limited() => {
+            SubqueryKind::Exists => ("EXISTS (", Selected::Text("1"), ")"),
+            SubqueryKind::NotExists => ("NOT EXISTS (", Selected::Text("1"), ")"),
+            // One row more than the limit is all that the engine must find.
+            SubqueryKind::MoreThan(_) => ("(", Selected::Text("1"), ") IS NOT NULL"),
+            SubqueryKind::AtMost(_) => ("(", Selected::Text("1"), ") IS NULL"),
+            SubqueryKind::Count if select.is_limited() => {
                 ("(SELECT count(*) FROM (", Selected::Text("1 AS c0"), ") AS q)")
             }
-            AskedOf::Count => ("(", Selected::Text("count(*)"), ")"),
-            AskedOf::Value => (
+            SubqueryKind::Count => ("(", Selected::Text("count(*)"), ")"),
+            SubqueryKind::Value => (
                 "(",
                 Selected::Values { collated: Collated::AS_IT_IS, named: "", without_null: false },
                 ")",
@@ -94,26 +94,25 @@ impl<'q> Writer<'q> {
         };
         self.push(opening);
         self.write_subquery(select, selected)?;
-        if let AskedOf::MoreThan(rows) | AskedOf::AtMost(rows) = asked {
+        if let SubqueryKind::MoreThan(rows) | SubqueryKind::AtMost(rows) = asked {
             self.write_one_after(rows)?;
         }
         self.push(closing);
         Ok(())
     }
 
-    /// `x IN list`, so that the rows kept are those that a reader of the list expects: where the
-    /// items may be NULL, NULL is looked up apart; where the value may be, what is not in the list is
-    /// `IS NOT TRUE`, since NOT IN would lose the rows with NULL.
+    /// Writes `x IN list`. Where items may be NULL, a second condition looks for NULL. The opposite is `IS
+    /// NOT TRUE` where the value may be NULL, because NOT IN would lose the rows with NULL.
     pub(super) fn write_one_of(&mut self, one_of: &'q OneOf) -> Result<(), Error> {
         let OneOf { operand, list, with_null, negated } = one_of;
-        let guarded = self.guarded || *negated || with_null.is_some();
+        let in_expression = self.in_expression || *negated || with_null.is_some();
         match (with_null, *negated) {
-            (None, false) => self.write_in_list(operand, list, guarded, false),
+            (None, false) => self.write_in_list(operand, list, in_expression, false),
             (None, true) if !self.may_be_null(operand) => {
-                self.write_in_list(operand, list, guarded, true)
+                self.write_in_list(operand, list, in_expression, true)
             }
             (None, true) => {
-                self.write_not_true(|this| this.write_in_list(operand, list, guarded, false))
+                self.write_not_true(|this| this.write_in_list(operand, list, in_expression, false))
             }
             (Some(with_null), true) => {
                 self.write_not_true(|this| this.write_in_list_or_null(operand, list, with_null))
@@ -149,11 +148,11 @@ impl<'q> Writer<'q> {
         &mut self,
         operand: &'q Node,
         values: &'q BindValue,
-        guarded: bool,
+        in_expression: bool,
         negated: bool,
     ) -> Result<(), Error> {
         self.check_comparable(operand.sql_type(), "looking up")?;
-        let form = self.grammar.list(operand.sql_type(), guarded);
+        let form = self.grammar.list(operand.sql_type(), in_expression);
         let left = if operand.needs_collation() { form.left } else { Collated::AS_IT_IS };
         self.write_collated(operand, left, Self::write_operand)?;
         match (negated, form.open_negated) {

@@ -1,7 +1,8 @@
-//! The one walker: it reads the tree and writes the text, the binds and the origins in one pass.
+//! The writer: reads the tree once and writes the text, the binds and the origins.
 //!
-//! `clauses` writes queries, `limits` LIMIT and OFFSET, `sources` FROM, `groups` and `windows` queries of groups and of so
-//! many rows of each kind, `subqueries` queries inside; `nodes` writes values and conditions, and `lookup` IN.
+//! `clauses` writes SELECT, `limits` LIMIT and OFFSET, `sources` FROM, `groups` GROUP BY and aggregates,
+//! `windows` window functions and limits for each group, `subqueries` subqueries, `nodes` values and
+//! conditions, `lookup` IN, `changes` INSERT, UPDATE and DELETE.
 
 mod changes;
 mod clauses;
@@ -27,51 +28,51 @@ use super::shown::Mark;
 use super::statement::{Purpose, Statement, Tables};
 use crate::dialect::{Grammar, Placeholder, Quotes, TruthForm};
 use crate::model::{BindValue, Error, Origin, SqlType};
-use crate::plan::{Plan, Wanted};
-use crate::tree::{Asked, Named, Node, Path, RawColumn, RelationName, Select, Source};
+use crate::plan::{Plan, ReadShape};
+use crate::tree::{CteQuery, Located, Node, Path, RawColumn, RelationName, Select, Source};
 
 pub(super) struct Writer<'q> {
     select: &'q Select,
     grammar: &'static dyn Grammar,
     quotes: Quotes,
     placeholder: Placeholder,
-    /// True if the dialect has no type of truth values, so that a condition is no value.
+    /// True if the dialect has no boolean type, so that a condition is not a value.
     has_no_truth: bool,
     text: String,
     binds: SmallVec<[Cow<'q, BindValue>; 6]>,
-    /// Where each clause begins, if somebody will look.
+    /// The start of each clause, if the statement is written for people.
     marks: Option<Vec<Mark>>,
-    /// In how many queries inside the query what is being written stands; their clauses have no marks.
+    /// The nesting depth of the current query. Clauses of nested queries have no marks.
     depth: usize,
-    /// Who asked for the clause that is being written.
+    /// The line that asked for the current clause.
     asked_at: Origin,
-    /// The tables that columns can be of where the text is being written, and what they are called.
+    /// The tables in scope, with their names.
     names: Names,
-    /// The query inside that computes the keys of the one that is being written, if there is one.
-    inside: Option<groups::Inside<'q>>,
-    /// The keys of which all values together are one group where the text is being written.
+    /// The derived table that computes the keys of the current query, if there is one.
+    inside: Option<groups::PrecomputedKeys<'q>>,
+    /// The keys that are rolled up in the current query.
     of_all: Vec<&'q Node>,
-    /// The queries that have a name in the statement, each after those that it uses.
-    named: Vec<&'q Named>,
-    /// One that is used before its turn, and where it has to go.
-    misplaced: Option<(usize, &'q Named)>,
-    /// How many of the named ones can be used where the text is being written.
+    /// The common table expressions of the statement, each after those that it uses.
+    named: Vec<&'q CteQuery>,
+    /// An expression that is used before its definition, and the place where it must be defined.
+    misplaced: Option<(usize, &'q CteQuery)>,
+    /// The number of common table expressions that the current text may use.
     defined: usize,
-    /// True if they are written where they are used all the same.
+    /// True if they are written inline where they are used.
     inlines: bool,
-    /// What the rows of the outermost query have to fulfil besides its filters.
-    policies: &'q [Asked<Node>],
-    /// True if a parent may be followed, or a query may stand in it.
+    /// The policies of the outermost query, which stand before its filters.
+    policies: &'q [Located<Node>],
+    /// True if the query may follow a parent or contain a subquery.
     asks_others: bool,
     tables: Tables,
-    /// True if what is being written stands below NOT or OR, or inside an expression.
-    guarded: bool,
-    /// True if hand-written text may change a setting of the session.
+    /// True if the current node stands below NOT or OR, or inside an expression.
+    in_expression: bool,
+    /// True if hand-written text may change a session setting.
     alters_session: bool,
     purpose: Purpose,
 }
 
-/// What a writer has written, as a statement. No function, because writers and statements are large to move.
+/// Turns a finished writer into a statement. A macro, because writers and statements are large to move.
 macro_rules! written {
     ($writer:expr, $operation:expr, $most_rows:expr, $key_cells:expr) => {
         Statement {
@@ -111,7 +112,7 @@ impl<'q> Writer<'q> {
             quotes: grammar.quotes(),
             placeholder: grammar.placeholder(),
             has_no_truth: !matches!(grammar.truth(), TruthForm::Value),
-            // Enough for the everyday query, so that the buffer is not moved while it grows.
+            // This capacity suits most queries, so that the buffer does not move while it grows.
             text: String::with_capacity(list + select.room()),
             binds: SmallVec::new(),
             marks: (purpose == Purpose::Show).then(|| Vec::with_capacity(clauses)),
@@ -127,22 +128,22 @@ impl<'q> Writer<'q> {
             policies: plan.before_filters(),
             asks_others: plan.asks_others(),
             tables: Tables::new(),
-            guarded: false,
+            in_expression: false,
             alters_session: false,
             purpose,
         }
     }
 
-    /// What the rows of a query have to fulfil, policies before filters.
-    fn conditions(&self, select: &'q Select) -> impl Iterator<Item = &'q Asked<Node>> + use<'q> {
+    /// Returns the conditions of a query, policies before filters.
+    fn conditions(&self, select: &'q Select) -> impl Iterator<Item = &'q Located<Node>> + use<'q> {
         let is_outermost = std::ptr::eq(select, self.select);
         let policies = if is_outermost { self.policies } else { &[] };
         policies.iter().chain(select.conditions())
     }
 
-    pub(super) fn write(mut self, wanted: Wanted) -> Result<Statement<'q>, Error> {
-        let mut written = self.write_wanted(wanted);
-        // Which queries have to be named first is known when the others have been written.
+    pub(super) fn write(mut self, shape: ReadShape) -> Result<Statement<'q>, Error> {
+        let mut written = self.write_wanted(shape);
+        // The order of common table expressions is only known when their uses have been written.
         while let (Ok(()), Some((place, named))) = (&written, self.misplaced.take()) {
             self.named.retain(|other| other.id != named.id);
             self.named.insert(place.min(self.named.len()), named);
@@ -150,20 +151,20 @@ impl<'q> Writer<'q> {
             self.binds.clear();
             self.marks.iter_mut().for_each(Vec::clear);
             self.names = Names::default();
-            written = self.write_named().and_then(|()| self.write_wanted(wanted));
+            written = self.write_named().and_then(|()| self.write_wanted(shape));
         }
         let select = self.select;
-        match written {
+        match written.and_then(|()| self.check_names()) {
             Ok(()) => {
                 let key_cells = match select.keys.is_empty() {
                     true => SmallVec::new(),
                     false => self.key_cells(select).collect(),
                 };
-                let most_rows = match wanted {
-                    Wanted::Rows | Wanted::Page { .. } => usize::MAX,
-                    Wanted::AtMost(_) if select.at_most_one => 1,
-                    Wanted::AtMost(rows) => usize::from(rows),
-                    Wanted::Count | Wanted::Presence => 1,
+                let most_rows = match shape {
+                    ReadShape::Rows | ReadShape::Page { .. } => usize::MAX,
+                    ReadShape::AtMost(_) if select.at_most_one => 1,
+                    ReadShape::AtMost(rows) => usize::from(rows),
+                    ReadShape::Count | ReadShape::Presence => 1,
                 };
                 Ok(written!(self, Operation::Read, most_rows, key_cells))
             }
@@ -177,7 +178,7 @@ impl<'q> Writer<'q> {
             false => Err(Error::unsupported(
                 &format!("{doing} values of type {sql_type}"),
                 self.grammar.name(),
-                "read the rows and compare in Rust, or keep the value in a column of another type",
+                "read the rows and compare in Rust, or store the value in a column of another type",
             )),
         }
     }
@@ -188,7 +189,7 @@ impl<'q> Writer<'q> {
             return Ok(());
         }
         match self.grammar.refusal(value) {
-            // Its value is given and checked later.
+            // The value is given later and checked then.
             Some(_)
                 if self.purpose != Purpose::Run && matches!(value, BindValue::Parameter(..)) =>
             {
@@ -218,7 +219,7 @@ impl<'q> Writer<'q> {
         push_identifier(&mut self.text, name, self.quotes);
     }
 
-    /// Begins a clause: what follows was asked for by `origin`.
+    /// Begins a clause that `origin` asked for.
     fn clause(&mut self, opening: &str, origin: Origin) {
         self.mark(origin);
         self.push(opening);
@@ -233,7 +234,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// Notes for which relation it is that the clause is written.
+    /// Adds a relation to the origin of the current clause.
     fn mark_relation(&mut self, relation: RelationName) {
         if let Some(mark) = self.marks.as_mut().and_then(|marks| marks.last_mut())
             && !mark.relations.contains(&relation)
@@ -244,8 +245,8 @@ impl<'q> Writer<'q> {
 }
 
 impl Node {
-    /// The parent whose row is there, if that is all that the condition asks: that a column of it which is never NULL in
-    /// its table is not NULL. An INNER JOIN asks it too.
+    /// Returns the parent whose row the condition tests, if it only compares a column that is NOT NULL in its
+    /// table with NULL. An INNER JOIN has the same effect.
     fn required_parent(&self) -> Option<Source> {
         match self {
             Node::IsNotNull(_, operand) => match &**operand {
@@ -260,7 +261,7 @@ impl Node {
         }
     }
 
-    /// The terms of a conjunction, or the one condition that this is.
+    /// Returns the terms of a conjunction, or this one condition.
     fn terms(&self) -> &[Node] {
         match self {
             Node::All(_, terms) => terms,
@@ -270,23 +271,23 @@ impl Node {
 }
 
 impl Select {
-    /// Returns whether a filter asks that there is a row of a parent that is followed.
+    /// Returns whether a filter requires the row of a parent.
     pub(super) fn requires(&self, parent: Source) -> bool {
         let terms = self.filters.iter().flat_map(|filter| filter.what.terms());
         let mut required = terms.filter_map(Node::required_parent);
         required.any(|required| required == parent)
     }
 
-    /// What rows have to fulfil: the filters, and what tables beside are joined by if it follows
-    /// their own parents.
-    fn conditions(&self) -> impl Iterator<Item = &Asked<Node>> {
+    /// Returns the conditions of WHERE: the filters, and the ON conditions of joined tables that follow their
+    /// own parents.
+    fn conditions(&self) -> impl Iterator<Item = &Located<Node>> {
         let of_joins = self.joins.iter().flat_map(|join| &join.on);
         self.filters
             .iter()
-            .chain(of_joins.filter(|on| on.what.facts().follows()))
+            .chain(of_joins.filter(|on| on.what.summary().follows()))
     }
 
-    /// About how long the text of its clauses is.
+    /// Returns roughly the length of the text of its clauses.
     fn room(&self) -> usize {
         let inner = self.filters.iter().map(|filter| match &filter.what {
             Node::InQuery(_, in_query) => in_query.select.room(),
@@ -301,7 +302,7 @@ fn push_placeholder(text: &mut String, placeholder: Placeholder, number: usize) 
     match placeholder {
         Placeholder::QuestionMark => text.push('?'),
         Placeholder::Numbered(mark) => {
-            // One letter is pushed faster than copied.
+            // Pushing a single byte is faster than copying a slice.
             match mark.as_bytes() {
                 [letter] => text.push(char::from(*letter)),
                 _ => text.push_str(mark),
@@ -311,7 +312,7 @@ fn push_placeholder(text: &mut String, placeholder: Placeholder, number: usize) 
     }
 }
 
-/// Writes digits without the machinery of `format!`, which would be a tenth of compiling a small query.
+/// Writes digits without `format!`, which would take a tenth of the time to compile a small query.
 fn push_number(text: &mut String, number: usize) {
     text.push_str(itoa::Buffer::new().format(number));
 }

@@ -1,4 +1,4 @@
-//! Values and conditions, and where they need brackets.
+//! Values and conditions, with the brackets that they need.
 
 use std::borrow::Cow;
 
@@ -10,24 +10,24 @@ use crate::sql::identifiers::{push_column, push_identifier};
 use crate::sql::pattern::glob_of;
 use crate::tree::{Call, Case, Comparison, Like, Node, ROUND, RawColumn};
 
-/// The form of the standard.
+/// The form of the SQL standard.
 const NOT_TRUE: &str = "{0} IS NOT TRUE";
 
 impl<'q> Writer<'q> {
-    /// A condition that stands beside others: in brackets if it joins conditions itself.
+    /// Writes a condition beside others: in brackets if it combines conditions itself.
     pub(super) fn write_inner(&mut self, node: &'q Node) -> Result<(), Error> {
         match node {
             _ if self.has_no_truth && !node.is_condition() => self.write_condition(node),
             Node::All(..) | Node::Any(..) => self.write_bracketed(node),
-            // What the program wrote may join conditions too.
-            Node::Trusted(trusted) if !trusted.closed => self.write_bracketed(node),
+            // Hand-written text may combine conditions too.
+            Node::RawSql(trusted) if !trusted.closed => self.write_bracketed(node),
             Node::Call(_, call) if call.function.is_verbatim() => self.write_bracketed(node),
             Node::Aggregate(_, of) if of.call.function.is_verbatim() => self.write_bracketed(node),
             _ => self.write_node(node),
         }
     }
 
-    /// A condition, where the dialect may have to make one of a truth value.
+    /// Writes a condition, which some dialects must derive from a boolean value.
     pub(super) fn write_condition(&mut self, node: &'q Node) -> Result<(), Error> {
         match self.grammar.truth() {
             TruthForm::Number { is_true, .. } if self.has_no_truth && !node.is_condition() => {
@@ -37,7 +37,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// A condition that an operator binds.
+    /// Writes a condition as an operand.
     fn write_condition_operand(&mut self, node: &'q Node) -> Result<(), Error> {
         match self.has_no_truth {
             false => self.write_operand(node),
@@ -69,7 +69,7 @@ impl<'q> Writer<'q> {
         })
     }
 
-    /// A value, where the dialect may have to make one of a condition.
+    /// Writes a value, which some dialects must derive from a condition.
     pub(super) fn write_value(&mut self, node: &'q Node) -> Result<(), Error> {
         if !self.has_no_truth || !node.is_condition() {
             return self.write_node(node);
@@ -79,9 +79,9 @@ impl<'q> Writer<'q> {
             return self.write_node(node);
         };
         self.push(when);
-        self.guarded(|this| this.write_node(node))?;
+        self.in_expression(|this| this.write_node(node))?;
         self.push(unless);
-        self.guarded(|this| this.write_node(node))?;
+        self.in_expression(|this| this.write_node(node))?;
         self.push(end);
         Ok(())
     }
@@ -99,10 +99,12 @@ impl<'q> Writer<'q> {
             Node::Bind(value) => self.write_bind(value, self.grammar.bind_alone(value.sql_type())),
             Node::Compare(comparison, _, sides) => self.write_compare(*comparison, sides),
             Node::All(_, terms) => self.write_terms(terms, " AND ", false),
-            Node::Any(_, terms) => self.guarded(|this| this.write_terms(terms, " OR ", false)),
+            Node::Any(_, terms) => {
+                self.in_expression(|this| this.write_terms(terms, " OR ", false))
+            }
             Node::Not(_, inner) => {
                 self.push("NOT (");
-                self.guarded(|this| this.write_condition(inner))?;
+                self.in_expression(|this| this.write_condition(inner))?;
                 self.push(")");
                 Ok(())
             }
@@ -114,7 +116,7 @@ impl<'q> Writer<'q> {
             Node::Like(_, like) => self.write_like(like),
             Node::Between(_, parts) => self.write_between(parts),
             Node::Call(_, call) => self.write_call(call),
-            Node::Case(_, case) => self.guarded(|this| this.write_case(case)),
+            Node::Case(_, case) => self.in_expression(|this| this.write_case(case)),
             Node::Aggregate(_, aggregate) => self.write_aggregate(aggregate, None),
             Node::Window(_, window) => self.write_aggregate(&window.of, Some(window)),
             Node::Key(..) if self.is_of_all(node) => {
@@ -125,47 +127,47 @@ impl<'q> Writer<'q> {
                 true => Ok(()),
                 false => self.write_node(&key.of),
             },
-            Node::Trusted(trusted) => {
+            Node::RawSql(trusted) => {
                 self.push(&trusted.text);
                 self.note_setting(&trusted.text);
                 Ok(())
             }
             Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
-            Node::Unfit(reason) => Err(Error::unfit_parts(reason)),
+            Node::Unfit(reason) => Err(Error::invalid_query(reason)),
             Node::TooDeep => Err(Error::too_deep()),
         }
     }
 
-    /// Notes whether hand-written text changes a setting of the session.
+    /// Notes whether hand-written text changes a session setting.
     fn note_setting(&mut self, text: &str) {
         let function = self.grammar.setting_function();
         self.alters_session |= function.is_some_and(|function| text.contains(function));
     }
 
-    pub(super) fn guarded(
+    pub(super) fn in_expression(
         &mut self,
         write: impl FnOnce(&mut Self) -> Result<(), Error>,
     ) -> Result<(), Error> {
-        let outside = std::mem::replace(&mut self.guarded, true);
+        let outside = std::mem::replace(&mut self.in_expression, true);
         let written = write(self);
-        self.guarded = outside;
+        self.in_expression = outside;
         written
     }
 
-    /// A node that an operator binds: in brackets unless it is a name, a bind or a call.
+    /// Writes a node as an operand: in brackets unless it is a name, a bind or a call.
     pub(super) fn write_operand(&mut self, node: &'q Node) -> Result<(), Error> {
         match self.is_closed(node) {
             true => self.write_node(node),
             false if self.has_no_truth && node.is_condition() => self.write_value(node),
-            false => self.guarded(|this| this.write_bracketed(node)),
+            false => self.in_expression(|this| this.write_bracketed(node)),
         }
     }
 
-    /// Returns whether the text of a node hangs together without brackets.
+    /// Returns whether the text of a node needs no brackets as an operand.
     pub(super) fn is_closed(&self, node: &Node) -> bool {
         match node {
             Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,
-            Node::Trusted(trusted) => trusted.closed,
+            Node::RawSql(trusted) => trusted.closed,
             Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
             Node::Aggregate(_, aggregate) => self.is_closed_call(&aggregate.call),
             Node::Window(_, window) => self.is_closed_call(&window.of.call),
@@ -198,7 +200,7 @@ impl<'q> Writer<'q> {
         let Some(visible) = self.names.find(column.source) else {
             return Err(match column.source.path.is_too_long() {
                 true => Error::too_many_references(),
-                false => Error::foreign_column(column.info),
+                false => Error::column_not_in_query(column.info),
             });
         };
         match &visible.alias {
@@ -236,7 +238,7 @@ impl<'q> Writer<'q> {
             Comparison::GreaterOrEqual => " >= ",
             Comparison::Distinct => return self.write_distinct(sides, self.grammar.distinct()),
             Comparison::NotDistinct => {
-                let form = self.grammar.not_distinct(self.guarded);
+                let form = self.grammar.not_distinct(self.in_expression);
                 return self.write_distinct(sides, form);
             }
         };
@@ -249,7 +251,7 @@ impl<'q> Writer<'q> {
         self.write_sides(sides, collations, operator)
     }
 
-    /// Two operands with an operator between, each with its collation.
+    /// Writes two operands with an operator between, each with its collation.
     pub(super) fn write_sides(
         &mut self,
         [left, right]: &'q [Node; 2],
@@ -261,7 +263,7 @@ impl<'q> Writer<'q> {
         self.write_collated(right, of_right, Self::write_compared)
     }
 
-    /// A text with its collation.
+    /// Writes a text with its collation.
     pub(super) fn write_collated(
         &mut self,
         node: &'q Node,
@@ -278,7 +280,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// Something other than a bind with its collation.
+    /// Writes anything but a bind with its collation.
     pub(super) fn write_within(
         &mut self,
         collated: Collated,
@@ -290,7 +292,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// An operand of a comparison, whose other side tells the engine the type of a bind.
+    /// Writes an operand of a comparison, whose other side tells the engine the type of a bind.
     pub(super) fn write_compared(&mut self, node: &'q Node) -> Result<(), Error> {
         match node {
             Node::Bind(value) => self.write_bind(value, self.grammar.bind_beside(value.sql_type())),
@@ -341,7 +343,7 @@ impl<'q> Writer<'q> {
         self.write_compared(high)
     }
 
-    /// The text of a call, if the dialect has one and can compute with what it is given.
+    /// Returns the text of a call, if the dialect has one and can compute with its arguments.
     pub(super) fn form_of(&self, call: &Call) -> Result<&'static str, Error> {
         let function = call.function;
         let Some(form) = self.grammar.form(function) else {
@@ -365,8 +367,8 @@ impl<'q> Writer<'q> {
         if call.asked_at.is_some() {
             self.note_setting(form);
         }
-        // What is written alone between brackets, or in place of the whole, needs no brackets of its own.
-        self.guarded(|this| {
+        // An argument that stands alone between brackets, or is the whole form, needs no brackets of its own.
+        self.in_expression(|this| {
             this.write_form(form, |this, argument, alone| match call.arguments.get(argument) {
                 Some(node) if call.function.takes_conditions() => match alone {
                     true => this.write_condition(node),
@@ -436,7 +438,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// A pattern, in lower case where case is ignored.
+    /// Writes a pattern, in lower case where case is ignored.
     pub(super) fn write_pattern(
         &mut self,
         pattern: Cow<'q, BindValue>,
@@ -455,7 +457,7 @@ impl<'q> Writer<'q> {
         Error::unsupported(
             &format!("computing with values of type {sql_type}"),
             self.grammar.name(),
-            "read the values and compute in Rust, or keep them in a column of another type",
+            "read the values and compute in Rust, or store them in a column of another type",
         )
     }
 }

@@ -1,4 +1,4 @@
-//! FROM: the tables of a query, what is joined to them, and queries in the place of a table.
+//! FROM: the tables of a query, its joins, and derived tables.
 
 use super::clauses::Naming;
 use super::{Writer, push_number};
@@ -6,11 +6,12 @@ use crate::dialect::Collated;
 use crate::model::{ColumnInfo, Error, Origin, SqlType, TableInfo, function};
 use crate::sql::identifiers::{push_identifier, push_table};
 use crate::tree::{
-    Asked, Body, Join, JoinKind, Named, Node, Path, ROUND, Select, SetOperator, Sets, Source,
+    CteQuery, FromSource, Join, JoinKind, Located, Node, Path, ROUND, Select, SetOperator, Sets,
+    Source,
 };
 
 impl<'q> Writer<'q> {
-    /// FROM and WHERE: which rows there are, whatever is wanted of them.
+    /// Writes FROM and WHERE.
     pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
         self.clause(" FROM ", select.asked_at);
         let source = Source { id: select.source, path: Path::HERE };
@@ -33,14 +34,14 @@ impl<'q> Writer<'q> {
         self.write_filters(select)
     }
 
-    /// A table, or the query that stands in the place of one.
-    fn write_source(&mut self, source: Source, body: &'q Body) -> Result<(), Error> {
+    /// Writes a table, or the derived table that replaces it.
+    fn write_source(&mut self, source: Source, body: &'q FromSource) -> Result<(), Error> {
         let fields = match (body, self.names.find(source)) {
-            (Body::Table, _) | (_, None) => {
+            (FromSource::Table, _) | (_, None) => {
                 self.write_table(source);
                 return Ok(());
             }
-            (Body::Again, Some(visible)) => {
+            (FromSource::RecursiveReference, Some(visible)) => {
                 let name = visible
                     .alias
                     .as_deref()
@@ -51,7 +52,7 @@ impl<'q> Writer<'q> {
                 self.push_name(&name);
                 return Ok(());
             }
-            (Body::Named(named), Some(visible)) if !self.inlines => {
+            (FromSource::Cte(named), Some(visible)) if !self.inlines => {
                 let name = visible
                     .alias
                     .as_deref()
@@ -64,19 +65,19 @@ impl<'q> Writer<'q> {
             }
             (_, Some(visible)) => visible.table,
         };
-        // The state of the query around does not reach into it.
+        // A derived table does not see the state of the query around it.
         let inside = self.inside.take();
-        let outer_guard = std::mem::replace(&mut self.guarded, false);
+        let outer_guard = std::mem::replace(&mut self.in_expression, false);
         let (asked_at, hidden) = (self.asked_at, self.names.hide());
         self.depth += 1;
         self.push("(");
         match body {
-            Body::Table | Body::Again => {}
-            Body::Named(named) => self.write_derived(&named.select, fields)?,
-            Body::Query(select) => self.write_derived(select, fields)?,
-            Body::Recursion(recursion) => {
+            FromSource::Table | FromSource::RecursiveReference => {}
+            FromSource::Cte(named) => self.write_derived(&named.select, fields)?,
+            FromSource::Query(select) => self.write_derived(select, fields)?,
+            FromSource::Recursion(recursion) => {
                 let Some(opening) = self.grammar.recursion() else {
-                    let way_out = "read each round in Rust, by the rows of the one before";
+                    let way_out = "read each round in Rust, from the rows of the previous one";
                     let what = "a query of its own rows";
                     return Err(Error::unsupported(what, self.grammar.name(), way_out));
                 };
@@ -95,13 +96,13 @@ impl<'q> Writer<'q> {
                 self.push(") SELECT * FROM ");
                 self.push_name(ROUND.table());
             }
-            Body::Sets(sets) => self.write_sets(sets, fields)?,
+            FromSource::Sets(sets) => self.write_sets(sets, fields)?,
         }
         self.push(") AS ");
         self.depth -= 1;
         self.names.show(hidden);
         self.asked_at = asked_at;
-        self.guarded = outer_guard;
+        self.in_expression = outer_guard;
         self.inside = inside;
         let Some(visible) = self.names.find(source) else { return Ok(()) };
         let name = visible.alias.as_deref().unwrap_or(visible.table.name());
@@ -109,18 +110,18 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// The operator before an operand of a set.
+    /// Writes the operator before an operand of a set.
     fn open_operand(&mut self, operator: SetOperator) -> Result<(), Error> {
         let Some(text) = self.grammar.set(operator) else {
             let what = format!("{operator} of queries");
-            let way_out = "read both, and put the rows together in Rust";
+            let way_out = "read both queries, and combine the rows in Rust";
             return Err(Error::unsupported(&what, self.grammar.name(), way_out));
         };
         self.push(text);
         Ok(())
     }
 
-    /// WITH: the queries that the statement uses in several places.
+    /// Writes WITH: the common table expressions of the statement.
     pub(super) fn write_named(&mut self) -> Result<(), Error> {
         for number in 0..self.named.len() {
             let Some(named) = self.named.get(number).copied() else { break };
@@ -138,7 +139,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    fn write_use_of(&mut self, named: &'q Named) {
+    fn write_use_of(&mut self, named: &'q CteQuery) {
         match self.named.iter().position(|other| other.id == named.id) {
             Some(number) if number < self.defined => self.write_name(number),
             _ => {
@@ -148,11 +149,47 @@ impl<'q> Writer<'q> {
     }
 
     fn write_name(&mut self, number: usize) {
-        let name = format!("nepheline_{}", number + 1);
-        self.push_name(&name);
+        match self
+            .named
+            .get(number)
+            .and_then(|query| query.name.as_deref())
+        {
+            Some(name) => self.push_name(name),
+            None => self.push_name(&format!("nepheline_{}", number + 1)),
+        }
     }
 
-    /// Queries put together, their text by code point where rows are compared.
+    /// Refuses names of common table expressions that engines would refuse or take for something else.
+    pub(super) fn check_names(&self) -> Result<(), Error> {
+        let named = self.named.iter().enumerate();
+        for (number, name) in
+            named.filter_map(|(number, query)| Some((number, query.name.as_deref()?)))
+        {
+            let is_same = |other: &str| other.eq_ignore_ascii_case(name);
+            let mut before = self
+                .named
+                .iter()
+                .take(number)
+                .filter_map(|query| query.name.as_deref());
+            let fault = match name {
+                "" => "is empty",
+                _ if name.len() > 63 => "is longer than 63 bytes, so PostgreSQL would cut it",
+                _ if name.contains('\0') => "has a NUL character",
+                _ if self.tables.iter().any(|table| is_same(table)) => {
+                    "is that of a table in the statement"
+                }
+                _ if before.any(is_same) => "is that of another one in the statement",
+                _ => continue,
+            };
+            let message = format!(
+                "the name {name:?} of a common table expression {fault}; give another to `called`"
+            );
+            return Err(Error::invalid_query(&message));
+        }
+        Ok(())
+    }
+
+    /// Writes a set operation. Its text has a collation by code point where rows are compared.
     fn write_sets(&mut self, sets: &'q Sets, fields: &'static TableInfo) -> Result<(), Error> {
         let needs_collation =
             |column: &ColumnInfo| column.sql_type() == SqlType::Text && !column.is_by_code_point();
@@ -167,8 +204,8 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// One of the queries of a set: as it is, or a query inside where it has an order and a limit, which belong to the
-    /// set otherwise, or where its text is not by code point yet.
+    /// Writes one query of a set. It becomes a derived table if it has an order or a limit, which would
+    /// belong to the whole set otherwise, or if its text lacks the collation.
     fn write_set_operand(
         &mut self,
         select: &'q Select,
@@ -177,7 +214,7 @@ impl<'q> Writer<'q> {
         number: usize,
     ) -> Result<(), Error> {
         let is_plain = !select.is_limited() && select.lock.is_none();
-        match &select.special {
+        match &select.grouping {
             None if is_plain => {
                 self.enter(select, true)?;
                 self.push("SELECT ");
@@ -186,7 +223,7 @@ impl<'q> Writer<'q> {
                 self.names.leave();
                 return Ok(());
             }
-            Some(special) if is_plain && !by_code_point && special.of_each.is_none() => {
+            Some(grouping) if is_plain && !by_code_point && grouping.of_each.is_none() => {
                 return self.write_derived(select, fields);
             }
             _ => {}
@@ -217,7 +254,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// A query whose values are called as the fields are.
+    /// Writes a query whose columns have the names of the fields.
     fn write_derived(
         &mut self,
         select: &'q Select,
@@ -242,10 +279,10 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// A table beside the others. Where its conditions follow its own parents, which are joined after
-    /// it, they stand with the filters.
+    /// Writes a joined table. If its conditions follow its own parents, which are joined after it, they move
+    /// to WHERE.
     fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
-        let on = join.on.iter().filter(|on| !on.what.facts().follows());
+        let on = join.on.iter().filter(|on| !on.what.summary().follows());
         let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
         let kind = match (join.optional, on.is_empty()) {
             (true, _) => JoinKind::Left,
@@ -271,18 +308,18 @@ impl<'q> Writer<'q> {
     fn open_join(&mut self, kind: JoinKind, at: Origin) -> Result<(), Error> {
         let Some(opening) = self.grammar.join(kind) else {
             let what = format!("{kind} JOIN");
-            let way_out = "read the other rows alongside";
+            let way_out = "read the other rows with `alongside`";
             return Err(Error::unsupported(&what, self.grammar.name(), way_out).asked_at(at));
         };
         self.clause(opening, at);
         Ok(())
     }
 
-    /// A parent that is followed.
+    /// Writes the join of a parent that is followed.
     fn write_followed(&mut self, index: usize, select: &'q Select) -> Result<(), Error> {
         let Some(visible) = self.names.get(index) else { return Ok(()) };
         let (source, optional) = (visible.source, visible.optional);
-        let (Some(Asked { what: reference, at }), Some((path, _))) =
+        let (Some(Located { what: reference, at }), Some((path, _))) =
             (visible.followed.clone(), source.path.last())
         else {
             return Ok(());

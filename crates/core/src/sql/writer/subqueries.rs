@@ -1,4 +1,4 @@
-//! Queries inside of queries, which see the columns of those around them.
+//! Subqueries, which see the columns of the queries around them.
 
 use super::Writer;
 use super::clauses::Naming;
@@ -7,7 +7,7 @@ use crate::model::Error;
 use crate::tree::Select;
 
 impl<'q> Writer<'q> {
-    /// A query inside the query, which sees the columns of those around it.
+    /// Writes a subquery, which sees the columns of the queries around it.
     pub(super) fn write_subquery(
         &mut self,
         select: &'q Select,
@@ -19,15 +19,15 @@ impl<'q> Writer<'q> {
         self.depth += 1;
         let inside = self.inside.take();
         let outer_origin = self.asked_at;
-        let outer_guard = std::mem::replace(&mut self.guarded, false);
+        let outer_guard = std::mem::replace(&mut self.in_expression, false);
         let in_rows = !matches!(selected, Selected::Text(_));
         self.enter(select, in_rows)?;
-        match select.special {
+        match select.grouping {
             None => self.write_plain_subquery(select, selected)?,
             Some(_) => self.write_shaped_subquery(select, selected)?,
         }
         self.names.leave();
-        self.guarded = outer_guard;
+        self.in_expression = outer_guard;
         self.asked_at = outer_origin;
         self.depth -= 1;
         self.inside = inside;
@@ -47,7 +47,7 @@ impl<'q> Writer<'q> {
         match selected {
             Selected::Text(text) => self.push(text),
             Selected::Values { collated, named, .. } => {
-                self.guarded(|this| {
+                self.in_expression(|this| {
                     this.joined(values, ", ", |this, value| {
                         this.write_collated(value, collated, Self::write_value)
                     })
@@ -67,14 +67,18 @@ impl<'q> Writer<'q> {
         self.write_limit(select, None)
     }
 
-    /// A query of groups, of distinct rows and the like: what is asked of it is asked around it.
+    /// Writes a subquery with groups, DISTINCT and the like: the result is selected from it as a derived
+    /// table.
     fn write_shaped_subquery(
         &mut self,
         select: &'q Select,
         selected: Selected,
     ) -> Result<(), Error> {
         match selected {
-            Selected::Text("1") => self.write_query(select, Naming::Places, None),
+            // In EXISTS some engines drop DISTINCT and GROUP BY, and would then skip other rows than are meant.
+            Selected::Text("1") if select.offset.is_none() => {
+                self.write_query(select, Naming::Places, None)
+            }
             Selected::Text(text) => {
                 self.push("SELECT ");
                 self.push(text);
@@ -102,11 +106,11 @@ impl<'q> Writer<'q> {
     }
 }
 
-/// What a query inside another selects.
+/// The select list of a subquery.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Selected {
-    /// This, whatever its values are.
+    /// This text.
     Text(&'static str),
-    /// Its values, with their collation and a name, all of them or only what is not NULL.
+    /// Its values, with a collation and an alias, without NULLs if asked.
     Values { collated: Collated, named: &'static str, without_null: bool },
 }

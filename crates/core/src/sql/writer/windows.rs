@@ -1,4 +1,4 @@
-//! Windows: functions of the rows around each row, and so many rows of each kind.
+//! Window functions, and limits of rows for each value of an expression.
 
 use std::borrow::Cow;
 
@@ -7,7 +7,7 @@ use super::limits::Cap;
 use super::{Writer, push_number};
 use crate::dialect::Collated;
 use crate::model::{BindValue, Error};
-use crate::tree::{Frame, Node, OfEach, OrderTerm, Select, Window};
+use crate::tree::{Frame, Node, OrderTerm, Select, TopPerGroup, Window};
 
 impl<'q> Writer<'q> {
     pub(super) fn write_over(&mut self, window: &'q Window) -> Result<(), Error> {
@@ -35,7 +35,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    // The width of a frame is part of the text: some engines refuse a bind there.
+    // Frame bounds are part of the text, because some engines refuse a bind there.
     fn write_bound(&mut self, bound: Option<i32>, unbounded: &str) {
         let Some(rows) = bound else { return self.push(unbounded) };
         match rows {
@@ -47,7 +47,7 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// An expression by which rows are told apart: text by code point.
+    /// Writes an expression that identifies a group or partition: text by code point.
     pub(super) fn write_identity(&mut self, node: &'q Node) -> Result<(), Error> {
         self.check_comparable(node.sql_type(), "grouping by")?;
         match node.needs_collation() {
@@ -56,12 +56,12 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// The rows of which so many are wanted of each kind: numbered in a query inside, because what is
-    /// numbered cannot be filtered beside it.
+    /// Writes a limit of rows for each value: the rows are numbered in a derived table, because SQL cannot
+    /// filter by a window function in the same query.
     pub(super) fn write_first_of_each(
         &mut self,
         select: &'q Select,
-        each: &'q OfEach,
+        each: &'q TopPerGroup,
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
@@ -79,7 +79,7 @@ impl<'q> Writer<'q> {
         let outside: &[_] = if each.order_apart { &[] } else { &select.orders };
         for (number, order) in outside.iter().enumerate() {
             self.push(", ");
-            self.guarded(|this| this.write_value(&order.what.by))?;
+            self.in_expression(|this| this.write_value(&order.what.by))?;
             self.push(" AS o");
             push_number(&mut self.text, number);
         }
@@ -90,7 +90,8 @@ impl<'q> Writer<'q> {
         self.depth -= 1;
         self.push(") AS n");
         self.write_from(select)?;
-        self.clause(") AS q WHERE q.n ", each.asked_at);
+        self.push(") AS q");
+        self.clause(" WHERE q.n ", each.asked_at);
         let count = |bind: &Option<BindValue>| match bind {
             Some(BindValue::Int(rows)) => Some(*rows),
             _ => None,
@@ -110,7 +111,7 @@ impl<'q> Writer<'q> {
         }
         for (number, order) in outside.iter().enumerate() {
             let before = number.checked_sub(1).and_then(|before| outside.get(before));
-            // The parts of one tuple are one clause.
+            // The parts of one tuple form one clause.
             match before {
                 Some(before) if before.at == order.at => self.push(", "),
                 Some(_) => self.clause(", ", order.at),
@@ -121,7 +122,7 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
-    /// An order by what a query inside computed.
+    /// Writes an order by a column that the derived table computed.
     pub(super) fn write_order_outside(
         &mut self,
         order: &OrderTerm,

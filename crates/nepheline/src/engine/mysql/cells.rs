@@ -1,4 +1,4 @@
-//! MariaDB's and MySQL's values, on the way out as binds and on the way in as cells.
+//! The values of MariaDB and MySQL as binds and as cells.
 
 use jiff::civil::{Date, DateTime, Time};
 use mysql_async::consts::ColumnType;
@@ -9,7 +9,7 @@ use rust_decimal::Decimal;
 
 use super::Flavour;
 
-/// The character set number of bytes that are no text.
+/// The character set number of binary strings.
 const BINARY: u16 = 63;
 
 /// The cells of one row, from left to right.
@@ -58,7 +58,7 @@ fn cell_of<'r>(value: &'r Value, column: &Column) -> Cell<'r> {
         Value::Int(number) => Cell::Int(number),
         Value::UInt(number) => match i64::try_from(number) {
             Ok(number) => Cell::Int(number),
-            Err(_) => Cell::Unknown("bigint unsigned, above what a bigint holds"),
+            Err(_) => Cell::Unknown("bigint unsigned above the range of bigint"),
         },
         Value::Double(number) => Cell::Float(number),
         Value::Float(number) => Cell::Float(number.into()),
@@ -80,13 +80,13 @@ fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
     match column.column_type() {
         ColumnType::MYSQL_TYPE_NEWDECIMAL | ColumnType::MYSQL_TYPE_DECIMAL => {
             match text().and_then(decimal) {
-                // SUM of integers is a decimal here, and an integer to everybody else.
+                // These engines return the SUM of integers as a decimal.
                 Some(number) if number.scale() == 0 => match i64::try_from(number) {
                     Ok(whole) if whole_column(column) => Cell::Int(whole),
                     _ => Cell::Decimal(number),
                 },
                 Some(number) => Cell::Decimal(number),
-                None => Cell::Unknown("decimal, of more than 28 digits"),
+                None => Cell::Unknown("decimal with more than 28 digits"),
             }
         }
         ColumnType::MYSQL_TYPE_JSON => text().map_or(Cell::Bytes(bytes), Cell::Text),
@@ -95,18 +95,18 @@ fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
     }
 }
 
-/// A decimal without the zeros at its end, which the server writes as far as the type goes.
+/// Returns a decimal without trailing zeros, which the server writes up to the scale of the type.
 fn decimal(text: &str) -> Option<Decimal> {
     let significant = match text.contains('.') {
         true => text.trim_end_matches('0').trim_end_matches('.'),
         false => text,
     };
     let value = Decimal::from_str_exact(significant).ok()?;
-    // The digits that were there are part of how a decimal is written, where they fit.
+    // The written digits are kept where they fit.
     Some(Decimal::from_str_exact(text).unwrap_or(value))
 }
 
-/// Returns whether a decimal is declared without digits after the point.
+/// Returns whether a decimal column has scale 0.
 fn whole_column(column: &Column) -> bool {
     column.decimals() == 0
 }
@@ -118,7 +118,7 @@ fn date_cell<'r>(
 ) -> Cell<'r> {
     let part = |part: u8| i8::try_from(part).ok();
     let date = || Date::new(i16::try_from(year).ok()?, part(month)?, part(day)?).ok();
-    let Some(date) = date() else { return Cell::Unknown("date, such as a day 0, that is none") };
+    let Some(date) = date() else { return Cell::Unknown("date that does not exist, such as day 0") };
     match column.column_type() {
         ColumnType::MYSQL_TYPE_DATE | ColumnType::MYSQL_TYPE_NEWDATE => Cell::Date(date),
         _ => match time_of(hour, minute, second, micro) {
@@ -134,7 +134,7 @@ fn time_of(hour: u8, minute: u8, second: u8, micro: u32) -> Option<Time> {
     Time::new(part(hour)?, part(minute)?, part(second)?, nanos).ok()
 }
 
-/// A bind as MariaDB and MySQL take it.
+/// Returns a bind as MariaDB and MySQL accept it.
 pub(super) fn bind(bind: &LentBind<'_>, server: Flavour) -> Result<Value, Error> {
     let sent = bind.sent();
     let as_text = || sent.plain_text().map_or(Value::NULL, |text| Value::Bytes(text.into_bytes()));
@@ -160,7 +160,7 @@ pub(super) fn bind(bind: &LentBind<'_>, server: Flavour) -> Result<Value, Error>
             time.second().unsigned_abs(),
             time.subsec_nanosecond().unsigned_abs() / 1_000,
         ),
-        // MariaDB reads the text form into its UUID type; MySQL has none and keeps the 16 bytes.
+        // MariaDB reads the text form into its UUID type; MySQL has no such type and stores 16 bytes.
         Sent::Uuid(uuid) => match server {
             Flavour::MariaDb => as_text(),
             Flavour::MySql => Value::Bytes(uuid.as_bytes().to_vec()),

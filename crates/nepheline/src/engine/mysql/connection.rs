@@ -1,4 +1,4 @@
-//! Connecting to a MariaDB or MySQL server, and setting a session up.
+//! Connects to a MariaDB or MySQL server and sets up a session.
 
 use std::num::NonZeroUsize;
 use std::sync::{Arc, OnceLock};
@@ -19,21 +19,21 @@ use crate::engine::{BoxWire, CloseIdle, Connect, KEEPALIVE_IDLE};
 /// Opens connections for the pool.
 pub(crate) struct Connector {
     settings: Opts,
-    /// Missing for a connection that is lent.
+    /// `None` for a lent connection.
     options: Option<Options>,
     close_idle: OnceLock<CloseIdle>,
 }
 
-/// What a server said of itself when the session was set up.
+/// The properties that a server reported when the session was set up.
 #[derive(Debug, Clone)]
 pub(super) struct Server {
     pub(super) flavour: Flavour,
     pub(super) max_allowed_packet: usize,
-    /// Tells it from others behind the same address.
+    /// Distinguishes it from other servers behind the same address.
     pub(super) identity: String,
 }
 
-/// An SQL expression that tells a server from others behind the same address.
+/// An SQL expression that distinguishes a server from others behind the same address.
 pub(super) const IDENTITY: &str = "CONCAT_WS('/', @@hostname, @@port, @@server_id, @@datadir)";
 
 impl Connector {
@@ -48,10 +48,10 @@ impl Connector {
         let mut builder = OptsBuilder::default()
             .ip_or_hostname(url.host_str().unwrap_or("localhost"))
             .tcp_port(url.port().unwrap_or(3306))
-            // The wire caches them itself, since the driver closes none at the server's limit.
+            // The wire caches statements itself, because the driver closes none at the server's limit.
             .stmt_cache_size(0)
             .tcp_keepalive(Some(KEEPALIVE_IDLE))
-            // A socket is used where the URL names one, and only there.
+            // A socket is used only if the URL names one.
             .prefer_socket(false);
         if !url.username().is_empty() {
             builder = builder.user(Some(decoded(url.username())?));
@@ -79,7 +79,7 @@ impl Connector {
             }
             #[cfg(not(feature = "tls"))]
             {
-                let reason = "asks for encryption, which the feature `tls` adds";
+                let reason = "requires encryption; enable the feature `tls`";
                 return Err(Error::unfit_url(&shown, reason));
             }
         }
@@ -87,12 +87,12 @@ impl Connector {
         Ok(Connector { settings: builder.into(), options, close_idle })
     }
 
-    /// For a connection of the program.
+    /// Returns the connector of a lent connection.
     pub(super) fn of_lent(conn: &Conn) -> Connector {
         Connector { settings: conn.opts().clone(), options: None, close_idle: OnceLock::new() }
     }
 
-    /// Connects without setting a session up.
+    /// Connects without setting up a session.
     pub(super) async fn connect_bare(&self) -> Result<Conn, Error> {
         let mut settings = self.settings.clone();
         let shown = match &self.options {
@@ -109,7 +109,7 @@ impl Connector {
         conn.map_err(|err| Error::cannot_open(&shown, err))
     }
 
-    /// Returns the number of statements that a wire caches, unless the driver does.
+    /// Returns the number of statements that a wire caches, or `None` if the driver caches them.
     pub(super) fn statements_kept(&self) -> Option<NonZeroUsize> {
         let options = self.options.as_ref()?;
         Some(NonZeroUsize::new(options.statements_kept).unwrap_or(NonZeroUsize::MIN))
@@ -126,7 +126,7 @@ impl Connector {
         }
     }
 
-    /// The time limit of statements whose call has none.
+    /// Returns the time limit of a statement whose call has none.
     pub(super) fn usual_limit(&self) -> Option<Duration> {
         self.options.as_ref().and_then(|options| options.statement_timeout)
     }
@@ -146,7 +146,7 @@ impl Connector {
         conn.query_drop(settings).await.map_err(failed)
     }
 
-    /// Brings a session back to how it was after connecting, with this time limit.
+    /// Resets a session to its state after connecting, with this time limit.
     pub(super) async fn reset(
         &self,
         conn: &mut Conn,
@@ -154,7 +154,7 @@ impl Connector {
         limit: Option<Duration>,
     ) -> Result<(), Error> {
         conn.reset().await.map_err(failed)?;
-        // A reset keeps the database that USE has chosen ("COM_RESET_CONNECTION").
+        // A reset does not undo USE ("COM_RESET_CONNECTION").
         if let Some(database) = self.settings.db_name() {
             let quoted = database.replace('`', "``");
             conn.query_drop(format!("USE `{quoted}`")).await.map_err(failed)?;
@@ -181,7 +181,8 @@ impl Connect for Arc<Connector> {
     }
 }
 
-/// Makes a session mean what every other handle means, and refuses a server that cannot.
+/// Sets up a session so that statements mean the same as on every other handle, and refuses an unsuitable
+/// server.
 pub(super) async fn set_up(conn: &mut Conn) -> Result<Server, Error> {
     let facts = format!("SELECT VERSION(), @@max_allowed_packet, {IDENTITY}");
     let facts: Option<(String, usize, String)> = conn.query_first(facts).await.map_err(failed)?;
@@ -197,7 +198,7 @@ pub(super) async fn set_up(conn: &mut Conn) -> Result<Server, Error> {
     if conn.server_version() < oldest {
         let (major, minor, patch) = oldest;
         return Err(Error::unfit_session(format!(
-            "it is {} {version}, and {major}.{minor}.{patch} is needed",
+            "it is {} {version}, but {major}.{minor}.{patch} is required",
             flavour.dialect()
         )));
     }
@@ -207,8 +208,8 @@ pub(super) async fn set_up(conn: &mut Conn) -> Result<Server, Error> {
     Ok(Server { flavour, max_allowed_packet, identity })
 }
 
-/// The whole `sql_mode` is set, never added to: modes such as ANSI_QUOTES, PIPES_AS_CONCAT and
-/// PAD_CHAR_TO_FULL_LENGTH change what a statement means.
+/// Returns the texts that set the session. `sql_mode` is replaced as a whole: modes such as ANSI_QUOTES,
+/// PIPES_AS_CONCAT and PAD_CHAR_TO_FULL_LENGTH change the meaning of statements.
 fn session_settings(flavour: Flavour) -> [&'static str; 2] {
     match flavour {
         Flavour::MariaDb => [
@@ -231,7 +232,7 @@ fn session_settings(flavour: Flavour) -> [&'static str; 2] {
     }
 }
 
-/// The setting of the longest that a statement may run, where zero is no limit.
+/// Returns the text that sets the statement timeout, where zero means no limit.
 pub(super) fn statement_timeout(flavour: Flavour, longest: Option<Duration>) -> String {
     match flavour {
         Flavour::MariaDb => {

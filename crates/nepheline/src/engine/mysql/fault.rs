@@ -1,4 +1,4 @@
-//! What the driver's errors mean.
+//! The meaning of the driver's errors.
 
 use nepheline_core::internal::Violation;
 use nepheline_core::{Error, ErrorKind};
@@ -15,7 +15,7 @@ pub(super) fn failed(cause: mysql_async::Error) -> Error {
             1451 | 1452 => ErrorKind::ForeignKeyViolation,
             4025 | 3819 => ErrorKind::CheckViolation,
             1048 | 1364 => ErrorKind::NotNullViolation,
-            // Killed, or the server is going down.
+            // The connection was killed, or the server is shutting down.
             1927 | 1053 => ErrorKind::ConnectionLost,
             _ => ErrorKind::Database,
         },
@@ -33,7 +33,7 @@ pub(super) fn failed(cause: mysql_async::Error) -> Error {
     }
 }
 
-/// What the server's message tells of a constraint: it has no fields of its own.
+/// Returns the violated constraint from the server's message, which has no fields for it.
 fn violation_of(kind: ErrorKind, cause: &mysql_async::Error) -> Option<Violation> {
     let mysql_async::Error::Server(err) = cause else { return None };
     let message = err.message.as_str();
@@ -70,7 +70,7 @@ mod tests {
 
     use super::violation_of;
 
-    /// Messages as MariaDB 10.11 and MySQL 8 write them.
+    /// The messages are those of MariaDB 10.11 and MySQL 8.
     #[test]
     fn names_are_found_in_what_the_server_says() {
         let (unique, foreign) = (ErrorKind::UniqueViolation, ErrorKind::ForeignKeyViolation);

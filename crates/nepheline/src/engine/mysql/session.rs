@@ -1,4 +1,4 @@
-//! A session over a connection that the program already has.
+//! A session over a connection of the program.
 
 use std::fmt;
 use std::sync::Arc;
@@ -13,11 +13,10 @@ use crate::access::handle::sealed;
 use crate::access::session::Lent;
 use crate::access::setting::{Setting, set_by};
 
-/// Runs queries on a `mysql_async` connection of your own.
-///
-/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
-/// are those of [`Handle`](crate::Handle). The session owns the connection while it uses it, because one whose answer
-/// nobody has read to the end must not go on; [`into_inner`](Self::into_inner) gives it back in step.
+/// Runs queries on a `mysql_async` connection of your own, so that one function of an existing service can
+/// use Nepheline. The verbs are those of [`RunsQueries`](crate::RunsQueries). The session owns the connection
+/// while it uses it, because a connection with an unread answer must not be used;
+/// [`into_inner`](Self::into_inner) returns it in step.
 ///
 /// ```no_run
 /// use nepheline::mysql::Session;
@@ -35,13 +34,13 @@ pub struct Session {
 }
 
 impl Session {
-    /// Sets the session up as ours are: `sql_mode`, time zone, character set and limits. It stays so
-    /// afterwards.
+    /// Sets the session up like those that the library opens: `sql_mode`, time zone, character set and
+    /// limits. The settings stay afterwards.
     ///
     /// # Errors
     ///
-    /// Of kind [`Connection`](crate::ErrorKind::Connection) for a server before MariaDB 10.6 or MySQL
-    /// 8.0.19; or what the server refuses.
+    /// [`Connection`](crate::ErrorKind::Connection) for a server before MariaDB 10.6 or MySQL 8.0.19; and
+    /// errors of the server.
     pub async fn over(mut conn: Conn) -> Result<Session, Error> {
         let server = connection::set_up(&mut conn).await?;
         let connector = Arc::new(Connector::of_lent(&conn));
@@ -49,12 +48,13 @@ impl Session {
         Ok(Session { lent: Lent::new(wire) })
     }
 
-    /// Returns the connection. A statement whose future was dropped is stopped before, by `KILL QUERY` from a second
-    /// connection.
+    /// Returns the connection. A statement whose future was dropped is stopped first, by `KILL QUERY` from a
+    /// second connection.
     ///
     /// # Errors
     ///
-    /// Of kind [`ConnectionLost`](crate::ErrorKind::ConnectionLost) if the connection could not be brought in step;
+    /// [`ConnectionLost`](crate::ErrorKind::ConnectionLost) if the connection could not be brought in step;
+    /// it is closed then.
     /// then it is closed.
     pub async fn into_inner(self) -> Result<Conn, Error> {
         let conn = self.lent.into_wire().await?.into_conn();
@@ -63,14 +63,14 @@ impl Session {
 
     set_by!([self] self -> Self);
 
-    /// The same session with another setting.
+    /// Returns the same session with changed settings.
     fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
         self.lent.setting = change(&self.lent.setting);
         self
     }
 }
 
-impl sealed::Handle for Session {
+impl sealed::RunsQueries for Session {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> AsyncAccess<'_> {
         AsyncAccess::Session(&self.lent)

@@ -1,8 +1,8 @@
 //! Runs and stops statements on a connection to MariaDB or MySQL.
 //!
-//! The protocol has one answer after the other, and the driver reads each only while it is asked to. So an exchange that
-//! has begun is never dropped: its future owns the connection and stays here if whoever waits for it goes away. Nothing
-//! else is sent before that exchange has ended.
+//! The protocol has one answer after the other, and the driver reads each only while it is polled. So an
+//! exchange that has begun is never dropped: its future owns the connection and stays here if its caller goes
+//! away. Nothing else is sent before that exchange has ended.
 
 use std::borrow::Cow;
 use std::iter;
@@ -26,46 +26,47 @@ use crate::engine::{AsyncWire, STOPPING};
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{BeginTexts, Isolation, TransactionOptions};
 
-/// Warnings that mean a wrong answer: joined text was cut (1260), a value was converted badly (1292), a result was over
-/// the packet limit (1301), a recursion was stopped early (1931).
+/// Warnings that mean a wrong answer: GROUP_CONCAT was cut (1260), a value was converted badly (1292), a
+/// result exceeded the packet limit (1301), a recursion was stopped early (1931).
 const WRONG_ANSWERS: [u16; 4] = [1260, 1292, 1301, 1931];
 
 /// The most values that one statement binds: the protocol counts them with 16 bits ("COM_STMT_PREPARE response").
 const MOST_BINDS: usize = 65_535;
 
-/// An exchange with the server, from what is sent to the end of its answer or the first of its rows.
+/// An exchange with the server, from the request to the end of its answer or its first row.
 type Exchange = BoxFuture<'static, (Conn, Result<Begun, Error>)>;
 
-/// The state that an exchange leaves.
+/// The state after an exchange.
 #[derive(Default)]
 struct Begun {
     /// True if rows follow.
     rows: bool,
-    /// The statement that was to be prepared, unless the server has as many as it takes.
+    /// The prepared statement, unless the server is at its limit.
     prepared: Option<mysql_async::Statement>,
 }
 
 /// Prepared statements by their text.
 type Cached = LruCache<Box<str>, mysql_async::Statement>;
 
-/// The wait between two attempts to prepare a statement at a server that is full, and the number of attempts.
+/// The pause between two attempts to prepare a statement at a server that is at its limit, and the number of
+/// attempts.
 const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(20);
 const ATTEMPTS: u32 = 50;
 
 pub(super) struct MySqlWire {
-    /// Missing while an exchange has it.
+    /// `None` while an exchange owns it.
     conn: Option<Conn>,
     exchange: Option<Exchange>,
     /// True if rows are still to come.
     rows_follow: bool,
-    /// The statement to close after the rows, where it does not come again.
+    /// The statement to close after the rows, if its text will not occur again.
     once: Option<mysql_async::Statement>,
-    /// The prepared statements that are cached; on a connection that is lent the driver caches them.
+    /// The cached prepared statements; on a lent connection the driver caches them.
     statements: Option<Cached>,
     id: u32,
     server: Server,
     connector: Arc<Connector>,
-    /// The time limit that the server was told last.
+    /// The time limit that the server was last given.
     limit: Option<Duration>,
 }
 
@@ -89,7 +90,7 @@ impl MySqlWire {
         }
     }
 
-    /// Gives the connection back, if it is in step.
+    /// Returns the connection, if it is in step.
     pub(super) fn into_conn(mut self) -> Option<Conn> {
         match self.rows_follow || self.exchange.is_some() {
             true => None,
@@ -117,7 +118,7 @@ impl MySqlWire {
         Ok(begun)
     }
 
-    /// Runs an exchange that has neither rows nor anything else to tell.
+    /// Runs an exchange without rows or other results.
     async fn short<F>(&mut self, exchange: impl FnOnce(Conn) -> F) -> Result<(), Error>
     where
         F: Future<Output = (Conn, mysql_async::Result<()>)> + Send + 'static,
@@ -132,7 +133,7 @@ impl MySqlWire {
     async fn begin(&mut self, statement: &Statement<'_>) -> Result<(), Error> {
         let sized = statement.binds().map(|bind| bind.size());
         let size = statement.text().len() + sized.sum::<usize>();
-        // The server would close the connection without a word.
+        // The server would close the connection without a message.
         if size >= self.server.max_allowed_packet {
             return Err(Error::too_large(size, self.server.max_allowed_packet));
         }
@@ -143,7 +144,7 @@ impl MySqlWire {
         let cached = self.statements.as_mut().and_then(|cached| cached.get(statement.text()));
         let prepared = match cached.cloned() {
             Some(prepared) => prepared,
-            // In a box of its own: it is rare, and its state would be moved with every query.
+            // Boxed, because it is rare, and its state would be moved with every query.
             None => Box::pin(self.prepare(statement)).await?,
         };
         let asked = usize::from(prepared.num_params());
@@ -158,7 +159,7 @@ impl MySqlWire {
         begun
     }
 
-    /// Executes a prepared statement. Its rows are read from the connection afterwards.
+    /// Executes a prepared statement. Its rows are then read from the connection.
     async fn execute(
         &mut self,
         prepared: mysql_async::Statement,
@@ -178,7 +179,7 @@ impl MySqlWire {
         executing.await.map(drop)
     }
 
-    /// Prepares a statement, and caches it if it comes again.
+    /// Prepares a statement, and caches it if its text may occur again.
     async fn prepare(
         &mut self,
         statement: &Statement<'_>,
@@ -214,18 +215,18 @@ impl MySqlWire {
         Err(Error::too_many_statements())
     }
 
-    /// Closes a statement that does not come again, so that it takes no room from those that do.
+    /// Closes a statement whose text will not occur again, so that it takes no room.
     async fn close_once(&mut self) {
         let Some(statement) = self.once.take() else { return };
         let closing = self.short(|mut conn| async move {
             let closed = conn.close(statement).await;
             (conn, closed)
         });
-        // If that fails the connection is lost, as whoever takes it next will find.
+        // If closing fails the connection is lost, which its next user finds out.
         let _ = closing.await;
     }
 
-    /// Closes cached statements, those first that were used longest ago.
+    /// Closes cached statements, the least recently used first.
     async fn close_cached(&mut self, most: usize) -> Result<(), Error> {
         let Some(cached) = &mut self.statements else { return Ok(()) };
         let oldest = iter::from_fn(|| cached.pop_lru());
@@ -241,8 +242,8 @@ impl MySqlWire {
         .await
     }
 
-    /// Frees prepared statements at a server that takes no more of them: own ones first, then those of idle connections;
-    /// otherwise it waits until somebody else closes some.
+    /// Frees prepared statements at a server that is at its limit: first those of this connection, then those
+    /// of idle connections. Otherwise it waits until others are closed.
     #[cold]
     async fn make_room(&mut self, has_closed_idle: &mut bool) -> Result<(), Error> {
         let cached = self.statements.as_ref().map_or(0, LruCache::len);
@@ -256,7 +257,7 @@ impl MySqlWire {
         Ok(())
     }
 
-    /// Takes a row, if there is one. Dropped, it has taken none: the driver keeps what it read of a packet.
+    /// Reads a row, if there is one. If it is dropped, no row is lost: the driver keeps the partial packet.
     async fn row(&mut self) -> Result<Option<mysql_async::Row>, Error> {
         let conn = self.conn.as_mut().ok_or_else(lost)?;
         let row = QueryResult::<BinaryProtocol>::new(conn).next().await;
@@ -266,7 +267,7 @@ impl MySqlWire {
         row.map_err(failed)
     }
 
-    /// After the last row: how many were written, and whether the server warns of a wrong answer.
+    /// Reads the end of the rows: the number of written rows, and whether the server warns of a wrong answer.
     async fn end(&mut self, operation: Operation, sink: &mut dyn Sink) -> Result<(), Error> {
         let conn = self.conn.as_mut().ok_or_else(lost)?;
         let (warnings, affected) = (conn.get_warnings(), conn.affected_rows());
@@ -286,7 +287,7 @@ impl MySqlWire {
         self.begin(statement).await?;
         let mut wants = true;
         while let Some(row) = self.row().await? {
-            // Those that nobody wants are read all the same, so that the connection is free.
+            // Rows that are not wanted are read too, so that the connection becomes free.
             if wants {
                 wants = sink.mysql_row(&mut RowCells::new(&row, statement.key_cells()));
             }
@@ -303,7 +304,7 @@ impl MySqlWire {
         for given in 0..most {
             let row = match given {
                 0 => self.row().await,
-                // Rows that have not arrived yet are not waited for.
+                // Rows that have not arrived are not waited for.
                 _ => match futures_util::poll!(std::pin::pin!(self.row())) {
                     Poll::Ready(row) => row,
                     Poll::Pending => return Ok(true),
@@ -314,16 +315,16 @@ impl MySqlWire {
                 return Ok(false);
             };
             if !sink.mysql_row(&mut RowCells::new(&row, statement.key_cells())) {
-                // A row does not fit its type, which ends the stream with an error.
+                // A row that does not fit its type ends the stream with an error.
                 return Ok(true);
             }
         }
         Ok(true)
     }
 
-    /// Reads the answers that are still to come.
+    /// Reads the remaining answers.
     async fn drain(&mut self) -> Result<(), Error> {
-        // The exchange that was given up may have failed; it matters only that its answer is over.
+        // The dropped exchange may have failed; only the end of its answer matters.
         let ended = self.end_exchange().await.map(drop);
         if self.conn.is_none() {
             return ended;
@@ -341,7 +342,7 @@ impl MySqlWire {
         }
     }
 
-    /// Has the server stop what runs, from a second connection.
+    /// Stops the running statement, from a second connection.
     fn kill(&self, what: &'static str) -> impl Future<Output = ()> + Send + use<> {
         let (connector, id) = (self.connector.clone(), self.id);
         let identity = self.server.identity.clone();
@@ -349,13 +350,13 @@ impl MySqlWire {
             let mut conn = connector.connect_bare().await?;
             let there: Option<String> =
                 conn.query_first(format!("SELECT {IDENTITY}")).await.map_err(failed)?;
-            // Behind one address there may be several servers, each with connections of that number.
+            // Several servers may share an address, each with a connection of that number.
             if there.as_deref() == Some(&*identity) {
                 conn.query_drop(format!("{what} {id}")).await.map_err(failed)?;
             }
             conn.disconnect().await.map_err(failed)
         };
-        // Without an answer the connection is closed all the same.
+        // Without an answer the connection is closed anyway.
         tokio::time::timeout(STOPPING, killed).map(drop)
     }
 }
@@ -364,7 +365,7 @@ impl Drop for MySqlWire {
     fn drop(&mut self) {
         let busy = self.rows_follow || self.exchange.is_some();
         if busy {
-            // Dropped within a runtime, the driver would first read all that is still to come.
+            // Inside a runtime, the driver's destructor would first read all remaining rows.
             let left = (self.conn.take(), self.exchange.take());
             let _ = std::thread::Builder::new().spawn(move || drop(left));
         }
@@ -434,7 +435,7 @@ impl AsyncWire for MySqlWire {
             let drained =
                 drained.map_err(|err| Error::of_driver(ErrorKind::ConnectionLost, err))?;
             drained?;
-            // A kill that came late hits this, and then nothing else.
+            // A late kill hits this statement, and nothing else.
             for _ in 0..2 {
                 match self.command("DO 0").await {
                     Err(err) if err.kind() == ErrorKind::StatementTimeout => {}
@@ -445,7 +446,8 @@ impl AsyncWire for MySqlWire {
         })
     }
 
-    /// The server undoes what a closed connection left open.
+    /// Returns whether the connection can be lent again. The server rolls back what a closed connection left
+    /// open.
     fn salvage(&mut self, interrupted: bool) -> BoxFuture<'_, bool> {
         Box::pin(async move {
             if interrupted {
@@ -464,7 +466,7 @@ impl AsyncWire for MySqlWire {
     }
 
     fn reset(&mut self) -> BoxFuture<'_, Result<(), Error>> {
-        // The server forgets them.
+        // The server drops them in a reset.
         if let Some(cached) = &mut self.statements {
             cached.clear();
         }
@@ -491,17 +493,17 @@ impl AsyncWire for MySqlWire {
 }
 
 fn lost() -> Error {
-    Error::of_driver(ErrorKind::ConnectionLost, "an earlier exchange with the server was given up")
+    Error::of_driver(ErrorKind::ConnectionLost, "an earlier exchange with the server was abandoned")
 }
 
-/// Returns whether the server has as many prepared statements as `max_prepared_stmt_count` allows.
+/// Returns whether the server has reached `max_prepared_stmt_count`.
 fn is_at_limit(err: &mysql_async::Error) -> bool {
     matches!(err, mysql_async::Error::Server(err) if err.code == 1461)
 }
 
-/// Returns how many rows a statement wrote, where the server counts in its own ways: of an update only the rows that it
-/// changed, and of an upsert these twice. Of several rows it says more, as "Rows matched: 2  Changed: 1  Warnings: 0"
-/// and "Records: 3  Duplicates: 1  Warnings: 0".
+/// Returns the number of rows that a statement wrote. The server counts in its own way: only changed rows for
+/// an UPDATE, and updated rows twice for an upsert. For several rows its message has the details: "Rows
+/// matched: 2  Changed: 1  Warnings: 0" and "Records: 3  Duplicates: 1  Warnings: 0".
 fn written(operation: Operation, affected: u64, info: &str) -> Written {
     let number_after = |name: &str| -> Option<u64> {
         let (_, rest) = info.split_once(name)?;
@@ -512,7 +514,7 @@ fn written(operation: Operation, affected: u64, info: &str) -> Written {
             Written { rows: number_after("Rows matched: ").unwrap_or(affected), inserted: 0 }
         }
         Operation::Insert => {
-            // Of a single row it says no more than 1 or, if that was there and has changed, 2.
+            // For a single row it reports 1, or 2 if the row was stored before and has changed.
             let changed = number_after("Duplicates: ").unwrap_or(affected / 2);
             let inserted = affected.saturating_sub(2 * changed);
             Written { rows: inserted + changed, inserted }

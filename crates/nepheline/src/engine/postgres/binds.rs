@@ -1,4 +1,5 @@
-//! Binds in PostgreSQL's binary form. Each is sent with its type, because the server guesses badly.
+//! Binds in PostgreSQL's binary form. Each is sent with its type, because the server's inference often
+//! differs.
 
 use std::error::Error as StdError;
 
@@ -6,13 +7,13 @@ use nepheline_core::internal::{LentBind, Sent, SentType};
 use tokio_postgres::types::private::BytesMut;
 use tokio_postgres::types::{IsNull, Kind, ToSql, Type, to_sql_checked};
 
-/// A bind as PostgreSQL takes it.
+/// A bind for PostgreSQL.
 #[derive(Debug, Clone)]
 pub(super) struct Bind<'b>(pub(super) LentBind<'b>);
 
 type Failure = Box<dyn StdError + Sync + Send>;
 
-/// The type that is sent with a bind.
+/// Returns the type that is sent with a bind.
 pub(super) fn sql_type(bind: &LentBind<'_>) -> Type {
     let (item, array) = match bind.sql_type().sent() {
         SentType::Boolean => (Type::BOOL, Type::BOOL_ARRAY),
@@ -47,7 +48,7 @@ pub(super) fn send(bind: &LentBind<'_>, ty: &Type, out: &mut BytesMut) -> Result
         Sent::Uuid(value) => value.to_sql(ty, out),
         Sent::Decimal(value) => value.to_sql(ty, out),
         Sent::Json(text) => {
-            // The binary form of jsonb is its text behind a version number.
+            // The binary form of jsonb is its text after a version number.
             out.extend_from_slice(&[1]);
             out.extend_from_slice(text.as_bytes());
             Ok(IsNull::No)
@@ -66,7 +67,7 @@ impl ToSql for Bind<'_> {
     }
 
     fn accepts(ty: &Type) -> bool {
-        // The statement was prepared with the types of its binds, so each gets its own.
+        // The statement was prepared with the types of its binds, so each bind matches.
         !matches!(ty.kind(), Kind::Composite(_))
     }
 

@@ -1,4 +1,4 @@
-//! PostgreSQL's values as cells, straight from their binary form.
+//! PostgreSQL's values as cells, from their binary form.
 
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
@@ -49,7 +49,7 @@ impl Cells for RowCells<'_> {
     }
 }
 
-/// A cell, if the type is one that we know.
+/// A cell, if its type is known.
 struct Arrived<'r>(Option<Cell<'r>>);
 
 type Failure = Box<dyn std::error::Error + Sync + Send>;
@@ -74,13 +74,13 @@ impl<'r> FromSql<'r> for Arrived<'r> {
             Type::TIMESTAMPTZ => Cell::Timestamp(Timestamp::from_sql(ty, raw)?),
             Type::UUID => Cell::Uuid(Uuid::from_sql(ty, raw)?),
             Type::NUMERIC => Cell::Decimal(Decimal::from_sql(ty, raw)?),
-            // The binary form of jsonb is its text behind a version number.
+            // The binary form of jsonb is its text after a version number.
             Type::JSONB => match raw.split_first() {
                 Some((1, text)) => Cell::Text(std::str::from_utf8(text)?),
                 _ => return Ok(Arrived(None)),
             },
             _ => match ty.kind() {
-                // The name of the value, which is how text stands for an enum.
+                // The name of the value, as text.
                 Kind::Enum(_) => Cell::Text(std::str::from_utf8(raw)?),
                 _ => return Ok(Arrived(None)),
             },

@@ -1,4 +1,4 @@
-//! Connecting to a PostgreSQL server, and setting a session up.
+//! Connects to a PostgreSQL server and sets up a session.
 
 use std::borrow::Cow;
 use std::time::Duration;
@@ -16,7 +16,7 @@ use super::wire::{Canceller, PostgresWire};
 use crate::access::options::{Options, Pooler, Tls};
 use crate::engine::{BoxWire, Connect, KEEPALIVE_IDLE, KEEPALIVE_INTERVAL, KEEPALIVE_RETRIES, caretaker};
 
-/// The oldest server whose SQL has all that we write, as `server_version_num`.
+/// The oldest server version that has all the SQL that the library writes, as `server_version_num`.
 const OLDEST: u32 = 140_000;
 
 /// Opens connections for the pool.
@@ -45,10 +45,10 @@ fn encryption(config: &mut Config, options: &Options) -> Result<Encryption, Erro
     #[cfg(feature = "tls")]
     return Ok(Encryption::On(crate::engine::tls::for_postgres(options.tls_root.as_deref())?));
     #[cfg(not(feature = "tls"))]
-    Err(Error::unfit_url(&options.shown(), "asks for encryption, which the feature `tls` adds"))
+    Err(Error::unfit_url(&options.shown(), "requires encryption; enable the feature `tls`"))
 }
 
-/// Has the system notice a peer that has vanished while nothing is sent, unless the URL says how.
+/// Enables TCP keepalive probes, unless the URL sets them.
 fn keep_alive(config: &mut Config) {
     let defaults = Config::new();
     if config.get_keepalives_idle() == defaults.get_keepalives_idle() {
@@ -97,13 +97,13 @@ impl Connector {
         let settings = Settings { lock_timeout: Some(lock_timeout), statement_timeout };
         let per_transaction = self.options.pooler == Pooler::Transaction;
         let (statements, text) = match per_transaction {
-            // The session is another one in each transaction.
+            // Each transaction may run in another server session.
             true => (Statements::unnamed(), String::new()),
             false => (Statements::keeping(statements_kept), settings.text()),
         };
         set_up(&client, &text).await?;
-        // Through a pooler a cancel is not safe: pgbouncer 1.18 ends itself where it meets one whose sender has gone
-        // already, as the driver's has. There, the server notices by itself that a connection was closed.
+        // A cancel request is not safe through a pooler: pgbouncer 1.18 crashes on one whose sender has gone
+        // already, as the driver's has. The server itself notices that a connection was closed.
         let canceller = (!per_transaction)
             .then(|| Canceller { token: client.cancel_token(), tls: self.tls.clone() });
         Ok(PostgresWire {
@@ -118,7 +118,7 @@ impl Connector {
         })
     }
 
-    /// Returns the settings to connect with, with the user and the password that the program gives now, if it does.
+    /// Returns the connection settings, with the credentials that the program supplies now, if it does.
     async fn config_with_credentials(&self) -> Result<Cow<'_, Config>, Error> {
         let Some(credentials) = self.options.ask_credentials().await? else {
             return Ok(Cow::Borrowed(&self.config));
@@ -135,11 +135,11 @@ impl Connect for Connector {
     }
 }
 
-/// The longest that a connection may take to say goodbye to the server.
+/// The longest time that closing a connection may take.
 const CLOSING: Duration = Duration::from_secs(1);
 
-/// The task that drives a connection. Dropped with the client, it ends by itself when the server has heard of that, and
-/// soon after whatever the server does.
+/// The task that drives a connection. When it is dropped with the client, it ends after the goodbye to the
+/// server, or soon after whatever the server does.
 pub(super) struct Driving(AbortHandle);
 
 impl Drop for Driving {
@@ -154,30 +154,31 @@ impl Drop for Driving {
     }
 }
 
-/// Drives a connection. What goes wrong in it reaches the client as an error.
+/// Drives a connection. Its errors reach the client.
 fn drive(
     connection: impl Future<Output = Result<(), tokio_postgres::Error>> + Send + 'static,
 ) -> Driving {
     Driving(tokio::spawn(connection).abort_handle())
 }
 
-/// Makes a session mean what every other handle means, and refuses a server that cannot.
+/// Sets up a session so that statements mean the same as on every other handle, and refuses an unsuitable
+/// server.
 pub(super) async fn set_up(client: &Client, settings: &str) -> Result<(), Error> {
-    let asking = format!(
+    let context = format!(
         "{settings}SELECT current_setting('server_version_num'), current_setting('server_encoding')"
     );
-    let answers = client.simple_query(&asking).await.map_err(failed)?;
+    let answers = client.simple_query(&context).await.map_err(failed)?;
     let row = answers.iter().find_map(|answer| match answer {
         SimpleQueryMessage::Row(row) => Some(row),
         _ => None,
     });
     let version = row.and_then(|row| row.get(0)).unwrap_or_default();
     if version.parse::<u32>().is_ok_and(|number| number < OLDEST) {
-        let reason = format!("it is PostgreSQL with version number {version}, and 14 is needed");
+        let reason = format!("it is PostgreSQL with version number {version}, but 14 is required");
         return Err(Error::unfit_session(reason));
     }
     match row.and_then(|row| row.get(1)).unwrap_or_default() {
         "UTF8" => Ok(()),
-        other => Err(Error::unfit_session(format!("its text is {other}, and UTF8 is needed"))),
+        other => Err(Error::unfit_session(format!("its encoding is {other}, but UTF8 is required"))),
     }
 }

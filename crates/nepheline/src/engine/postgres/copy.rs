@@ -1,7 +1,7 @@
-//! COPY: many rows past the statements that bind their values, each value in the binary form of its column.
+//! COPY: writes many rows, each value in the binary form of its column.
 //!
-//! Where only INSERT does, as for values that a column takes by a conversion, for views, and under row
-//! security, copying fails, and whoever asked inserts instead.
+//! COPY fails where only INSERT works: for values that a column accepts by a conversion, for views, and under
+//! row-level security. The caller then uses INSERT.
 
 use std::error::Error as StdError;
 
@@ -17,7 +17,7 @@ use super::binds::{send, sql_type};
 use super::fault::failed;
 use super::statements::Statements;
 
-/// Copies the rows of a statement, and tells how many they were.
+/// Copies the rows of a statement, and returns their number.
 pub(super) async fn copy(
     client: &Client,
     statements: &Statements,
@@ -48,16 +48,16 @@ pub(super) async fn copy(
     })
 }
 
-/// Tells whether nothing that a program could do about it hinders a COPY. Before PostgreSQL 16 its lock is given only to
-/// whoever may update or delete ("LOCK").
+/// The query whether COPY is possible. Before PostgreSQL 16, only a role that may update or delete gets its
+/// lock ("LOCK").
 const MAY_COPY: &str = "SELECT c.relkind IN ('r', 'p') AND NOT c.relhasrules AND NOT row_security_active(c.oid) \
      AND has_table_privilege(c.oid, 'INSERT') AND has_table_privilege(c.oid, 'UPDATE, DELETE, TRUNCATE') \
      AND current_setting('transaction_read_only') = 'off' \
      AND NOT EXISTS (SELECT 1 FROM pg_attribute AS a WHERE a.attrelid = c.oid AND a.attgenerated <> '') \
      FROM pg_class AS c WHERE c.oid = $1::regclass";
 
-/// What has to run before a COPY: whether the server would refuse it, and the lock that it needs. The driver loses step
-/// with the server where a COPY fails before its first row.
+/// Returns the statements before a COPY: the check whether the server would refuse it, and the lock that it
+/// needs. The driver loses step with the server if a COPY fails before its first row.
 pub(super) fn before(copying: &Copying) -> Vec<Statement<'static>> {
     let (grammar, table) = (super::DIALECT.grammar(), vec![BindValue::Text(copying.table.clone())]);
     let lock = format!("LOCK TABLE ONLY {} IN ROW EXCLUSIVE MODE", copying.table);
@@ -66,14 +66,14 @@ pub(super) fn before(copying: &Copying) -> Vec<Statement<'static>> {
     vec![check.doing(Operation::Prepare), lock.doing(Operation::Prepare)]
 }
 
-/// A COPY that failed before its first row all the same: what the server sends from now on is not what the driver
-/// takes it for.
+/// Returns the error of a COPY that failed before its first row all the same. The driver would misread what
+/// the server sends next, so the connection is lost.
 #[cold]
 fn lost(cause: tokio_postgres::Error) -> Error {
     Error::of_driver(ErrorKind::ConnectionLost, cause)
 }
 
-/// The row that the server was at: "COPY site, line 7", or how that is said in the language of the server.
+/// Returns the number of the row at fault from the server's context: "COPY site, line 7", in any language.
 fn row_at_fault(err: &tokio_postgres::Error, statement: &Statement<'_>) -> Option<u64> {
     let (at, table) = (err.as_db_error()?.where_()?, statement.tables().first()?);
     let at = at.strip_prefix("COPY ")?.strip_prefix(table)?;
@@ -83,7 +83,7 @@ fn row_at_fault(err: &tokio_postgres::Error, statement: &Statement<'_>) -> Optio
         .find_map(|row| row.parse().ok())
 }
 
-/// A value as a column of a type takes it, without conversion but for the width of numbers.
+/// A value in the form of a column's type, converted only in the width of numbers.
 #[derive(Debug)]
 struct InColumn<'b>(LentBind<'b>);
 
@@ -100,7 +100,7 @@ impl ToSql for InColumn<'_> {
         match (bind.as_int(), bind.as_float(), ty) {
             (Some(value), _, &Type::INT4) => i32::try_from(value)?.to_sql(ty, out),
             (Some(value), _, &Type::INT2) => i16::try_from(value)?.to_sql(ty, out),
-            // The server would refuse what becomes infinite here.
+            // The server would refuse a value that becomes infinite here.
             (_, Some(value), &Type::FLOAT4) if (value as f32).is_finite() == value.is_finite() => {
                 (value as f32).to_sql(ty, out)
             }

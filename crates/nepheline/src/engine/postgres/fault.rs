@@ -1,4 +1,4 @@
-//! What the driver's errors mean.
+//! The meaning of the driver's errors.
 
 use nepheline_core::internal::Violation;
 use nepheline_core::{Error, ErrorKind};
@@ -15,8 +15,8 @@ pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
         Some(code) if *code == SqlState::CHECK_VIOLATION => ErrorKind::CheckViolation,
         Some(code) if *code == SqlState::NOT_NULL_VIOLATION => ErrorKind::NotNullViolation,
         Some(code) if *code == SqlState::QUERY_CANCELED => ErrorKind::StatementTimeout,
-        Some(code) if *code == SqlState::IN_FAILED_SQL_TRANSACTION => ErrorKind::TransactionOver,
-        // Class 57P: an administrator ended the session, or the server is going down.
+        Some(code) if *code == SqlState::IN_FAILED_SQL_TRANSACTION => ErrorKind::TransactionEnded,
+        // Class 57P: an administrator ended the session, or the server is shutting down.
         Some(code) if code.code().starts_with("57P") => ErrorKind::ConnectionLost,
         Some(_) => ErrorKind::Database,
         None if cause.is_closed() || is_io(&cause) => ErrorKind::ConnectionLost,
@@ -37,9 +37,10 @@ pub(super) fn failed(cause: tokio_postgres::Error) -> Error {
     }
 }
 
-/// Returns whether the server only wants a statement to be prepared again, because what it selects has changed since.
+/// Returns whether the server only asks for the statement to be prepared again, because the columns of its
+/// result have changed.
 pub(super) fn wants_new_plan(err: &tokio_postgres::Error) -> bool {
-    // The code is a general one, so the place in the server's source says that it is this.
+    // The code is a general one, so the name of the server's function identifies the case.
     err.code() == Some(&SqlState::FEATURE_NOT_SUPPORTED)
         && err
             .as_db_error()

@@ -1,4 +1,4 @@
-//! A session over a client that the program already has.
+//! A session over a client of the program.
 
 use std::fmt;
 
@@ -14,14 +14,13 @@ use crate::access::handle::sealed;
 use crate::access::session::Lent;
 use crate::access::setting::{Setting, set_by};
 
-/// How many statements a session keeps prepared.
+/// The number of prepared statements that a session caches.
 const STATEMENTS_KEPT: usize = 128;
 
-/// Runs queries on a `tokio_postgres` client or transaction of your own.
-///
-/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
-/// are those of [`Handle`](crate::Handle). A statement whose future is dropped runs on at the server, and the next one
-/// waits for its end: to cancel it could stop a statement of the program.
+/// Runs queries on a `tokio_postgres` client or transaction of your own, so that one function of an existing
+/// service can use Nepheline. The verbs are those of [`RunsQueries`](crate::RunsQueries). A statement whose
+/// future is dropped continues at the server, and the next one waits for its end, because a cancel request
+/// could stop a statement of the program.
 ///
 /// ```no_run
 /// use nepheline::postgres::Session;
@@ -38,17 +37,17 @@ pub struct Session<'c> {
 }
 
 impl<'c> Session<'c> {
-    /// Sets the session up as ours are: time zone UTC, encoding UTF-8, standard strings, and `= NULL`
-    /// as the standard has it. It stays so afterwards, and must stay so while the session is used: the driver sends
-    /// and reads UTF-8 whatever the client encoding is.
+    /// Sets the session up like those that the library opens: time zone UTC, encoding UTF-8, standard
+    /// strings, and standard `= NULL`. The settings stay afterwards, and must not change while the session is
+    /// used: the driver sends and reads UTF-8 whatever the client encoding is.
     ///
     /// # Errors
     ///
-    /// Of kind [`Connection`](crate::ErrorKind::Connection) for a server before PostgreSQL 14 or one
-    /// whose text is not UTF-8; or what the server refuses.
+    /// [`Connection`](crate::ErrorKind::Connection) for a server before PostgreSQL 14 or one whose text is
+    /// not UTF-8; and errors of the server.
     pub async fn over(client: &'c impl GenericClient) -> Result<Session<'c>, Error> {
-        // The client below a transaction: what runs on it runs within the transaction. Its own
-        // methods need no box for each call, which those of the trait do.
+        // The client below a transaction: statements on it run inside the transaction. Its own methods need
+        // no box for each call, which those of the trait do.
         let client = client.client();
         let settings = Settings::default();
         connection::set_up(client, &settings.text()).await?;
@@ -56,7 +55,7 @@ impl<'c> Session<'c> {
             client,
             statements: Statements::keeping(STATEMENTS_KEPT),
             rows: None,
-            // To cancel what runs could stop a statement of the program.
+            // A cancel request could stop a statement of the program.
             canceller: None,
             settings,
             per_transaction: false,
@@ -68,14 +67,14 @@ impl<'c> Session<'c> {
 
     set_by!([self] self -> Self);
 
-    /// The same session with another setting.
+    /// Returns the same session with changed settings.
     fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
         self.lent.setting = change(&self.lent.setting);
         self
     }
 }
 
-impl sealed::Handle for Session<'_> {
+impl sealed::RunsQueries for Session<'_> {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> AsyncAccess<'_> {
         AsyncAccess::Session(&self.lent)

@@ -1,9 +1,9 @@
-//! The settings of a session, on which the meaning of our statements depends.
+//! The session settings on which the meaning of statements depends.
 
 use std::fmt::Write as _;
 use std::time::Duration;
 
-/// Settings that hold for every session: each overrules a default that the server, the database or the role may have.
+/// The settings of every session: each overrides a default of the server, the database or the role.
 const ALWAYS: [&str; 4] = [
     "TIME ZONE 'UTC'",
     "client_encoding TO 'UTF8'",
@@ -11,7 +11,8 @@ const ALWAYS: [&str; 4] = [
     "transform_null_equals TO off",
 ];
 
-/// Takes back whatever hand-written text may have left in a session, but for prepared statements, which are ours.
+/// Resets everything that hand-written text may have left in a session, except prepared statements, which the
+/// library manages.
 pub(super) const AS_AT_FIRST: &str = "SET SESSION AUTHORIZATION DEFAULT; RESET ALL; CLOSE ALL; UNLISTEN *; \
      SELECT pg_advisory_unlock_all(); DISCARD TEMP;";
 
@@ -23,14 +24,14 @@ pub(super) struct Settings {
 }
 
 impl Settings {
-    /// The text that sets them for the session.
+    /// Returns the text that sets them for the session.
     pub(super) fn text(self) -> String {
         self.text_after("SET ")
     }
 
-    /// The text that sets them for a transaction.
+    /// Returns the text that sets them for a transaction.
     pub(super) fn text_in_transaction(self) -> String {
-        // The server looks whether anybody still waits for what it does ("Client Connection Defaults").
+        // The server checks regularly whether the client is still connected ("Client Connection Defaults").
         self.text_after("SET LOCAL ") + "SET LOCAL client_connection_check_interval TO 1000; "
     }
 
@@ -49,12 +50,12 @@ impl Settings {
     }
 }
 
-/// The text that sets the longest that a statement may run.
+/// Returns the text that sets the statement timeout.
 pub(super) fn statement_timeout(longest: Option<Duration>) -> String {
     format!("SET statement_timeout TO {}", longest.map_or(0, milliseconds))
 }
 
-/// Zero means no limit to the server, so that less than a millisecond is one.
+/// Zero means no limit to the server, so a duration below a millisecond becomes one.
 fn milliseconds(longest: Duration) -> u128 {
     longest.as_millis().max(1)
 }

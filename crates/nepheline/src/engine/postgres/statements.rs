@@ -1,4 +1,4 @@
-//! Running statements: prepared ones are kept, so that the server parses and plans each only once.
+//! Runs statements. Prepared ones are cached, so that the server parses and plans each once.
 
 use std::iter;
 use std::num::NonZeroUsize;
@@ -13,11 +13,11 @@ use tokio_postgres::{Client, RowStream};
 use super::binds::{Bind, sql_type};
 use super::fault::failed;
 
-/// The statements that one connection keeps prepared.
+/// The prepared statements that one connection caches.
 #[derive(Debug)]
 pub(super) struct Statements {
     kept: Mutex<LruCache<Box<str>, Prepared>>,
-    /// True if nothing may be prepared under a name.
+    /// True if no statement may be prepared under a name.
     unnamed: bool,
 }
 
@@ -34,19 +34,20 @@ impl Statements {
         Statements { kept: Mutex::new(LruCache::new(most)), unnamed: false }
     }
 
-    /// Prepares nothing under a name, because the next statement may reach another session of the server.
+    /// Returns a cache that prepares nothing under a name, because the next statement may reach another
+    /// server session.
     pub(super) fn unnamed() -> Statements {
         Statements { unnamed: true, ..Statements::keeping(1) }
     }
 
-    /// Runs a statement; its rows are still to come.
+    /// Runs a statement whose rows are read later.
     pub(super) async fn run(
         &self,
         client: &Client,
         statement: &Statement<'_>,
     ) -> Result<RowStream, tokio_postgres::Error> {
-        // A prepared statement turns to a plan for any list on its sixth run, and searches the list
-        // item by item; an unnamed one is planned for the list at hand each time.
+        // A prepared statement switches to a generic plan on its sixth run and then searches a list item by
+        // item; an unnamed one is planned for the given list each time.
         if self.unnamed || statement.is_of_once() || statement.binds().any(|bind| bind.is_list()) {
             let typed = |bind| {
                 let ty = sql_type(&bind);
@@ -59,7 +60,7 @@ impl Statements {
             Some(prepared) => prepared,
             None => {
                 let types = statement.binds().map(|bind| sql_type(&bind)).collect();
-                // In a box of its own: it is rare, and its state would be moved with every query.
+                // Boxed, because it is rare, and its state would be moved with every query.
                 Box::pin(self.prepare(client, statement.text(), types)).await?
             }
         };
@@ -68,13 +69,13 @@ impl Statements {
             .await
     }
 
-    /// Forgets a statement, so that it is prepared again.
+    /// Removes a statement, so that it is prepared again.
     pub(super) fn forget(&self, text: &str) {
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         kept.pop(text);
     }
 
-    /// A statement of our own that binds values of these types, kept prepared.
+    /// Returns a cached statement of the library with binds of these types.
     pub(super) async fn prepared(
         &self,
         client: &Client,

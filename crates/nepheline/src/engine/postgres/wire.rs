@@ -29,25 +29,25 @@ use crate::exec::transaction::{BeginTexts, Isolation, TransactionOptions};
 /// The most values that one statement binds: the protocol counts them with 16 bits ("Bind").
 const MOST_BINDS: usize = 65_535;
 
-/// A connection over a client of our own, or over one that the program has lent.
+/// A connection over a client of the library, or over one that the program lends.
 pub(super) struct PostgresWire<C> {
     pub(super) client: C,
     pub(super) statements: Statements,
-    /// The rows of a stream that are still to come.
+    /// The remaining rows of a stream.
     pub(super) rows: Option<Pin<Box<RowStream>>>,
-    /// Cancels what runs. A client that is lent has none: a cancel that arrives late would stop a statement of the
-    /// program.
+    /// Cancels the running statement. A lent client has none: a cancel request that arrives late would stop a
+    /// statement of the program.
     pub(super) canceller: Option<Canceller>,
     pub(super) settings: Settings,
-    /// True if each transaction may reach another session of the server, and sets it up for itself.
+    /// True if each transaction may run in another server session, and sets it up for itself.
     pub(super) per_transaction: bool,
     /// True while a stream is read in a transaction of its own.
     pub(super) streams_alone: bool,
-    /// The task that drives a connection of our own.
+    /// The task that drives a connection of the library.
     pub(super) _driving: Option<Driving>,
 }
 
-/// Asks the server to cancel whatever runs on a connection.
+/// Sends a cancel request for the statement that runs on a connection.
 #[derive(Clone)]
 pub(super) struct Canceller {
     pub(super) token: CancelToken,
@@ -63,7 +63,7 @@ impl Canceller {
                 Encryption::On(tls) => self.token.cancel_query(tls).await,
             }
         };
-        // If the server cannot be reached, the connection is closed all the same.
+        // If the server cannot be reached, the connection is closed anyway.
         let _ = tokio::time::timeout(STOPPING, cancelled).await;
     }
 }
@@ -75,7 +75,8 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         }
         let client = self.client.borrow();
         match self.statements.run(client, statement).await {
-            // Its table has changed since it was prepared. Within a transaction the server takes no more.
+            // The table has changed since the statement was prepared. Inside a transaction the server accepts
+            // nothing more.
             Err(err) if wants_new_plan(&err) => {
                 self.statements.forget(statement.text());
                 match alone {
@@ -95,7 +96,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         alone: bool,
     ) -> Result<(), Error> {
         if let Some(copying) = statement.copying() {
-            // In a box of its own: it is rare, and its state would be moved with every query.
+            // Boxed, because it is rare, and its state would be moved with every query.
             let rows =
                 Box::pin(copy(self.client.borrow(), &self.statements, statement, copying)).await?;
             sink.wrote(Written { rows, inserted: rows });
@@ -107,7 +108,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         read_rows(self.send(statement, alone).await?, statement, sink).await
     }
 
-    /// Runs a statement in a transaction of its own, which is sent with it as one.
+    /// Runs a statement inside a transaction of its own, which is sent together with it.
     async fn fetch_in_transaction(
         &mut self,
         statement: &Statement<'_>,
@@ -116,7 +117,8 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         let begin = self.begin_text("BEGIN");
         let client = self.client.borrow();
         let mut commit = std::pin::pin!(client.batch_execute("COMMIT"));
-        // Polled in this order, they are sent in this order. The answer to COMMIT comes after the rows are read.
+        // Polled in this order, they are sent in this order. The answer to COMMIT arrives after the rows are
+        // read.
         let (begun, sent, early) = futures_util::join!(
             client.batch_execute(&begin),
             self.send(statement, false),
@@ -127,7 +129,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
             (_, Err(err)) => Err(err),
             (Ok(()), Ok(rows)) => read_rows(rows, statement, sink).await,
         };
-        // After a failure COMMIT undoes, and is no error.
+        // After a failure, COMMIT rolls back without an error.
         let committed = match early {
             Poll::Ready(committed) => committed,
             Poll::Pending => commit.await,
@@ -139,7 +141,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         format!("{begin}; {}", self.settings.text_in_transaction())
     }
 
-    /// Gives the rows that have arrived to a sink, or waits for one.
+    /// Passes the rows that have arrived to a sink, or waits for one.
     async fn next_rows(
         &mut self,
         statement: &Statement<'_>,
@@ -159,7 +161,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
                 };
                 given += 1;
                 if !sink.postgres_row(&mut RowCells::new(&row, statement.key_cells())) {
-                    // A row does not fit its type, which ends the stream with an error.
+                    // A row that does not fit its type ends the stream with an error.
                     return Poll::Ready(Ok(true));
                 }
             }
@@ -182,7 +184,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
     }
 }
 
-/// Gives the rows of a statement to a sink.
+/// Passes the rows of a statement to a sink.
 async fn read_rows(
     rows: RowStream,
     statement: &Statement<'_>,
@@ -191,7 +193,7 @@ async fn read_rows(
     let mut rows = std::pin::pin!(rows);
     let mut wants = true;
     while let Some(row) = rows.try_next().await.map_err(failed)? {
-        // Those that nobody wants are read all the same, so that the connection is free.
+        // Rows that are not wanted are read too, so that the connection becomes free.
         if wants {
             wants = sink.postgres_row(&mut RowCells::new(&row, statement.key_cells()));
         }
@@ -266,16 +268,18 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
     fn recover(&mut self) -> BoxFuture<'_, Result<(), Error>> {
         self.rows = None;
         Box::pin(async move {
-            // Without a canceller, what was given up runs to its end, and the next statement waits for that.
+            // Without a canceller, the dropped statement runs to its end, and the next statement waits for
+            // that.
             let Some(canceller) = self.canceller.clone() else {
                 return match self.per_transaction {
-                    // The server stops what runs when the connection is closed.
-                    true => Err(Error::of_driver(ErrorKind::ConnectionLost, "a call on it was given up")),
+                    // The server stops the statement when the connection is closed.
+                    true => Err(Error::of_driver(ErrorKind::ConnectionLost, "a call on it was dropped")),
                     false => Ok(()),
                 };
             };
             canceller.cancel().await;
-            // Answered after whatever runs. A cancel that comes late may hit it, and then has hit nothing else.
+            // The answer comes after the running statement. A late cancel request may hit this fence, and
+            // nothing else.
             let fence = || tokio::time::timeout(STOPPING, self.client.borrow().simple_query(""));
             for _ in 0..2 {
                 match fence().await {
@@ -291,7 +295,8 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         })
     }
 
-    /// The server undoes what a closed connection left open.
+    /// Returns whether the connection can be lent again. The server rolls back what a closed connection left
+    /// open.
     fn salvage(&mut self, interrupted: bool) -> BoxFuture<'_, bool> {
         self.rows = None;
         Box::pin(async move {
@@ -344,8 +349,9 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         }
     }
 
-    /// A transaction that has failed answers COMMIT with ROLLBACK, and the driver does not tell; before that it
-    /// refuses the SELECT, and the server then leaves out the rest ("Multiple Statements in a Simple Query").
+    /// Returns a COMMIT that fails in a failed transaction. PostgreSQL answers a plain COMMIT there with
+    /// ROLLBACK, which the driver does not report. The SELECT before it is refused instead, and the server
+    /// then skips the rest ("Multiple Statements in a Simple Query").
     fn commit_text(&self) -> &'static str {
         "SELECT 1; COMMIT"
     }

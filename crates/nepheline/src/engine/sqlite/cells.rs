@@ -1,4 +1,4 @@
-//! SQLite's values, on the way out as binds and on the way in as cells.
+//! SQLite's values as binds and as cells.
 
 use nepheline_core::internal::{LentBind, Sent};
 use nepheline_core::{Cell, Cells};
@@ -34,7 +34,7 @@ impl Cells for RowCells<'_, '_> {
 
     #[inline]
     fn next_cell(&mut self) -> Cell<'_> {
-        // Apart from the match below, so that only an error has anything to drop.
+        // Separate from the match below, so that only the error path has anything to drop.
         let Ok(value) = self.row.get_ref(self.next) else {
             self.next += 1;
             return Cell::Unknown("no such column");
@@ -53,7 +53,7 @@ impl Cells for RowCells<'_, '_> {
     }
 }
 
-/// Binds a value as SQLite takes it.
+/// Binds a value.
 #[inline]
 pub(super) fn bind(
     statement: &mut Statement<'_>,
@@ -68,7 +68,7 @@ pub(super) fn bind(
         Sent::Float(value) => statement.raw_bind_parameter(place, value),
         Sent::Text(text) | Sent::Json(text) => statement.raw_bind_parameter(place, text),
         Sent::Bytes(bytes) => statement.raw_bind_parameter(place, bytes),
-        // It has no types for these, which are kept as text.
+        // SQLite has no types for these, so they are text.
         Sent::Date(_)
         | Sent::Time(_)
         | Sent::DateTime(_)

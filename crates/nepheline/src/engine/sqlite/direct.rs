@@ -1,4 +1,4 @@
-//! A connection to SQLite, called on the thread that it is called from.
+//! A connection to SQLite that runs on the calling thread.
 
 use std::borrow::Cow;
 use std::future::{Ready, ready};
@@ -23,13 +23,13 @@ use crate::exec::line::Wire;
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{BeginTexts, ROOT_SAVEPOINT, Root, TransactionOptions};
 
-/// The oldest SQLite whose SQL has all that we write, as its version number.
+/// The oldest SQLite version that has all the SQL that the library writes, as its version number.
 const OLDEST: i32 = 3_040_000;
 
-/// How many steps of its machine SQLite takes between two looks at the clock.
+/// The number of virtual machine steps between two looks at the clock.
 const STEPS_BETWEEN_LOOKS: i32 = 10_000;
 
-/// A connection of our own.
+/// A connection that the library opened or took over.
 pub(crate) struct Opened {
     pub(crate) connection: Connection,
     pub(crate) timeout: StatementTimeout,
@@ -38,19 +38,19 @@ pub(crate) struct Opened {
 }
 
 impl Opened {
-    /// Returns the path of the file that was opened, if another file or none is there now.
+    /// Returns the path of the opened file, if another file or none has that path now.
     pub(crate) fn replaced_file(&self) -> Option<&Path> {
         self.file.as_ref().and_then(OpenFile::replaced)
     }
 
-    /// Brings the connection's settings back to those of a new one.
+    /// Restores the settings of a new connection.
     pub(crate) fn reset(&self) -> Result<(), Error> {
         let waits = self.connection.busy_timeout(self.lock_timeout);
         waits.and_then(|()| set_pragmas(&self.connection)).map_err(failed)
     }
 }
 
-/// Opens a file, or a database in memory, and sets the connection up.
+/// Opens a file, or a database in memory, and sets up the connection.
 pub(crate) fn open(
     path: &Path,
     mode: SqliteMode,
@@ -63,9 +63,9 @@ pub(crate) fn open(
         SqliteMode::Existing => OpenFlags::SQLITE_OPEN_READ_WRITE,
         SqliteMode::Create => OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE,
     };
-    // Without a mutex of its own, because ours lets one thread in at a time.
+    // SQLite's own mutex is not needed, because the handle's lock admits one thread at a time.
     let flags = access | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    // The engine may be built to take a name that begins with "file:" for a URI ("URI Filenames").
+    // The engine may be built to read a name that begins with "file:" as a URI ("URI Filenames").
     let is_like_uri = path.as_os_str().as_encoded_bytes().starts_with(b"file:");
     let named = if is_like_uri { &Path::new(".").join(path) } else { path };
     let mut connection = Connection::open_with_flags(named, flags).map_err(cannot)?;
@@ -76,7 +76,7 @@ pub(crate) fn open(
     Ok(Opened { connection, timeout, lock_timeout, file })
 }
 
-/// How long a connection of the program waits for a lock.
+/// The lock timeout of a connection of the program.
 const LOCK_WAIT: Duration = Duration::from_secs(5);
 
 /// Takes over a connection of the program.
@@ -91,43 +91,43 @@ pub(crate) fn set_up_lent(connection: &Connection) -> Result<(), Error> {
     set_up(connection, LOCK_WAIT).map_err(failed)?.check()
 }
 
-/// The encoding of a database's text.
+/// The text encoding of a database.
 struct Encoding(String);
 
 impl Encoding {
-    /// Refuses an engine or a database that cannot be used.
+    /// Refuses an engine or a database that the library cannot use.
     fn check(&self) -> Result<(), Error> {
         if rusqlite::version_number() < OLDEST {
             let version = rusqlite::version();
-            return Err(Error::unfit_session(format!("it is SQLite {version}, and 3.40 is needed")));
+            return Err(Error::unfit_session(format!("it is SQLite {version}, but 3.40 is required")));
         }
         match self.0.as_str() {
             "UTF-8" => Ok(()),
-            other => Err(Error::unfit_session(format!("its text is {other}, and UTF-8 is needed"))),
+            other => Err(Error::unfit_session(format!("its encoding is {other}, but UTF-8 is required"))),
         }
     }
 }
 
-/// Makes a connection mean what every other handle means.
+/// Sets up a connection so that statements mean the same as on every other handle.
 fn set_up(connection: &Connection, lock_timeout: Duration) -> rusqlite::Result<Encoding> {
     // First, because another process may hold the lock that reading the file takes.
     connection.busy_timeout(lock_timeout)?;
     set_pragmas(connection)?;
-    // Otherwise a misspelt column in double quotes is read as text, and rows come back.
+    // Without this, a misspelt column in double quotes is read as text, and rows come back.
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DDL, false)?;
     functions::register(connection)?;
-    // Reads the file, so that one which is no database is noticed here.
+    // Reads the file, so that a file which is no database is detected here.
     connection.pragma_query_value(None, "encoding", |row| row.get(0)).map(Encoding)
 }
 
-/// Sets what hand-written text may change.
+/// Sets the pragmas that hand-written text may change.
 fn set_pragmas(connection: &Connection) -> rusqlite::Result<()> {
     connection.pragma_update(None, "foreign_keys", true)?;
     connection.pragma_update(None, "query_only", false)
 }
 
-/// A connection that is called on the thread of whoever asks.
+/// A connection that runs on the calling thread.
 pub(crate) struct DirectWire<'c> {
     pub(crate) connection: &'c Connection,
     opened: Option<&'c Opened>,
@@ -176,7 +176,7 @@ impl Wire for DirectWire<'_> {
         ready(Ok(()))
     }
 
-    // Nothing is given up in the middle: a call ends before it returns.
+    // Nothing is left in progress: a call ends before it returns.
     fn recover(&mut self) -> Ready<Result<(), Error>> {
         ready(Ok(()))
     }
@@ -198,7 +198,8 @@ impl Wire for DirectWire<'_> {
     }
 }
 
-/// A lock that is taken at once is waited for; one that a statement after a query takes would fail at once.
+/// Returns the texts that begin a transaction. A lock taken at the begin waits for its turn; one taken by a
+/// write after a read would fail at once.
 pub(super) fn begin_texts(options: TransactionOptions) -> BeginTexts {
     match options.read_only {
         false => smallvec![Cow::Borrowed("BEGIN IMMEDIATE")],
@@ -210,7 +211,7 @@ pub(super) fn end_texts(options: TransactionOptions) -> &'static [&'static str] 
     if options.read_only { &["PRAGMA query_only = OFF"] } else { &[] }
 }
 
-/// Returns the texts that undo a transaction whose owner is gone without ending it.
+/// Returns the texts that roll back a transaction whose owner was dropped.
 pub(crate) fn undo_texts(root: Root) -> String {
     match root {
         Root::Transaction(_) => "ROLLBACK; PRAGMA query_only = OFF".to_owned(),
@@ -220,7 +221,7 @@ pub(crate) fn undo_texts(root: Root) -> String {
     }
 }
 
-/// Runs a statement and gives its rows to a sink.
+/// Runs a statement, and passes its rows to a sink.
 pub(super) fn run(
     connection: &Connection,
     statement: &Statement<'_>,
@@ -249,7 +250,7 @@ pub(super) fn prepare<'c>(
     let mut prepared = connection
         .prepare_cached(statement.text())
         .map_err(failed)?;
-    // A placeholder that nothing is bound to would be NULL in silence.
+    // SQLite would silently read a placeholder without a bind as NULL.
     if prepared.parameter_count() != statement.binds().len() {
         let (asked, given) = (prepared.parameter_count(), statement.binds().len());
         return Err(Error::wrong_placeholders(asked, given));
@@ -268,7 +269,7 @@ pub(super) fn prepare<'c>(
 }
 
 self_cell::self_cell! {
-    /// A statement whose rows are read one after the other, with its rows.
+    /// A statement with its open result, whose rows are read one after the other.
     pub(crate) struct OpenRows<'c> {
         owner: MutBorrow<CachedStatement<'c>>,
         #[not_covariant]
@@ -285,7 +286,7 @@ impl<'c> OpenRows<'c> {
         Ok(OpenRows::new(prepared, |prepared| prepared.borrow_mut().raw_query()))
     }
 
-    /// Gives up to `most` rows to a sink; returns whether more may come.
+    /// Passes up to `most` rows to a sink; returns whether more may come.
     pub(crate) fn next(
         &mut self,
         statement: &Statement<'_>,
@@ -304,17 +305,17 @@ impl<'c> OpenRows<'c> {
     }
 }
 
-/// Stops statements that run too long, or that nobody waits for. SQLite asks it every so many steps whether to go on.
+/// Stops statements that run too long, or that were given up. SQLite calls it after a number of steps.
 #[derive(Clone)]
 pub(crate) struct StatementTimeout {
     usual: Option<Duration>,
     opened: Instant,
-    /// When the running statement has to end, in nanoseconds after `opened`; 0 while none runs.
+    /// The deadline of the running statement, in nanoseconds after `opened`; 0 while none runs.
     end: Arc<AtomicU64>,
 }
 
 impl StatementTimeout {
-    /// Asks also whether `given_up` is set, where there is such a thing.
+    /// Installs it on a connection. `given_up` stops the statement too, if it is given.
     pub(super) fn install(
         connection: &mut Connection,
         usual: Option<Duration>,
@@ -334,13 +335,13 @@ impl StatementTimeout {
         Ok(StatementTimeout { usual, opened, end })
     }
 
-    /// The longest that a statement may run where its call has no time limit.
+    /// Returns the time limit of a statement whose call has none.
     pub(crate) fn usual(&self) -> Option<Duration> {
         self.usual
     }
 }
 
-/// Runs `work`, and stops a statement of it that runs longer than `limit`, if both are there.
+/// Runs `work`, and stops a statement in it that runs longer than `limit`, if both are set.
 #[inline]
 pub(crate) fn within<T>(
     opened: Option<&Opened>,
@@ -349,7 +350,7 @@ pub(crate) fn within<T>(
 ) -> T {
     let (Some(opened), Some(longest)) = (opened, limit) else { return work() };
     let timeout = &opened.timeout;
-    // While it waits for a lock SQLite asks nobody whether to go on.
+    // While SQLite waits for a lock it does not call the handler.
     let waits_less = longest < opened.lock_timeout;
     if waits_less {
         let _ = opened.connection.busy_timeout(longest);
@@ -371,7 +372,7 @@ fn nanoseconds(duration: Duration) -> u64 {
 #[cold]
 pub(crate) fn failed(cause: rusqlite::Error) -> Error {
     let kind = match cause.sqlite_error() {
-        // Somebody wrote since this transaction began to read: only a new one can write.
+        // Another connection wrote since this transaction began to read, so only a new transaction can write.
         Some(err) if err.extended_code == rusqlite::ffi::SQLITE_BUSY_SNAPSHOT => {
             ErrorKind::Conflict
         }
@@ -399,7 +400,7 @@ pub(crate) fn failed(cause: rusqlite::Error) -> Error {
     }
 }
 
-/// What SQLite's message tells of a constraint: "UNIQUE constraint failed: t.a, t.b".
+/// Returns the constraint that SQLite's message names: "UNIQUE constraint failed: t.a, t.b".
 fn violation_of(kind: ErrorKind, message: &str) -> Option<Violation> {
     let what = message
         .split_once("constraint failed")

@@ -1,4 +1,4 @@
-//! The file that a connection has open, which may be deleted or replaced meanwhile.
+//! The file of an open connection, which may be deleted or replaced.
 
 use std::cell::Cell;
 use std::path::{Path, PathBuf};
@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 /// The time between two looks at a file.
 const LOOKED: Duration = Duration::from_secs(1);
 
-/// A file as it was when a connection opened it. SQLite goes on with a file that nobody can find any more, so that what
+/// A file as it was when a connection opened it. SQLite continues to use a deleted file, so that everything
 /// it writes is lost.
 #[derive(Debug)]
 pub(super) struct OpenFile {
@@ -20,7 +20,7 @@ pub(super) struct OpenFile {
 type Identity = (u64, u64);
 
 impl OpenFile {
-    /// Looks at a file, if there is one: not of a database in memory.
+    /// Reads the identity of a file; `None` for a database in memory.
     pub(super) fn at(path: &Path) -> Option<OpenFile> {
         let identity = identity(path)?;
         // The program may change its working directory.
@@ -28,7 +28,7 @@ impl OpenFile {
         Some(OpenFile { path, identity, looked: Cell::new(Instant::now()) })
     }
 
-    /// Returns the path if another file or none is there now, as far as the last second tells.
+    /// Returns the path if another file or none has it now. It looks at most once a second.
     pub(super) fn replaced(&self) -> Option<&Path> {
         if self.looked.get().elapsed() < LOOKED {
             return None;
@@ -49,7 +49,7 @@ fn identity(path: &Path) -> Option<Identity> {
     Some((metadata.dev(), metadata.ino()))
 }
 
-/// Other systems do not let a file be deleted that is open.
+/// Other systems do not allow deleting an open file.
 #[cfg(not(unix))]
 fn identity(_: &Path) -> Option<Identity> {
     None

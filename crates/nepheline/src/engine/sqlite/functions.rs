@@ -1,11 +1,10 @@
-//! The functions that the SQL for SQLite calls and the engine does not have: letters beyond ASCII in
-//! lower and upper case, and the mathematics that is not built in.
+//! SQL functions that SQLite lacks: lower and upper case beyond ASCII, and mathematics that is not built in.
 
 use rusqlite::functions::{Context, FunctionFlags};
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, Result};
 
-/// Registers them for a connection. They depend on their arguments only, so an index may be made of them.
+/// Registers them on a connection. They are deterministic, so that an index may use them.
 pub(super) fn register(connection: &Connection) -> Result<()> {
     let flags = FunctionFlags::SQLITE_UTF8
         | FunctionFlags::SQLITE_DETERMINISTIC
@@ -37,7 +36,7 @@ pub(super) fn register(connection: &Connection) -> Result<()> {
     })
 }
 
-/// An argument as a float: a column without a type keeps whole numbers as integers.
+/// Returns an argument as a float: a column without a type stores whole numbers as integers.
 fn number(call: &Context<'_>, argument: usize) -> Result<Option<f64>> {
     match call.get_raw(argument) {
         ValueRef::Integer(whole) => Ok(Some(whole as f64)),
@@ -45,8 +44,8 @@ fn number(call: &Context<'_>, argument: usize) -> Result<Option<f64>> {
     }
 }
 
-/// The lower case of a letter where it is one letter. The Greek sigma at the end of a word, which is
-/// lower case already, is the one within words, so that the upper-case one has a single partner.
+/// Returns the lower case of a letter if it is a single letter. The final sigma, which is lower case already,
+/// becomes the one within words, so that the upper-case sigma has one partner.
 fn lower(letter: char) -> char {
     match letter {
         'ς' => 'σ',

@@ -1,4 +1,4 @@
-//! A session over a SQLite connection that the program has.
+//! A session over a SQLite connection of the program.
 
 use std::borrow::Cow;
 use std::fmt;
@@ -12,10 +12,8 @@ use crate::access::direct::{DirectAccess, Held};
 use crate::access::handle::sealed;
 use crate::access::setting::{Setting, set_by};
 
-/// Runs queries on a `rusqlite` connection or transaction of your own.
-///
-/// So one function of an existing service can use Nepheline while the rest stays as it is. The verbs
-/// are those of [`Handle`](crate::blocking::Handle).
+/// Runs queries on a `rusqlite` connection or transaction of your own, so that one function of an existing
+/// service can use Nepheline. The verbs are those of [`RunsQueries`](crate::blocking::RunsQueries).
 ///
 /// ```
 /// use nepheline::blocking::Session;
@@ -36,14 +34,14 @@ pub struct Session<'c> {
 }
 
 impl<'c> Session<'c> {
-    /// Sets the connection up as our own are: foreign keys are enforced, a lock is waited for up to
-    /// five seconds, and a misspelt name in double quotes is an error instead of text. It stays so
-    /// afterwards. (Inside a transaction SQLite leaves foreign keys as they were.)
+    /// Sets the connection up like those that the library opens: foreign keys are enforced, the lock timeout
+    /// is five seconds, and a misspelt name in double quotes is an error instead of text. The settings stay
+    /// afterwards. Inside a transaction SQLite does not change foreign key enforcement.
     ///
     /// # Errors
     ///
-    /// Of kind [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or
-    /// SQLite is older than 3.40.
+    /// [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or SQLite is older
+    /// than 3.40.
     pub fn over(connection: &'c Connection) -> Result<Session<'c>, Error> {
         direct::set_up_lent(connection)?;
         Ok(Session { connection, setting: Cow::default() })
@@ -51,14 +49,14 @@ impl<'c> Session<'c> {
 
     set_by!([self] self -> Self);
 
-    /// The same session with another setting.
+    /// Returns the same session with changed settings.
     fn set(mut self, change: impl FnOnce(&Setting) -> Setting) -> Self {
         self.setting = Cow::Owned(change(&self.setting));
         self
     }
 }
 
-impl sealed::BlockingHandle for Session<'_> {
+impl sealed::BlockingRunsQueries for Session<'_> {
     #[expect(private_interfaces, reason = "only the verbs call it")]
     fn access(&self) -> BlockingAccess<'_> {
         let held = Held::Lent(self.connection);

@@ -1,5 +1,5 @@
-//! SQLite for async code: each connection has a thread of its own, so that those which drive the tasks never wait for a
-//! file, and so that a transaction can be undone where there is no runtime.
+//! SQLite for async code: each connection has a thread of its own, so that runtime threads never wait for a
+//! file, and a transaction can be rolled back where there is no runtime.
 
 use std::any::Any;
 use std::path::PathBuf;
@@ -41,25 +41,26 @@ struct ThreadedWire {
     jobs: Sender<Job>,
     signals: Arc<Signals>,
     interrupt: Arc<InterruptHandle>,
-    /// The end of a job that nobody has waited for to the end.
+    /// The end of a job that was not awaited.
     ending: Option<oneshot::Receiver<()>>,
-    /// Where the rows of a stream are asked for.
+    /// The channel on which the rows of a stream are requested.
     stream: Option<Sender<Chunk>>,
     /// The longest that a statement may run.
     limit: Option<Duration>,
-    /// The file, for the thread of the pool to look at.
+    /// The file, which the pool's thread checks.
     file: Option<OpenFile>,
 }
 
 #[derive(Default)]
 struct Signals {
-    /// Set while nobody waits for what runs: SQLite asks it every so many steps, and jobs before they begin.
+    /// True while no call waits for the running job: SQLite checks it after a number of steps, and jobs
+    /// before they begin.
     given_up: Arc<AtomicBool>,
     /// True if no transaction was open when the last job ended.
     autocommit: AtomicBool,
 }
 
-/// Some rows of a stream: an empty sink for them, how many, and where the filled one goes.
+/// A request for rows of a stream: an empty sink, the number of rows, and the channel for the filled sink.
 type Chunk = (Box<dyn Sink>, usize, oneshot::Sender<Answer<(Box<dyn Sink>, bool)>>);
 
 impl Connect for Connector {
@@ -102,7 +103,7 @@ impl Connect for Connector {
     }
 }
 
-/// Does jobs until nobody can send any more.
+/// Does jobs until all senders are gone.
 fn work(opened: &Opened, jobs: &Receiver<Job>, signals: &Signals) {
     while let Ok(job) = jobs.recv() {
         job(opened);
@@ -116,13 +117,13 @@ fn gone(err: oneshot::error::RecvError) -> Error {
     Error::of_driver(ErrorKind::ConnectionLost, err)
 }
 
-/// The result of a job, or its panic.
+/// Returns the result of a job, or its panic.
 fn unwound<T>(answer: Answer<T>) -> Result<T, Error> {
     answer.unwrap_or_else(|panic: Box<dyn Any + Send>| resume_unwind(panic))
 }
 
 impl ThreadedWire {
-    /// Has the thread do something, and waits for it.
+    /// Runs a job on the thread, and waits for it.
     async fn job<T: Send + 'static>(
         &mut self,
         work: impl FnOnce(&Opened) -> Result<T, Error> + Send + 'static,
@@ -152,14 +153,14 @@ impl ThreadedWire {
         unwound(answer)
     }
 
-    /// Stops what runs, and waits for its end.
+    /// Stops the running job, and waits for its end.
     async fn come_to_rest(&mut self) -> Result<(), Error> {
         self.stop();
-        // Without somebody to ask for more, the job of a stream ends.
+        // The job of a stream ends when no more rows can be requested.
         self.stream = None;
         if let Some(mut ending) = self.ending.take() {
-            // An interrupt that comes just before SQLite begins with a statement is lost; one that waits for a lock
-            // takes no steps.
+            // An interrupt just before SQLite begins a statement is lost, and a statement that waits for a
+            // lock takes no steps.
             while let Err(_elapsed) = tokio::time::timeout(BETWEEN_INTERRUPTS, &mut ending).await {
                 self.interrupt.interrupt();
             }
@@ -169,7 +170,7 @@ impl ThreadedWire {
     }
 }
 
-/// How long after an interrupt the next one follows.
+/// The pause between two interrupts.
 const BETWEEN_INTERRUPTS: Duration = Duration::from_millis(5);
 
 impl AsyncWire for ThreadedWire {
@@ -322,7 +323,7 @@ impl AsyncWire for ThreadedWire {
     }
 }
 
-/// Reads the rows of a stream as they are asked for, until nobody asks any more.
+/// Reads the rows of a stream as they are requested.
 fn stream(
     opened: &Opened,
     statement: &Statement<'static>,

@@ -1,5 +1,5 @@
-//! How a query alongside is told apart from the rows beside which it stands: the columns that are
-//! equal are taken out of it, and become a list of values when the rows have been read.
+//! Companions: queries whose rows are read together with those of another. The columns that relate both are
+//! taken out of the filters, and become a list of values when the rows have been read.
 
 use std::fmt;
 use std::marker::PhantomData;
@@ -8,37 +8,37 @@ use super::{Lookup, Selects};
 use crate::build::query::Query;
 use crate::build::table::Table;
 use crate::model::{ColumnInfo, Error, KeyPart, Origin, TableInfo};
-use crate::tree::{Asked, Comparison, Node, OfEach, RawColumn, Select, Source};
+use crate::tree::{Comparison, Located, Node, RawColumn, Select, Source, TopPerGroup};
 
-/// A query that stands alongside the rows of another, and how its rows are found.
+/// A companion query, and how its rows are matched.
 #[doc(hidden)]
 pub struct Companion<Q, A> {
     query: Q,
-    /// The columns that are equal: of the rows, and of the query.
+    /// The pairs of equal columns: of the rows, and of the companion.
     pub(super) pairs: Vec<[&'static ColumnInfo; 2]>,
-    /// Where the values of the rows' columns begin among the keys that are read with a row.
+    /// The index of the first key cell with the values of the rows' columns.
     first: usize,
-    /// The columns by which a message names a row for which a required one is missing, and where
-    /// their values begin.
+    /// The columns that name a row in the message about a missing parent, and the index of their first key
+    /// cell.
     named_by: (Vec<&'static ColumnInfo>, usize),
     as_found: PhantomData<fn() -> A>,
 }
 
-/// Why rows cannot be found for a query alongside.
-const UNRELATED: &str = "what stands alongside is found by columns of its own that equal columns of \
-     the row; begin it at a relation, such as `b.specimens()`, or filter it with `eq`";
-const CORRELATED: &str = "what stands alongside is read for all rows together, so that its filters \
-     and values cannot use the columns of one; follow the relation back from its own columns instead";
-const LIMITED_TWICE: &str = "what stands alongside has a limit for each row already, and cannot have \
-     `limit_each` besides";
-const NOT_FOLLOWED: &str = "a row cannot stand alongside itself; follow one of its relations";
+/// The reason for refusing a query that cannot be matched.
+const UNRELATED: &str = "a companion must compare its own columns with columns of the row; begin it with a relation, \
+     such as `b.specimens()`, or filter it with `eq`";
+const CORRELATED: &str = "a companion is read for all rows together, so its filters and values cannot use columns of one \
+     row; follow the relation back from its own columns";
+const LIMITED_TWICE: &str =
+    "the limit of a companion already applies to each row, so it cannot have `limit_each` too";
+const NOT_FOLLOWED: &str = "a row cannot be read alongside itself; use one of its relations";
 
 impl<Q: Selects, A> Companion<Q, A> {
     pub(super) fn many(mut query: Q, rows: &mut Select) -> Companion<Q, A> {
         let pairs = query.select_mut().relate_to(rows);
         let select = query.select_mut();
         select.waive_as(rows);
-        // Its own keys come first: others may stand alongside it already.
+        // The companion's own keys come first, because it may have companions itself.
         let keys: Vec<Node> = pairs.iter().map(|[_, own]| Node::Column(*own)).collect();
         select.limit_each(&keys);
         select.keys.splice(0..0, keys);
@@ -70,7 +70,7 @@ impl<T: Table, A> Companion<Query<T>, A> {
             }
             None => {
                 rows.filters
-                    .push(Asked { what: Node::Unfit(NOT_FOLLOWED), at: rows.asked_at });
+                    .push(Located { what: Node::Unfit(NOT_FOLLOWED), at: rows.asked_at });
                 Vec::new()
             }
         };
@@ -102,12 +102,12 @@ fn infos(pairs: &[[RawColumn; 2]]) -> Vec<[&'static ColumnInfo; 2]> {
 }
 
 impl<Q, A> Companion<Q, A> {
-    /// The keys of a row that tell which rows belong to it.
+    /// Returns the key cells of a row that match the companion's rows.
     pub fn key<'k>(&self, keys: &'k [KeyPart]) -> &'k [KeyPart] {
         part(keys, self.first, self.pairs.len())
     }
 
-    /// The columns that name a row in messages, and what it has in them.
+    /// Returns the columns that name a row in messages, with its values.
     pub(super) fn name<'k>(&self, keys: &'k [KeyPart]) -> (&[&'static ColumnInfo], &'k [KeyPart]) {
         let (columns, first) = &self.named_by;
         (columns, part(keys, *first, columns.len()))
@@ -120,18 +120,18 @@ impl<Q, A> Companion<Q, A> {
 }
 
 impl<Q: Selects + Clone, A> Companion<Q, A> {
-    /// The query for what belongs to any of the rows that the lookup has.
-    pub fn among<R>(&self, wanted: &Lookup<R>) -> Result<Q, Error> {
+    /// Returns the query for the rows that belong to any row of the lookup.
+    pub fn of_parents<R>(&self, lookup: &Lookup<R>) -> Result<Q, Error> {
         let mut query = self.query.clone();
-        let lists = wanted.lists(&self.pairs)?;
+        let lists = lookup.lists(&self.pairs)?;
         let select = query.select_mut();
-        // A clone is numbered afresh, and the first of its keys are those that the pairs name.
+        // A clone has new source numbers, and its first keys are those of the pairs.
         for (place, list) in lists.into_iter().enumerate() {
             let Some(key) = select.keys.get(place) else { continue };
-            let among = key.clone().one_of(list, None, false);
+            let belongs = key.clone().one_of(list, None, false);
             select
                 .filters
-                .push(Asked { what: among, at: select.asked_at });
+                .push(Located { what: belongs, at: select.asked_at });
         }
         Ok(query)
     }
@@ -159,7 +159,7 @@ impl<Q: fmt::Debug, A> fmt::Debug for Companion<Q, A> {
 }
 
 impl Select {
-    /// Waives what those rows waive everywhere.
+    /// Adds the waivers that apply everywhere in the rows' query.
     fn waive_as(&mut self, rows: &Select) {
         if let Some(of_rows) = &rows.waived {
             let waived = self.waived.get_or_insert_default();
@@ -168,7 +168,7 @@ impl Select {
         }
     }
 
-    /// Has columns read with each row, and tells where their values begin among those that are.
+    /// Reads additional columns with each row, and returns the index of the first.
     fn read_keys(&mut self, columns: &[RawColumn]) -> usize {
         if columns.is_empty() {
             return 0;
@@ -182,44 +182,43 @@ impl Select {
         })
     }
 
-    /// Has the limit and the groups count for each value of these columns of its own.
+    /// Applies the limit and the groups to each value of these columns.
     fn limit_each(&mut self, own: &[Node]) {
         if self.is_grouped() {
             let at = self.asked_at;
             let keys = own
                 .iter()
                 .cloned()
-                .map(|what| Asked { what: what.key(false), at });
-            self.special_mut().group_keys.extend(keys);
+                .map(|what| Located { what: what.key(false), at });
+            self.grouping_mut().group_keys.extend(keys);
         }
         if let Some(each) = self
-            .special
+            .grouping
             .as_mut()
-            .and_then(|special| special.of_each.as_mut())
+            .and_then(|grouping| grouping.of_each.as_mut())
         {
             each.alike_in.extend_from_slice(own);
             if self.limit.is_some() || self.offset.is_some() {
                 self.filters
-                    .push(Asked { what: Node::Unfit(LIMITED_TWICE), at: self.asked_at });
+                    .push(Located { what: Node::Unfit(LIMITED_TWICE), at: self.asked_at });
             }
         } else if self.is_limited() {
-            let each = OfEach {
+            let each = TopPerGroup {
                 alike_in: own.to_vec(),
                 limit: self.limit.take().map(|limit| limit.what),
                 offset: self.offset.take().map(|offset| offset.what),
                 order_apart: true,
                 asked_at: self.asked_at,
             };
-            self.special_mut().of_each = Some(each);
+            self.grouping_mut().of_each = Some(each);
         }
     }
 
-    /// Takes out of the filters the columns that equal columns of `rows`: of each pair the column
-    /// there first.
+    /// Removes from the filters the columns that equal columns of `rows`, and returns the pairs.
     fn relate_to(&mut self, rows: &Select) -> Vec<[RawColumn; 2]> {
         let mut pairs = Vec::new();
         let filters = std::mem::take(&mut self.filters);
-        for Asked { what, at } in filters {
+        for Located { what, at } in filters {
             let rest = match what {
                 Node::All(_, terms) => {
                     let rest = terms
@@ -229,7 +228,7 @@ impl Select {
                 }
                 other => self.keep_unless_pair(other, rows, &mut pairs),
             };
-            self.filters.extend(rest.map(|what| Asked { what, at }));
+            self.filters.extend(rest.map(|what| Located { what, at }));
         }
         let mut correlated = false;
         self.each_column(&mut |column| correlated |= rows.is_over(column.source.id));
@@ -241,7 +240,7 @@ impl Select {
         if let Some(reason) = reason {
             self.filters.clear();
             self.filters
-                .push(Asked { what: Node::Unfit(reason), at: self.asked_at });
+                .push(Located { what: Node::Unfit(reason), at: self.asked_at });
         }
         pairs
     }

@@ -1,4 +1,4 @@
-//! Rows that were read apart are put together: by the values of the columns that are equal.
+//! Matches rows of companions to the rows they belong to, by the values of the related columns.
 
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -9,10 +9,10 @@ use indexmap::IndexMap;
 use super::Companion;
 use crate::model::{BindValue, ColumnInfo, Error, Key, KeyPart, KeyedRow, List};
 
-/// What becomes of the rows that belong to one row.
+/// The way in which the matching rows are attached to a row.
 #[doc(hidden)]
 pub trait Found<R> {
-    /// What stands beside the row.
+    /// The type that stands beside the row.
     type Beside: Send + 'static;
 
     fn of(
@@ -21,20 +21,20 @@ pub trait Found<R> {
     ) -> Result<Self::Beside, Error>;
 }
 
-/// All of them.
+/// All matching rows, as a `Vec`.
 #[doc(hidden)]
 #[derive(Debug)]
 pub enum Each {}
 
-/// The one that there must be, shared.
+/// The one row that must exist, shared in an `Arc`.
 #[doc(hidden)]
 #[derive(Debug)]
-pub enum Sole {}
+pub enum RequiredParent {}
 
-/// The one that there may be, shared.
+/// The one row that may exist, shared in an `Arc`.
 #[doc(hidden)]
 #[derive(Debug)]
-pub enum AtMostSole {}
+pub enum OptionalParent {}
 
 impl<R: Clone + Send + 'static> Found<R> for Each {
     type Beside = Vec<R>;
@@ -42,14 +42,14 @@ impl<R: Clone + Send + 'static> Found<R> for Each {
     fn of(rows: Option<Taken<'_, R>>, _: impl FnOnce() -> Error) -> Result<Vec<R>, Error> {
         Ok(match rows {
             None => Vec::new(),
-            // The last row that they belong to needs no copy of them.
+            // The last owner takes the rows without a copy.
             Some(taken) if taken.is_last => std::mem::take(taken.rows),
             Some(taken) => taken.rows.clone(),
         })
     }
 }
 
-impl<R: Send + Sync + 'static> Found<R> for AtMostSole {
+impl<R: Send + Sync + 'static> Found<R> for OptionalParent {
     type Beside = Option<Arc<R>>;
 
     fn of(rows: Option<Taken<'_, R>>, _: impl FnOnce() -> Error) -> Result<Option<Arc<R>>, Error> {
@@ -57,7 +57,7 @@ impl<R: Send + Sync + 'static> Found<R> for AtMostSole {
     }
 }
 
-impl<R: Send + Sync + 'static> Found<R> for Sole {
+impl<R: Send + Sync + 'static> Found<R> for RequiredParent {
     type Beside = Arc<R>;
 
     fn of(rows: Option<Taken<'_, R>>, missing: impl FnOnce() -> Error) -> Result<Arc<R>, Error> {
@@ -65,7 +65,7 @@ impl<R: Send + Sync + 'static> Found<R> for Sole {
     }
 }
 
-/// The rows that belong to one row, where they are kept.
+/// The matching rows of one row, where they are stored.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Taken<'l, R> {
@@ -75,7 +75,7 @@ pub struct Taken<'l, R> {
 }
 
 impl<R> Taken<'_, R> {
-    /// The one row that there is.
+    /// Returns the single row.
     fn shared(self) -> Option<Arc<R>> {
         if self.shared.is_none() {
             *self.shared = self.rows.pop().map(Arc::new);
@@ -84,11 +84,11 @@ impl<R> Taken<'_, R> {
     }
 }
 
-/// The rows of a query alongside, by the values that tell to which rows they belong.
+/// The rows of a companion, by the values that match them.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Lookup<R> {
-    // In the order of the rows, so that the same rows make the same statement.
+    // Kept in the order of the rows, so that the same rows give the same statement.
     slots: IndexMap<Key, Slot<R>, RandomState>,
     width: usize,
 }
@@ -97,12 +97,12 @@ pub struct Lookup<R> {
 struct Slot<R> {
     rows: Vec<R>,
     shared: Option<Arc<R>>,
-    /// How many rows they still have to be handed to.
+    /// The number of rows that still need them.
     owners: usize,
 }
 
 impl<R> Lookup<R> {
-    /// For rows with these keys.
+    /// Returns a lookup for rows with these keys.
     pub fn of<'k, Q, A>(
         companion: &Companion<Q, A>,
         keys: impl Iterator<Item = &'k [KeyPart]>,
@@ -125,19 +125,19 @@ impl<R> Lookup<R> {
         Lookup { slots, width: companion.pairs.len() }
     }
 
-    /// Returns how many of the keys of a row that arrives tell to which it belongs.
+    /// Returns the number of key cells that match an arriving row.
     pub fn width(&self) -> usize {
         self.width
     }
 
-    /// Keeps rows that arrived, all of whose keys tell to which they belong.
+    /// Stores rows that arrived, all of whose key cells are for matching.
     pub fn put_all(&mut self, arrived: Vec<KeyedRow<R>>) {
         for KeyedRow { row, keys } in arrived {
             self.put(&keys, row);
         }
     }
 
-    /// Returns whether there is nothing to look for.
+    /// Returns whether there is nothing to look up.
     pub fn is_empty(&self) -> bool {
         self.slots.is_empty()
     }
@@ -145,7 +145,7 @@ impl<R> Lookup<R> {
     pub(super) fn lists(&self, pairs: &[[&'static ColumnInfo; 2]]) -> Result<Vec<List>, Error> {
         let each = pairs.iter().enumerate().map(|(place, [of_row, own])| {
             let sql_type = own.sql_type();
-            // One of several columns may have a value more than once.
+            // A single column of several may have a value more than once.
             let (mut seen, several) = (HashSet::new(), pairs.len() > 1);
             let parts = self.slots.keys().filter_map(|key| key.get(place));
             let parts = parts.filter(|part| !several || seen.insert(*part));
@@ -156,14 +156,14 @@ impl<R> Lookup<R> {
         each.collect()
     }
 
-    /// Keeps a row that arrived. One that belongs to nothing is left out.
+    /// Stores a row that arrived. A row without a match is dropped.
     pub fn put(&mut self, key: &[KeyPart], row: R) {
         if let Some(slot) = self.slots.get_mut(key) {
             slot.rows.push(row);
         }
     }
 
-    /// What stands beside a row with these keys.
+    /// Returns what stands beside a row with these keys.
     pub fn take<Q, A: Found<R>>(
         &mut self,
         companion: &Companion<Q, A>,
@@ -173,14 +173,14 @@ impl<R> Lookup<R> {
             slot.owners = slot.owners.saturating_sub(1);
             Taken { rows: &mut slot.rows, shared: &mut slot.shared, is_last: slot.owners == 0 }
         });
-        A::of(taken, || companion.dangling(keys))
+        A::of(taken, || companion.required_row_missing(keys))
     }
 }
 
 impl<Q, A> Companion<Q, A> {
-    /// That a required row is missing, by the names of both.
+    /// Returns the error about a missing required row, with the names of both.
     #[cold]
-    fn dangling(&self, keys: &[KeyPart]) -> Error {
+    fn required_row_missing(&self, keys: &[KeyPart]) -> Error {
         let told = |columns: &mut dyn Iterator<Item = &'static ColumnInfo>, keys: &[KeyPart]| {
             let each = columns.zip(keys).map(|(column, part)| {
                 let bind = part.to_bind(column.sql_type());
@@ -196,6 +196,6 @@ impl<Q, A> Companion<Q, A> {
         let row = told(&mut named_by.iter().copied(), names);
         let by = told(&mut self.pairs.iter().map(|[of_row, _]| *of_row), key);
         let missing = told(&mut self.pairs.iter().map(|[_, own]| *own), key);
-        Error::dangling([of_row, &row, &by], [target, &missing])
+        Error::required_row_missing([of_row, &row, &by], [target, &missing])
     }
 }

@@ -1,5 +1,5 @@
-//! Rows with others alongside: children beside their parents, read by a statement of their own for all
-//! parents together. This module has all of it but the running.
+//! Companions: related rows that one further statement reads for all rows together. This module does
+//! everything but run them.
 
 mod companion;
 mod lookup;
@@ -11,20 +11,21 @@ use crate::build::expr::{
 use crate::build::table::Table;
 use crate::dialect::Dialect;
 use crate::model::{Carried, Error, Key, KeyedRow, Origin, RowShape};
-use crate::plan::{Asking, Wanted};
+use crate::plan::{CompileContext, ReadShape};
 use crate::sql::{Sql, Statement};
-use crate::tree::{Asked, Node, Select};
+use crate::tree::{Located, Node, Select};
 use std::fmt;
 use std::panic::Location;
 
 pub use companion::Companion;
-pub use lookup::{AtMostSole, Each, Found, Lookup, Sole};
+pub use lookup::{Each, Found, Lookup, OptionalParent, RequiredParent};
 
 use super::{Query, Tables};
 
-/// Rows with others alongside; made by [`Query::alongside`].
+/// A query with companions; made by [`Query::alongside`].
 ///
-/// `R` is what a row itself is read into, `B` says what stands alongside. Filters, orders and limits
+/// `R` is the type that a row itself is read into, `B` describes the companions. Filters, orders and limits
+/// apply to the rows, and may be given before or after.
 /// are those of the rows, and may be given before or after.
 #[must_use = "a query does nothing until a handle reads it"]
 pub struct Alongside<T, R, B> {
@@ -33,18 +34,18 @@ pub struct Alongside<T, R, B> {
 }
 
 impl<T: Tables, R> Query<T, R> {
-    /// Reads beside each row the rows of another table that belong to it, in one further statement
-    /// for all of them together, however many there are.
+    /// Reads related rows beside each row. One further statement reads them for all rows, however many there
+    /// are.
     ///
-    /// | the closure returns | beside each row stands |
+    /// | the closure returns | beside each row |
     /// |---|---|
     /// | a to-many relation, or any query that compares a column of its own with one of the row by `eq` | a `Vec` of its rows, empty where there are none |
-    /// | a to-one relation | an `Arc` of that row, which the rows that lead to it share |
+    /// | a to-one relation | an `Arc` of that row, shared by the rows that refer to it |
     /// | a nullable to-one relation | an `Option` of that |
     ///
-    /// The query alongside has filters, orders and a projection of its own. **Its limit and offset
-    /// count for each row**: the three newest of each. It may have others alongside in turn, and
-    /// [`map_rows`](Self::map_rows) fills a struct of yours. Called again it adds a further `Vec`.
+    /// The companion has filters, orders and a selection of its own. **Its limit and offset apply to each
+    /// row**: the three newest of each. It may have companions itself, and [`map_rows`](Self::map_rows)
+    /// converts into a struct of yours. A second call adds a second companion.
     ///
     /// ```
     /// use std::sync::Arc;
@@ -79,21 +80,20 @@ impl<T: Tables, R> Query<T, R> {
     /// # }
     /// ```
     ///
-    /// The statement of the rows reads the columns by which the others are found; that of the others
-    /// has them as one list:
+    /// The first statement also reads the columns that relate the companion; the second has their values as
+    /// one list:
     ///
     /// ```text
     /// SELECT "specimen"."id", .., "specimen"."borehole_id" FROM "specimen" WHERE "specimen"."borehole_id" = ANY($1)
     /// ```
     ///
-    /// Where several columns relate them, each has a list, and what belongs to no row is left out
-    /// when it arrives.
+    /// With several related columns, each has a list, and rows without a match are dropped when they arrive.
     ///
     /// # Errors
     ///
-    /// When compiled, [`UnfitParts`](crate::ErrorKind::UnfitParts) for a query whose rows are not
-    /// found by columns that equal columns of the row, or that asks for other columns of it. When
-    /// read, [`Dangling`](crate::ErrorKind::Dangling) where a required row is missing.
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if the companion does not compare its
+    /// columns with columns of the row by `eq`, or uses other columns of the row. When read,
+    /// [`RequiredRowMissing`](crate::ErrorKind::RequiredRowMissing) if a required row is missing.
     #[track_caller]
     pub fn alongside<F, X>(self, of: F) -> Alongside<T, R, (X::Companion,)>
     where
@@ -103,8 +103,8 @@ impl<T: Tables, R> Query<T, R> {
         Alongside { query: self, companions: () }.alongside(of)
     }
 
-    /// Makes something else of each row when it is read, by a function of the program: a struct of
-    /// its own, for example. The database does not see it.
+    /// Converts each row with a function when it is read, for example into a struct of your own. The database
+    /// does not see it.
     ///
     /// ```
     /// # use nepheline::prelude::*;
@@ -130,7 +130,7 @@ impl<T: Tables, R> Query<T, R> {
 }
 
 impl<T: Tables, R, B> Alongside<T, R, B> {
-    /// Adds what stands alongside, as [`Query::alongside`] does.
+    /// Adds a companion, as [`Query::alongside`] does.
     #[track_caller]
     pub fn alongside<F, X>(mut self, of: F) -> Alongside<T, R, B::Output>
     where
@@ -139,19 +139,19 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
         B: AndThen<X::Companion>,
     {
         let at = Origin::of(Location::caller());
-        let special = self.query.select.special.as_ref();
-        if special.is_some_and(|special| special.distinct.is_some()) {
-            // The keys would be read too, and rows that differ in them only would both be there.
+        let grouping = self.query.select.grouping.as_ref();
+        if grouping.is_some_and(|grouping| grouping.distinct.is_some()) {
+            // The key cells would be selected too, so that DISTINCT would keep rows that differ only in them.
             self.query
                 .select
                 .filters
-                .push(Asked { what: Node::Unfit(DISTINCT), at });
+                .push(Located { what: Node::Unfit(DISTINCT), at });
         }
         let companion = of(self.query.columns()).stand_beside(&mut self.query.select, at);
         Alongside { query: self.query, companions: self.companions.and_then(companion) }
     }
 
-    /// As [`Query::filter`], of the rows.
+    /// Filters the rows, as [`Query::filter`].
     #[track_caller]
     pub fn filter<F, M>(mut self, condition: F) -> Self
     where
@@ -162,7 +162,7 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
         self
     }
 
-    /// As [`Query::order_by`], of the rows.
+    /// Orders the rows, as [`Query::order_by`].
     #[track_caller]
     pub fn order_by<F, O>(mut self, orders: F) -> Self
     where
@@ -173,26 +173,27 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
         self
     }
 
-    /// As [`Query::limit`], of the rows.
+    /// Limits the rows, as [`Query::limit`].
     #[track_caller]
     pub fn limit(mut self, rows: u64) -> Self {
         self.query = self.query.limit(rows);
         self
     }
 
-    /// As [`Query::offset`], of the rows.
+    /// Skips rows, as [`Query::offset`].
     #[track_caller]
     pub fn offset(mut self, rows: u64) -> Self {
         self.query = self.query.offset(rows);
         self
     }
 
-    /// As [`Query::apply`].
+    /// Passes the query to a function, as [`Query::apply`].
     pub fn apply<Q>(self, function: impl FnOnce(Self) -> Q) -> Q {
         function(self)
     }
 
-    /// As [`Query::map_rows`]: the function is given the row and what stands alongside, as a tuple.
+    /// Converts each row, as [`Query::map_rows`]: the function receives the row and its companions as a
+    /// tuple.
     pub fn map_rows<F, P>(self, make: F) -> MappedRows<Self, F>
     where
         B: Companions<R>,
@@ -201,8 +202,8 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
         MappedRows { query: self, make }
     }
 
-    /// The SQL of each statement in the order in which they run: that of the rows first. The lists of
-    /// keys are known only when the rows have been read, and are empty here.
+    /// Returns the SQL of each statement in the order in which they run. The lists of keys are only known
+    /// when rows have been read, and are empty here.
     ///
     /// # Errors
     ///
@@ -214,7 +215,7 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
         self.sql_carrying(dialect, &Carried::new())
     }
 
-    /// The same on a handle that carries these values, as [`Query::sql_carrying`].
+    /// Returns the SQL on a handle that carries these values, as [`Query::sql_carrying`].
     ///
     /// # Errors
     ///
@@ -225,7 +226,7 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
     {
         let mut shown = vec![self.query.sql_carrying(dialect, carried)?];
         self.companions
-            .show(Asking::to_show(dialect.grammar(), carried), &mut shown)?;
+            .show(CompileContext::to_show(dialect.grammar(), carried), &mut shown)?;
         Ok(shown)
     }
 
@@ -255,7 +256,7 @@ impl<T, R, B: fmt::Debug> fmt::Debug for Alongside<T, R, B> {
     }
 }
 
-/// A query of whose rows something else is made when they are read; made by [`Query::map_rows`].
+/// A query whose rows are converted when they are read; made by [`Query::map_rows`].
 #[derive(Clone)]
 #[must_use = "a query does nothing until a handle reads it"]
 pub struct MappedRows<Q, F> {
@@ -281,12 +282,12 @@ impl<Q: fmt::Debug, F> fmt::Debug for MappedRows<Q, F> {
     }
 }
 
-const DISTINCT: &str = "nothing can stand alongside distinct rows, which are no longer rows of a table; \
-     ask the rows of `from(query)`";
+const DISTINCT: &str = "a query with `distinct` cannot have companions, because its rows are not rows of a table; use \
+     `from(query)`";
 
-/// What can stand alongside rows: a relation of theirs, or a query.
+/// The companions that rows can have: a relation of theirs, or a query.
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` cannot stand alongside rows",
+    message = "`{Self}` cannot be read alongside rows",
     label = "expected a relation, such as `b.specimens()`, or a query that compares a column with one of the row"
 )]
 pub trait Beside {
@@ -297,38 +298,41 @@ pub trait Beside {
     fn stand_beside(self, rows: &mut Select, at: Origin) -> Self::Companion;
 }
 
-/// A query that can be read, with or without others alongside: how its statement is had, and what the
-/// rows of that are.
+/// A query that can be read, with or without companions: its statement, and the types of its rows.
 #[doc(hidden)]
 pub trait Selects {
-    /// What the caller gets for each row.
+    /// The type that the caller gets for each row.
     type Row: Send + 'static;
-    /// What the first cells of a row are.
+    /// The type of the first cells of a row.
     type Base: RowShape + Send + 'static;
-    /// What a row is read into when nothing stands beside it yet.
+    /// The type of a row before its companions are attached.
     type Read: RowShape + Send + 'static;
 
-    /// A row with the keys by which others are found for it.
+    /// Returns a row with the keys that match its companions.
     fn with_keys(base: Self::Base, keys: Key) -> Self::Read;
     fn select(&self) -> &Select;
     fn select_mut(&mut self) -> &mut Select;
-    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
+    fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 
-    fn statement<'s>(&'s self, asking: Asking<'s>, wanted: Wanted) -> Result<Statement<'s>, Error> {
-        compile::to_run(self.select(), asking, wanted)
+    fn statement<'s>(
+        &'s self,
+        context: CompileContext<'s>,
+        shape: ReadShape,
+    ) -> Result<Statement<'s>, Error> {
+        compile::to_run(self.select(), context, shape)
     }
 
-    /// The line of the program that began the query.
+    /// Returns the line of the program that began the query.
     fn asked_at(&self) -> Origin {
         self.select().asked_at
     }
 
-    /// The first table whose rows are read, for the message that there is none or more than one.
+    /// Returns the first table whose rows are read, for the message that there is no row or more than one.
     fn table_name(&self) -> &'static str {
         self.select().table.name()
     }
 
-    /// What to call the row of a query by key, for the message that it does not exist.
+    /// Returns the key of a query by key, for the message that the row does not exist.
     fn key_sought(&self) -> Option<String> {
         self.select().key_sought()
     }
@@ -351,8 +355,8 @@ impl<T: Tables, R: RowShape + Send + 'static, L: Level> Selects for Query<T, R, 
         &mut self.select
     }
 
-    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        shown.push(compile::to_show(&self.select, asking, Wanted::Rows)?);
+    fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+        shown.push(compile::to_show(&self.select, context, ReadShape::Rows)?);
         Ok(())
     }
 }
@@ -379,9 +383,9 @@ where
         &mut self.query.select
     }
 
-    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        self.query.show(asking, shown)?;
-        self.companions.show(asking, shown)
+    fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+        self.query.show(context, shown)?;
+        self.companions.show(context, shown)
     }
 }
 
@@ -407,8 +411,8 @@ where
         self.query.select_mut()
     }
 
-    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        self.query.show(asking, shown)
+    fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+        self.query.show(context, shown)
     }
 }
 
@@ -447,7 +451,7 @@ where
 }
 
 impl<C: RowColumns<Row: Table>> Beside for C {
-    type Companion = Companion<Query<C::Row>, Sole>;
+    type Companion = Companion<Query<C::Row>, RequiredParent>;
 
     fn stand_beside(self, rows: &mut Select, at: Origin) -> Self::Companion {
         Companion::one(self.probe().source, rows, at)
@@ -455,14 +459,14 @@ impl<C: RowColumns<Row: Table>> Beside for C {
 }
 
 impl<C: RowColumns<Row: Table>> Beside for Maybe<C> {
-    type Companion = Companion<Query<C::Row>, AtMostSole>;
+    type Companion = Companion<Query<C::Row>, OptionalParent>;
 
     fn stand_beside(self, rows: &mut Select, at: Origin) -> Self::Companion {
         Companion::one(self.probe().source, rows, at)
     }
 }
 
-/// What stands alongside, with one more.
+/// A list of companions with one more.
 #[doc(hidden)]
 pub trait AndThen<X> {
     type Output;
@@ -478,29 +482,29 @@ impl<X> AndThen<X> for () {
     }
 }
 
-/// All that stands alongside rows of `R`.
+/// The companions of rows of type `R`.
 #[doc(hidden)]
 pub trait Companions<R> {
-    /// The row, and what stands beside it.
+    /// The row with its companions.
     type Row: Send + 'static;
 
-    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
+    fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
 
-/// A query alongside, and what it puts beside a row.
+/// A companion, and the type that it puts beside a row.
 #[doc(hidden)]
 pub trait StandsAlongside {
     type Beside: Send + 'static;
 
-    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
+    fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
 
 impl<Q: Selects + Clone, A: Found<Q::Row>> StandsAlongside for Companion<Q, A> {
     type Beside = A::Beside;
 
-    fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
-        self.among(&Lookup::<Q::Row>::of(self, std::iter::empty()))?
-            .show(asking, shown)
+    fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+        self.of_parents(&Lookup::<Q::Row>::of(self, std::iter::empty()))?
+            .show(context, shown)
     }
 }
 
@@ -519,10 +523,10 @@ macro_rules! companions {
         impl<Row: Send + 'static, $($name: StandsAlongside),+> Companions<Row> for ($($name,)+) {
             type Row = (Row, $($name::Beside,)+);
 
-            fn show(&self, asking: Asking<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
+            fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
                 #[allow(non_snake_case, reason = "one name serves for the type and the value")]
                 let ($($name,)+) = self;
-                $($name.show(asking, shown)?;)+
+                $($name.show(context, shown)?;)+
                 Ok(())
             }
         }

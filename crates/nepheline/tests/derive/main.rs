@@ -1,9 +1,14 @@
-//! What the derives write: names, keys, types, and code that does not depend on what is in scope.
+//! The code of the derives: names, keys, types, and independence of the scope around it.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
+mod elsewhere;
+mod hostile_names;
+mod lints;
+mod unique;
+
+use nepheline::SqlType;
 use nepheline::prelude::*;
-use nepheline::{BindValue, SqlType};
 
 #[test]
 fn names_come_from_rust_unless_given() {
@@ -76,51 +81,4 @@ fn names_are_said_once_for_reading_and_for_writing_out() {
         ThinSection::rows().select(|t| shape!(PerCut { cut: per(t.cut), sections: count() }));
     let text = totals.sql(Dialect::Sqlite).unwrap();
     assert!(text.text().contains(r#"AS "sectionCount""#), "{text}");
-}
-
-/// The generated code names everything by its full path, so nothing in scope can get in its way.
-mod shadowed {
-    #![allow(
-        dead_code,
-        non_snake_case,
-        missing_docs,
-        unreachable_pub,
-        missing_debug_implementations,
-        reason = "it has only to compile"
-    )]
-
-    pub struct Option;
-    pub struct Result;
-    pub struct String;
-    pub struct Vec;
-    pub struct Self_;
-    pub trait Storable {}
-    pub trait Table {}
-    pub trait Into {}
-    pub fn Some() {}
-    pub fn None() {}
-    pub fn Ok() {}
-    pub fn Err() {}
-
-    #[derive(Debug, ::nepheline::Table)]
-    pub struct Drawer {
-        #[nepheline(key)]
-        pub id: i64,
-        #[nepheline(unique)]
-        pub kind: Kind,
-    }
-
-    #[derive(Debug, ::nepheline::Storable)]
-    pub enum Kind {
-        Ok,
-        Err,
-    }
-}
-
-#[test]
-fn generated_code_does_not_depend_on_what_is_in_scope() {
-    let sql = shadowed::Drawer::row_by_kind(shadowed::Kind::Ok)
-        .sql(Dialect::Sqlite)
-        .unwrap();
-    assert_eq!(sql.binds(), [BindValue::Text("ok".into())]);
 }

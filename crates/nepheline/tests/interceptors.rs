@@ -1,4 +1,4 @@
-//! Gates: what they see, in which order, and what they may do.
+//! Interceptors: what they see, in which order, and what they may do.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
@@ -9,14 +9,17 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use nepheline::blocking::{Database, Handle};
+use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, Gate, Passed, Passing, Record, TraceContext, TraceParent, Verdict};
+use nepheline::{
+    BindValue, Decision, Interceptor, StatementInfo, StatementLog, StatementOutcome, TraceContext,
+    TraceParent,
+};
 use support::{Engine, engines};
 
 #[derive(Debug, Clone, PartialEq, Table)]
-#[nepheline(table = "gate_shelf", children(drawers: Drawer by shelf_id))]
+#[nepheline(table = "shown_shelf", children(drawers: Drawer by shelf_id))]
 struct Shelf {
     #[nepheline(key)]
     id: i64,
@@ -25,7 +28,7 @@ struct Shelf {
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
-#[nepheline(table = "gate_drawer")]
+#[nepheline(table = "shown_drawer")]
 struct Drawer {
     #[nepheline(key)]
     id: i64,
@@ -43,8 +46,8 @@ fn prepared(engine: &Engine) -> Database {
     let db = engine.open();
     let text = engine.pick("TEXT", "text COLLATE \"C\"", "VARCHAR(60) COLLATE utf8mb4_nopad_bin");
     for table in [
-        format!("gate_shelf (id BIGINT PRIMARY KEY, name {text} NOT NULL)"),
-        "gate_drawer (id BIGINT PRIMARY KEY, shelf_id BIGINT NOT NULL)".to_owned(),
+        format!("shown_shelf (id BIGINT PRIMARY KEY, name {text} NOT NULL)"),
+        "shown_drawer (id BIGINT PRIMARY KEY, shelf_id BIGINT NOT NULL)".to_owned(),
     ] {
         let name = table.split(' ').next().unwrap();
         db.run_text(&format!("DROP TABLE IF EXISTS {name}"), vec![])
@@ -53,7 +56,7 @@ fn prepared(engine: &Engine) -> Database {
             .unwrap();
     }
     db.write(&Shelf::insert_all(
-        (1..=3).map(|id| UnsavedShelf { id, name: format!("shelf {id}") }),
+        (1..=3).map(|id| ShelfToInsert { id, name: format!("shelf {id}") }),
     ))
     .unwrap();
     db
@@ -66,17 +69,17 @@ struct Notes {
     lines: Arc<Mutex<Vec<String>>>,
 }
 
-impl Gate for Notes {
-    fn before(&self, passing: &Passing) -> Verdict {
+impl Interceptor for Notes {
+    fn before(&self, passing: &StatementInfo) -> Decision {
         let (name, operation) = (self.name, passing.operation());
         let (tables, binds) = (passing.tables().join("+"), passing.binds().len());
         let within = if passing.in_transaction() { " in a transaction" } else { "" };
         let line = format!("{name} before: {operation} {tables}, {binds} binds{within}");
         self.lines.lock().unwrap().push(line);
-        Verdict::Pass
+        Decision::Pass
     }
 
-    fn after(&self, _: &Passing, passed: &Passed<'_>) {
+    fn after(&self, _: &StatementInfo, passed: &StatementOutcome<'_>) {
         let failed = passed.error().map(|err| format!(", {:?}", err.kind()));
         let end = if passed.completed() { "" } else { ", not completed" };
         let line = format!(
@@ -90,27 +93,27 @@ impl Gate for Notes {
 }
 
 #[test]
-fn gates_see_every_statement_in_their_order() {
+fn interceptors_see_every_statement_in_their_order() {
     let _alone = alone();
     let mut seen = Vec::new();
     for engine in engines() {
         let db = prepared(&engine);
         let outer = Notes { name: "outer", ..Notes::default() };
         let inner = Notes { name: "inner", lines: outer.lines.clone() };
-        let db = db.through(outer.clone()).through(inner);
+        let db = db.intercepted_by(outer.clone()).intercepted_by(inner);
         let shelves = Shelf::rows().filter(|s| s.drawers().not_exists() & s.id.ge(2));
         assert_eq!(db.read(&shelves).unwrap().len(), 2);
         db.read_stream(&Shelf::rows(), |_| ControlFlow::Continue(()))
             .unwrap();
         let stored = db.transaction(|tx| {
-            tx.write(&Drawer::insert(UnsavedDrawer { id: 1, shelf_id: 2 }))?;
+            tx.write(&Drawer::insert(DrawerToInsert { id: 1, shelf_id: 2 }))?;
             tx.write(&Drawer::row(1).update(|d| d.shelf_id.set(3)))?;
             tx.write(&Drawer::row(1).delete())
         });
         assert_eq!(stored.unwrap(), 1);
-        db.write(&Shelf::insert(UnsavedShelf { id: 1, name: "twice".into() }))
+        db.write(&Shelf::insert(ShelfToInsert { id: 1, name: "twice".into() }))
             .unwrap_err();
-        let drawers = [7, 8].map(|id| UnsavedDrawer { id, shelf_id: 1 });
+        let drawers = [7, 8].map(|id| DrawerToInsert { id, shelf_id: 1 });
         db.write(&Drawer::insert_all(drawers)).unwrap();
         seen.push(outer.lines.lock().unwrap().join("\n"));
     }
@@ -121,26 +124,26 @@ fn gates_see_every_statement_in_their_order() {
 /// Answers every read of a shelf, and takes writes for done.
 struct Stub;
 
-impl Gate for Stub {
-    fn before(&self, passing: &Passing) -> Verdict {
+impl Interceptor for Stub {
+    fn before(&self, passing: &StatementInfo) -> Decision {
         match passing.operation() {
             nepheline::Operation::Read => {
                 let name = passing.tables().join(" ");
-                Verdict::Answer(vec![vec![BindValue::Int(7), BindValue::Text(name.into())]])
+                Decision::Answer(vec![vec![BindValue::Int(7), BindValue::Text(name.into())]])
             }
-            operation if operation.is_of_transaction() => Verdict::Pass,
-            _ => Verdict::AnswerWritten(5),
+            operation if operation.is_of_transaction() => Decision::Pass,
+            _ => Decision::AnswerWritten(5),
         }
     }
 }
 
 #[test]
-fn a_gate_answers_in_place_of_the_database() {
+fn an_interceptor_answers_in_place_of_the_database() {
     let _alone = alone();
     for engine in engines() {
-        let record = Record::new();
-        let db = engine.open().through(Stub).recording_to(&record);
-        let shelf = Shelf { id: 7, name: "gate_shelf".to_owned() };
+        let record = StatementLog::new();
+        let db = engine.open().intercepted_by(Stub).logging_to(&record);
+        let shelf = Shelf { id: 7, name: "shown_shelf".to_owned() };
         assert_eq!(db.read(&Shelf::rows()).unwrap().first(), Some(&shelf));
         assert_eq!(db.read_one(&Shelf::row(1)).unwrap(), shelf);
         let mut each = Vec::new();
@@ -153,26 +156,26 @@ fn a_gate_answers_in_place_of_the_database() {
         assert_eq!(db.write(&Shelf::rows().delete().every_row()).unwrap(), 5);
         // The record stands behind it, and has seen nothing.
         assert!(record.is_empty());
-        // What it gives is checked as what a database gives.
+        // The rows of an interceptor are checked like those of a database.
         let err = db.read(&Drawer::rows()).unwrap_err();
         assert_eq!(err.kind(), ErrorKind::Mismatch, "{err}");
     }
 }
 
 #[test]
-fn gates_before_one_that_refuses_are_told() {
+fn interceptors_before_one_that_refuses_see_the_end() {
     let _alone = alone();
-    let (notes, record) = (Notes { name: "notes", ..Notes::default() }, Record::new());
+    let (notes, record) = (Notes { name: "notes", ..Notes::default() }, StatementLog::new());
     let behind = Notes { name: "behind", lines: notes.lines.clone() };
     let db = prepared(&engines()[0])
-        .through(notes.clone())
-        .recording_to(&record);
-    let refusing = db.budget(0).through(behind);
+        .intercepted_by(notes.clone())
+        .logging_to(&record);
+    let refusing = db.budget(0).intercepted_by(behind);
     assert_eq!(refusing.count(&Shelf::rows()).unwrap_err().kind(), ErrorKind::Refused);
     let lines = notes.lines.lock().unwrap().join("\n");
     assert_eq!(
         lines,
-        "notes before: SELECT gate_shelf, 0 binds\nnotes after: 0 rows, not completed, Refused",
+        "notes before: SELECT shown_shelf, 0 binds\nnotes after: 0 rows, not completed, Refused",
     );
     assert!(record.is_empty(), "what was refused did not run");
 }
@@ -180,19 +183,19 @@ fn gates_before_one_that_refuses_are_told() {
 /// Panics, before or after.
 struct Panics(bool);
 
-impl Gate for Panics {
-    fn before(&self, passing: &Passing) -> Verdict {
+impl Interceptor for Panics {
+    fn before(&self, passing: &StatementInfo) -> Decision {
         assert!(passing.operation().is_of_transaction() || !self.0, "before");
-        Verdict::Pass
+        Decision::Pass
     }
 
-    fn after(&self, passing: &Passing, _: &Passed<'_>) {
+    fn after(&self, passing: &StatementInfo, _: &StatementOutcome<'_>) {
         assert!(passing.operation().is_of_transaction(), "after");
     }
 }
 
 #[test]
-fn a_gate_that_panics_undoes_the_transaction() {
+fn an_interceptor_that_panics_undoes_the_transaction() {
     let _alone = alone();
     for engine in engines() {
         let db = prepared(&engine);
@@ -200,17 +203,17 @@ fn a_gate_that_panics_undoes_the_transaction() {
             let notes = Notes { name: "outer", ..Notes::default() };
             // The first of them panics while the panic of the second is on its way.
             let panicking = db
-                .through(notes.clone())
-                .through(Panics(false))
-                .through(Panics(before));
+                .intercepted_by(notes.clone())
+                .intercepted_by(Panics(false))
+                .intercepted_by(Panics(before));
             let work = || {
                 panicking.transaction(|tx| {
-                    tx.write(&Shelf::insert(UnsavedShelf { id: 9, name: String::new() }))
+                    tx.write(&Shelf::insert(ShelfToInsert { id: 9, name: String::new() }))
                 })
             };
             assert!(catch_unwind(AssertUnwindSafe(work)).is_err());
             assert_eq!(db.count(&Shelf::rows()).unwrap(), 3, "on {}", engine.name);
-            // Who has seen the statement is told its end all the same.
+            // Interceptors that have seen the statement see its end too.
             let lines = notes.lines.lock().unwrap();
             let seen = lines.iter().skip_while(|line| !line.contains("INSERT"));
             assert_eq!(
@@ -226,17 +229,17 @@ fn a_gate_that_panics_undoes_the_transaction() {
 /// Takes its time.
 struct Slow(Duration);
 
-impl Gate for Slow {
-    fn before(&self, _: &Passing) -> Verdict {
+impl Interceptor for Slow {
+    fn before(&self, _: &StatementInfo) -> Decision {
         std::thread::sleep(self.0);
-        Verdict::Pass
+        Decision::Pass
     }
 }
 
 #[test]
 fn what_a_slow_gate_takes_is_not_of_the_statement() {
     let _alone = alone();
-    let (second, record) = (Duration::from_secs(1), Record::new());
+    let (second, record) = (Duration::from_secs(1), StatementLog::new());
     // SQLite looks at the clock only every so many steps, so there have to be some.
     let long = Shelf::rows().filter(|s| {
         verbatim!(
@@ -244,12 +247,12 @@ fn what_a_slow_gate_takes_is_not_of_the_statement() {
              SELECT max(i) FROM n) > {}",
             s.id
         )
-        .holds()
+        .condition()
     });
     for engine in engines() {
         prepared(&engine);
         let db = Database::open(&engine.with("statement_timeout=1s")).unwrap();
-        let db = db.recording_to(&record).through(Slow(second));
+        let db = db.logging_to(&record).intercepted_by(Slow(second));
         assert_eq!(db.count(&long).unwrap(), 3, "on {}", engine.name);
     }
     assert!(record.all().iter().all(|ran| ran.took() < second));
@@ -292,7 +295,7 @@ fn servers_are_told_of_the_trace() {
         let err = unfit.parse::<TraceParent>().unwrap_err();
         assert_eq!(err.kind(), ErrorKind::RefusedValue, "{unfit}");
     }
-    // What the server says that it was sent.
+    // The statements that the server reports.
     let sent = Shelf::row(1).select(|_| {
         verbatim!(
             sqlite: "'no log'",
@@ -302,7 +305,7 @@ fn servers_are_told_of_the_trace() {
         .typed::<String>()
     });
     for engine in engines() {
-        let (record, asked) = (Record::new(), Arc::new(Mutex::new(0_u64)));
+        let (record, asked) = (StatementLog::new(), Arc::new(Mutex::new(0_u64)));
         let next = asked.clone();
         let trace = TraceContext::asking(move || {
             let mut asked = next.lock().unwrap();
@@ -312,7 +315,7 @@ fn servers_are_told_of_the_trace() {
         });
         let db = prepared(&engine);
         let traced = db
-            .recording_to(&record)
+            .logging_to(&record)
             .carrying(trace)
             .carrying("something else");
         for number in 1..=40 {
@@ -328,7 +331,7 @@ fn servers_are_told_of_the_trace() {
                 .all()
                 .iter()
                 .any(|ran| ran.sql().contains("traceparent")),
-            "gates see the SQL without it"
+            "interceptors see the SQL without it"
         );
         let of_one = db.carrying(TraceContext::of(header.parse().unwrap()));
         let last = of_one.transaction(|tx| {
@@ -368,22 +371,22 @@ fn statements_are_told_under_the_names_of_the_conventions() {
         lines.with_writer(move || writer.clone()).finish()
     };
     let db = prepared(&engines()[0]);
-    let shown = db.through(nepheline::Traced::new());
+    let shown = db.intercepted_by(nepheline::Traced::new());
     tracing::subscriber::with_default(down_to(tracing::Level::DEBUG), || {
         shown
             .read(&Shelf::rows().filter(|s| s.name.eq("secret")))
             .unwrap();
         let slow = nepheline::Traced::new().slow(Duration::ZERO).with_values();
-        db.through(slow).count(&Shelf::row(2)).unwrap();
+        db.intercepted_by(slow).count(&Shelf::row(2)).unwrap();
         shown
-            .write(&Shelf::insert(UnsavedShelf { id: 1, name: "secret".into() }))
+            .write(&Shelf::insert(ShelfToInsert { id: 1, name: "secret".into() }))
             .unwrap_err();
     });
     // Without the spans, what failed tells all that it needs.
     tracing::subscriber::with_default(down_to(tracing::Level::WARN), || {
         shown.read(&Shelf::rows()).unwrap();
         shown
-            .write(&Shelf::insert(UnsavedShelf { id: 1, name: "secret".into() }))
+            .write(&Shelf::insert(ShelfToInsert { id: 1, name: "secret".into() }))
             .unwrap_err();
     });
     let text = String::from_utf8(lines.0.lock().unwrap().clone()).unwrap();
@@ -401,16 +404,16 @@ fn statements_are_told_under_the_names_of_the_conventions() {
     );
     assert_eq!(of(0, "db.system.name"), "sqlite");
     assert_eq!(of(0, "db.operation.name"), "SELECT");
-    assert_eq!(of(0, "db.collection.name"), "gate_shelf");
+    assert_eq!(of(0, "db.collection.name"), "shown_shelf");
     assert_eq!(of(0, "db.response.returned_rows"), 0);
-    assert_eq!(of(0, "otel.name"), "SELECT gate_shelf");
+    assert_eq!(of(0, "otel.name"), "SELECT shown_shelf");
     assert!(told[0]["fields"]["duration_ms"].as_f64().is_some());
     assert_eq!(of(1, "db.query.parameters"), "2");
     assert_eq!(of(2, "error.type"), "UniqueViolation");
     let alone = |field: &str| told[3]["fields"][field].clone();
     assert!(told[3]["span"].is_null(), "{}", told[3]);
     assert_eq!(alone("error.type"), "UniqueViolation");
-    assert_eq!(alone("db.collection.name"), "gate_shelf");
+    assert_eq!(alone("db.collection.name"), "shown_shelf");
     assert!(
         alone("db.query.text")
             .as_str()
@@ -421,6 +424,6 @@ fn statements_are_told_under_the_names_of_the_conventions() {
         alone("code.file.path")
             .as_str()
             .unwrap()
-            .ends_with("gates.rs")
+            .ends_with("interceptors.rs")
     );
 }

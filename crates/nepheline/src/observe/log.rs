@@ -1,4 +1,4 @@
-//! What ran: a record of statements, for tests and for eyes.
+//! A log of statements, for tests and for people.
 
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -6,15 +6,15 @@ use std::time::Duration;
 
 use nepheline_core::{ErrorKind, Origin};
 
-use super::gate::{Gate, Passed, Passing};
+use super::interceptor::{Interceptor, StatementOutcome, StatementInfo};
 
-/// A record of the statements that handles run, in the order in which they ended.
+/// A log of the statements that handles run, in the order in which they ended.
 ///
-/// Give it to a handle with `recording_to`; clones of a record are the same record. Statements that
-/// begin and end a transaction or set its savepoints are not among them.
+/// A handle writes to it after `logging_to`; clones of a log are the same log. Statements that begin and end
+/// a transaction or set its savepoints are not logged.
 ///
 /// ```
-/// use nepheline::Record;
+/// use nepheline::StatementLog;
 /// use nepheline::blocking::Database;
 /// use nepheline::prelude::*;
 /// # #[derive(Debug, Clone, Table)] #[nepheline(children(specimens: Specimen by borehole_id))] struct Borehole { #[nepheline(key)] id: i64 }
@@ -26,12 +26,12 @@ use super::gate::{Gate, Passed, Passing};
 /// #      INSERT INTO borehole VALUES (1), (2); INSERT INTO specimen VALUES (7, 1), (8, 2), (9, 2);",
 /// # )?;
 /// # let db = Database::over(connection)?;
-/// let record = Record::new();
-/// let db = db.recording_to(&record);
+/// let log = StatementLog::new();
+/// let db = db.logging_to(&log);
 ///
-/// let mark = record.mark();
+/// let mark = log.mark();
 /// db.read(&Borehole::rows().alongside(|b| b.specimens()))?;
-/// let ran = record.since(mark);
+/// let ran = log.since(mark);
 /// assert_eq!(ran.len(), 2, "this page costs two statements");
 /// assert_eq!(ran[1].rows(), 3);
 /// println!("{}", ran[1]); // 3 rows in 0.1 ms @ src/pages.rs:12: SELECT ..
@@ -39,53 +39,53 @@ use super::gate::{Gate, Passed, Passing};
 /// # }
 /// ```
 #[derive(Debug, Clone, Default)]
-pub struct Record {
-    ran: Arc<Mutex<Vec<Ran>>>,
+pub struct StatementLog {
+    ran: Arc<Mutex<Vec<LoggedStatement>>>,
 }
 
-/// A place in a [`Record`]; see [`Record::mark`].
+/// A position in a [`StatementLog`]; see [`StatementLog::mark`].
 #[derive(Debug, Clone, Copy)]
-pub struct RecordMark(usize);
+pub struct LogMark(usize);
 
-impl Record {
-    /// An empty record.
-    pub fn new() -> Record {
-        Record::default()
+impl StatementLog {
+    /// Returns an empty log.
+    pub fn new() -> StatementLog {
+        StatementLog::default()
     }
 
-    /// Returns how many statements ran so far.
+    /// Returns the number of statements so far.
     pub fn len(&self) -> usize {
         self.lock().len()
     }
 
-    /// Returns whether nothing ran so far.
+    /// Returns whether no statement has run so far.
     pub fn is_empty(&self) -> bool {
         self.lock().is_empty()
     }
 
-    /// The place that the record is at now, to ask later what ran [`since`](Self::since).
-    pub fn mark(&self) -> RecordMark {
-        RecordMark(self.len())
+    /// Returns the current position of the log, for a later call of [`since`](Self::since).
+    pub fn mark(&self) -> LogMark {
+        LogMark(self.len())
     }
 
-    /// What ran since a mark of this record.
-    pub fn since(&self, mark: RecordMark) -> Vec<Ran> {
+    /// Returns the statements since a position of this log.
+    pub fn since(&self, mark: LogMark) -> Vec<LoggedStatement> {
         self.lock().get(mark.0..).unwrap_or_default().to_vec()
     }
 
-    /// All that ran.
-    pub fn all(&self) -> Vec<Ran> {
-        self.since(RecordMark(0))
+    /// Returns all statements.
+    pub fn all(&self) -> Vec<LoggedStatement> {
+        self.since(LogMark(0))
     }
 
-    fn lock(&self) -> MutexGuard<'_, Vec<Ran>> {
+    fn lock(&self) -> MutexGuard<'_, Vec<LoggedStatement>> {
         self.ran.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 /// A statement that ran.
 #[derive(Debug, Clone)]
-pub struct Ran {
+pub struct LoggedStatement {
     sql: Box<str>,
     origin: Origin,
     rows: u64,
@@ -93,35 +93,34 @@ pub struct Ran {
     completed: bool,
 }
 
-impl Ran {
-    /// Its text, which holds no values.
+impl LoggedStatement {
+    /// Returns its text, which contains no values.
     pub fn sql(&self) -> &str {
         &self.sql
     }
 
-    /// The line of the program that began the query.
+    /// Returns the line of the program that began the query.
     pub fn origin(&self) -> Origin {
         self.origin
     }
 
-    /// Returns how many rows arrived.
+    /// Returns the number of rows that arrived.
     pub fn rows(&self) -> u64 {
         self.rows
     }
 
-    /// How long it took from the moment it was sent until its last row had arrived, without the wait
-    /// for a connection.
+    /// Returns the time from sending the statement to its last row, without the wait for a connection.
     pub fn took(&self) -> Duration {
         self.took
     }
 
-    /// Returns whether it came to its end: it did not if it failed, or if nobody waited for it any more.
+    /// Returns whether it completed. It did not if it failed, or if the caller gave up on it.
     pub fn completed(&self) -> bool {
         self.completed
     }
 }
 
-impl fmt::Display for Ran {
+impl fmt::Display for LoggedStatement {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let rows = if self.rows == 1 { "row" } else { "rows" };
         let end = if self.completed { "" } else { ", not completed" };
@@ -134,21 +133,21 @@ impl fmt::Display for Ran {
     }
 }
 
-impl Gate for Record {
-    fn after(&self, passing: &Passing, passed: &Passed<'_>) {
-        if passing.operation().is_of_transaction() {
+impl Interceptor for StatementLog {
+    fn after(&self, info: &StatementInfo, outcome: &StatementOutcome<'_>) {
+        if info.operation().is_of_transaction() {
             return;
         }
-        // What a later gate refused did not run.
-        if passed.error().is_some_and(|err| err.kind() == ErrorKind::Refused) {
+        // A statement that a later interceptor refused did not run.
+        if outcome.error().is_some_and(|err| err.kind() == ErrorKind::Refused) {
             return;
         }
-        self.lock().push(Ran {
-            sql: passing.sql().into(),
-            origin: passing.origin(),
-            rows: passed.rows(),
-            took: passed.took(),
-            completed: passed.completed(),
+        self.lock().push(LoggedStatement {
+            sql: info.sql().into(),
+            origin: info.origin(),
+            rows: outcome.rows(),
+            took: outcome.took(),
+            completed: outcome.completed(),
         });
     }
 }
