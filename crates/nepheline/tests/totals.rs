@@ -7,6 +7,7 @@ mod support;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Debug;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
@@ -117,6 +118,12 @@ fn prepared(engine: Engine) -> (Engine, Database) {
     db.run_text(&format!("CREATE TABLE totals_piece ({types})"), vec![])
         .unwrap();
     (engine, db)
+}
+
+/// The table of pieces is for one test at a time.
+fn alone() -> MutexGuard<'static, ()> {
+    static ALONE: Mutex<()> = Mutex::new(());
+    ALONE.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 fn fill(engine: &Engine, db: &Database, pieces: &[Piece]) {
@@ -594,6 +601,7 @@ fn pages(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), T
 
 #[test]
 fn every_engine_totals_as_plain_rust_does() {
+    let _alone = alone();
     let databases: Vec<_> = engines().into_iter().map(prepared).collect();
     let mut runner = TestRunner::new(Config { cases: 40, ..Config::default() });
     let outcome = runner.run(&(pieces(), vec(asked(), 3)), |(pieces, all_asked)| {
@@ -902,6 +910,7 @@ fn rows_counts_and_presence_agree() {
         }
     }
 
+    let _alone = alone();
     let day: Date = "2024-01-01".parse().unwrap();
     let pieces: Vec<Piece> = (1..=7)
         .map(|id| Piece {
