@@ -55,10 +55,10 @@ mod tree;
 pub use build::expr::{
     Aggregate, AnyCase, Case, CaseStart, Column, Condition, Expr, ExprExt, Integer, Interval,
     JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern, PerGroup, PerRow, TextExt,
-    TimeExt, TruncUnit, Verbatim, WindowFunction, all_of, all_true, any_of, any_true, array_agg,
-    avg, bind, case, coalesce, count, count_distinct, count_of, days, dense_rank, first_value,
-    hours, lag, lag_or, last_value, lead, lead_or, listagg, max, min, minutes, months, ntile, per,
-    rank, rollup, row_number, seconds, sum, weeks, years,
+    TimeExt, TruncUnit, Verbatim, WindowFunction, all_of, all_true, any_given, any_of, any_true,
+    array_agg, avg, bind, case, coalesce, count, count_distinct, count_of, days, dense_rank,
+    first_value, hours, lag, lag_or, last_value, lead, lead_or, listagg, max, min, minutes, months,
+    ntile, per, rank, rollup, row_number, seconds, sum, weeks, years,
 };
 pub use build::policy::Policy;
 pub use build::query::{
@@ -122,7 +122,9 @@ pub mod internal {
         is_carried_by, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
         is_whole_number, read_table,
     };
-    pub use crate::plan::write::{Part, Parts, RowRange, RowValues, Step, WriteShape, Written};
+    pub use crate::plan::write::{
+        Checks, Part, Parts, RowRange, RowValues, Step, WriteShape, Written,
+    };
     pub use crate::plan::{CompileContext, PolicySlot, ReadShape};
     pub use crate::sql::{Copying, Statement, Template};
     pub use crate::tree::{PolicyCondition, RawColumn, Source, is_function, policy_id};

@@ -92,6 +92,17 @@ CREATE TABLE specimen_hazard (
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 CREATE INDEX specimen_hazard_hazard ON specimen_hazard (hazard_id);
 
+-- Empty: a service writes its audit trail here.
+CREATE TABLE audit_entry (
+    id         BIGINT AUTO_INCREMENT PRIMARY KEY,
+    agency_id  BIGINT NOT NULL,
+    entity     VARCHAR(190) NOT NULL,
+    operation  VARCHAR(40) NOT NULL,
+    changed    BIGINT NOT NULL,
+    written_at DATETIME(6) NOT NULL,
+    FOREIGN KEY (agency_id) REFERENCES agency (id)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+
 -- Says that the tables above are the core shed's.
 CREATE TABLE core_shed (
     edition BIGINT PRIMARY KEY

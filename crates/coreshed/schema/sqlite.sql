@@ -82,6 +82,16 @@ CREATE TABLE specimen_hazard (
 );
 CREATE INDEX specimen_hazard_hazard ON specimen_hazard (hazard_id);
 
+-- Empty: a service writes its audit trail here.
+CREATE TABLE audit_entry (
+    id         INTEGER PRIMARY KEY,
+    agency_id  INTEGER NOT NULL REFERENCES agency,
+    entity     TEXT NOT NULL,
+    operation  TEXT NOT NULL,
+    changed    INTEGER NOT NULL,
+    written_at TEXT NOT NULL
+);
+
 -- Says that the tables above are the core shed's.
 CREATE TABLE core_shed (
     edition INTEGER PRIMARY KEY

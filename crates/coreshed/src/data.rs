@@ -8,6 +8,7 @@ use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use nepheline::{BindValue, TableInfo};
 
+use crate::guarded::AuditEntry;
 use crate::{
     Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
 };
@@ -32,7 +33,7 @@ pub const TABLES: [(&TableInfo, &str); 10] = [
 pub const NULL: &str = r"\N";
 
 /// Increases when the tables or the data change.
-const EDITION: i64 = 1;
+const EDITION: i64 = 2;
 
 /// The number of rows of one INSERT.
 const ROWS_AT_ONCE: usize = 100;
@@ -61,7 +62,6 @@ pub fn in_memory() -> Result<Database> {
 ///
 /// If another table has one of the names, or the database refuses a statement. The database is unchanged
 /// then.
-/// the database is as it was.
 pub fn load(db: &Database) -> Result<()> {
     match db.read_first(&CoreShed::rows()) {
         Ok(Some(CoreShed { edition: EDITION })) => return Ok(()),
@@ -69,11 +69,11 @@ pub fn load(db: &Database) -> Result<()> {
         // Without the mark, no table of these names may exist.
         Err(_) => {}
     }
-    let taken: Vec<_> = TABLES
+    let mut tables = TABLES
         .iter()
-        .filter(|(table, _)| exists(db, table))
-        .collect();
-    if let Some((table, _)) = taken.first() {
+        .map(|(table, _)| *table)
+        .chain([AuditEntry::INFO]);
+    if let Some(table) = tables.find(|table| exists(db, table)) {
         bail!(
             "the database has a table `{}` that is not the core shed's, so nothing is loaded; \
              name a database of its own",
@@ -108,7 +108,8 @@ fn exists(db: &Database, table: &TableInfo) -> bool {
 }
 
 fn drop_tables(db: &Database) {
-    for (table, _) in TABLES.iter().rev() {
+    let tables = TABLES.iter().map(|(table, _)| *table).rev();
+    for table in [AuditEntry::INFO].into_iter().chain(tables) {
         // Dropping a table that was not created fails, which is fine.
         let _ = db.run_text(&format!("DROP TABLE {}", table.name()), Vec::new());
     }

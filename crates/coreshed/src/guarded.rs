@@ -110,6 +110,33 @@ pub struct Assay {
     pub reported_on: Option<Date>,
 }
 
+/// An entry of the audit trail: each agency sees its own.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(policies(own_audit), carried(agency_id = AgencyId))]
+pub struct AuditEntry {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The agency that has written.
+    pub agency_id: AgencyId,
+    /// The table that was written.
+    #[nepheline(by_code_point)]
+    pub entity: String,
+    /// The operation of its last statement.
+    #[nepheline(by_code_point)]
+    pub operation: String,
+    /// The number of rows.
+    pub changed: i64,
+    /// When it was written.
+    #[nepheline(stamp = insert)]
+    pub written_at: Timestamp,
+}
+
+/// Each agency sees its own audit trail.
+pub fn own_audit(a: AuditEntryColumns, agency: &AgencyId) -> Condition {
+    a.agency_id.eq(*agency)
+}
+
 /// Each agency sees its own sites.
 pub fn own_agency(s: SiteColumns, agency: &AgencyId) -> Condition {
     s.agency_id.eq(*agency)

@@ -233,6 +233,7 @@ impl Reference {
         let own = owner.or_key(&self.own);
         let theirs = target_columns(&self.target, &self.theirs, own.len());
         let optional = self.optional || nullable;
+        let of_child = self.optional.then(|| quote_spanned!(span=> .of_child()));
         let (target, row) = (row_of(&self.target), local("theirs", span));
         quote_spanned! {span=>
             ::nepheline::internal::Reference::new(
@@ -252,7 +253,7 @@ impl Reference {
                     },
                 ]),*],
                 #optional,
-            )
+            )#of_child
         }
     }
 

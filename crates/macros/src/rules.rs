@@ -12,7 +12,7 @@ use crate::attr::{self, Mistakes};
 use crate::column::ColumnField;
 use crate::name;
 use crate::relation::{Children, Reference};
-use crate::table::TableItem;
+use crate::table::{TableItem, is_same_path};
 
 /// `retire(withdrawn_at)`, or `retire(withdrawn_at, with(assays))`.
 pub(crate) struct Retire {
@@ -225,6 +225,10 @@ impl TableItem<'_> {
                 .last()
                 .map(|segment| segment.ident.unraw().to_string());
             let name = last.unwrap_or_default();
+            let checks = self.write_checks.as_ref().map(|checks| {
+                let is_checked = checks.iter().any(|check| is_same_path(check, policy));
+                quote_spanned!(policy.span()=> .checking_writes(#is_checked))
+            });
             quote_spanned! {policy.span()=>
                 ::nepheline::internal::PolicyInfo::new(
                     #name,
@@ -233,7 +237,7 @@ impl TableItem<'_> {
                         let columns = <#ident as ::nepheline::RowStruct>::columns(source);
                         ::nepheline::internal::condition_of::<#columns, _>(#policy, columns, carried)
                     }),
-                )
+                )#checks
             }
         })
     }

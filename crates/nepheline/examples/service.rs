@@ -14,9 +14,11 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use nepheline::prelude::{Json as AnyJson, *};
-use nepheline::{Database, Paging, RunsQueries, blocking};
+use nepheline::{AddedWrite, CompletedWrite, Database, Interceptor, Paging, RunsQueries, blocking};
 use nepheline_coreshed::Rock;
-use nepheline_coreshed::guarded::{AgencyId, Borehole, Specimen, SpecimenToInsert, not_withdrawn};
+use nepheline_coreshed::guarded::{
+    AgencyId, AuditEntry, AuditEntryToInsert, Specimen, SpecimenToInsert, not_withdrawn,
+};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -26,12 +28,36 @@ const LONGEST: Duration = Duration::from_secs(2);
 
 /// The service on a database.
 pub fn service(db: Database) -> Router {
+    // Every table that a handler reads or writes is under a policy that needs the agency, or it is refused.
+    let db = db.policies_required::<AgencyId>().intercepted_by(Audit);
     Router::new()
         .route("/specimens", get(page).post(add))
         .route("/specimens/{id}", get(show).delete(withdraw))
         .route("/specimens/{id}/restore", post(restore))
+        .route("/audit", get(audit))
         .route("/pool", get(pool))
         .with_state(db)
+}
+
+/// The audit trail: an entry for each write, committed together with it.
+struct Audit;
+
+impl Interceptor for Audit {
+    fn adds_writes(&self) -> bool {
+        true
+    }
+
+    fn added_writes(&self, write: &CompletedWrite<'_>) -> Vec<AddedWrite> {
+        let Some(last) = write.statements().last().filter(|_| write.rows() > 0) else {
+            return Vec::new();
+        };
+        let entry = AuditEntryToInsert {
+            entity: write.table().to_owned(),
+            operation: last.operation().to_string(),
+            changed: i64::try_from(write.rows()).unwrap_or(i64::MAX),
+        };
+        vec![AuditEntry::insert(entry).into()]
+    }
 }
 
 /// The database as one agency sees it, for one request.
@@ -109,8 +135,7 @@ async fn add(
         SpecimenToInsert { borehole_id, label, rock, top_m, base_m, taken_on, withdrawn_at: None };
     let stored = db
         .transaction(async |tx| {
-            // A borehole of somebody else's is not there.
-            tx.read_one(&Borehole::row(borehole_id)).await?;
+            // A borehole of another agency is refused like one that does not exist.
             let stored = tx.write_returning_one(&Specimen::insert(new)).await?;
             // Nobody hears of a specimen that was not stored after all.
             let label = stored.label.clone();
@@ -139,6 +164,13 @@ async fn restore(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<Json<S
         0 => Err(Problem(StatusCode::NOT_FOUND, "there is no such withdrawn specimen".into())),
         _ => Ok(Json(db.read_one(&Specimen::row(id)).await?)),
     }
+}
+
+/// The last entries of the agency's audit trail.
+async fn audit(ForAgency(db): ForAgency) -> Result<Json<AnyJson>, Problem> {
+    let last = AuditEntry::rows().order_by(|a| a.id.desc()).limit(20);
+    let last = last.select(|a| (a.entity, a.operation, a.changed));
+    Ok(Json(json!(db.read(&last).await?)))
 }
 
 /// The state of the pool of connections, for whoever runs the service.
@@ -178,8 +210,13 @@ impl From<Error> for Problem {
             Kind::StaleVersion | Kind::Conflict => {
                 (StatusCode::CONFLICT, "somebody else was faster")
             }
+            Kind::ParentNotFound => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "it refers to a row that does not exist")
+            }
             Kind::CheckViolation
             | Kind::ForeignKeyViolation
+            | Kind::StillReferenced
+            | Kind::PolicyViolation
             | Kind::NotNullViolation
             | Kind::RefusedValue => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "the row cannot be like this")
@@ -238,6 +275,7 @@ async fn main() -> anyhow::Result<()> {
             ("1", "/specimens/1"),
             ("nobody", "/specimens/1"),
             ("1", "/specimens?page=0"),
+            ("1", "/audit"),
             ("1", "/pool"),
         ] {
             let asked = ureq::get(format!("http://{address}{path}")).header("agency", agency);

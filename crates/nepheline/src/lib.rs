@@ -112,11 +112,12 @@ macros::with_an_engine! {
     pub use access::options::{Credentials, Options, Pooler, Tls};
     pub use access::transaction::Transaction;
     pub use engine::metrics::{ClosedConnections, PoolMetrics};
-    pub use exec::companions::Readable;
+    pub use exec::companions::{Explainable, OutsidePolicies, Readable};
     pub use exec::cursor_keys::CursorKeys;
     pub use exec::page::{Cursor, Page, Paging, CursoredRows};
     pub use exec::transaction::{Isolation, TransactionOptions};
     pub use exec::write::Upserted;
+    pub use observe::added::{AddedWrite, CompletedWrite, WrittenStatement};
     pub use observe::interceptor::{Interceptor, StatementOutcome, StatementInfo, Decision};
     pub use observe::log::{LoggedStatement, StatementLog, LogMark};
     pub use observe::trace_context::{TraceContext, TraceParent};

@@ -209,7 +209,7 @@ fn what_cannot_be_copied_is_inserted() {
         let faults: [Fault; 7] = [
             ("unique", |row| row.label = "N7".into(), ErrorKind::UniqueViolation),
             ("check", |row| row.width = 5_001, ErrorKind::CheckViolation),
-            ("foreign key", |row| row.lot_id = 9, ErrorKind::ForeignKeyViolation),
+            ("foreign key", |row| row.lot_id = 9, ErrorKind::ParentNotFound),
             ("too long", |row| row.label = "N-1234567".into(), ErrorKind::Database),
             ("out of range", |row| row.width = 70_000, ErrorKind::Database),
             ("out of range", |row| row.lot_id = 1 << 40, ErrorKind::Database),

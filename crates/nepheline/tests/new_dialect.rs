@@ -145,7 +145,7 @@ impl Grammar for Bracketed {
     fn lock(&self, lock: Lock) -> Option<[&'static str; 2]> {
         match lock {
             Lock::Wait => Some([" FOR UPDATE", " WAIT"]),
-            Lock::Skip | Lock::NoWait => None,
+            Lock::Skip | Lock::NoWait | Lock::Share => None,
         }
     }
 

@@ -108,12 +108,19 @@ fn agencies_see_their_own_and_nothing_is_lost() {
         let label = row["label"].as_str().unwrap();
         assert_eq!(post("1", new(label, 11.0)).0, 409);
         assert_eq!(post("1", new("SV-1", 9.0)).0, 422);
-        assert_eq!(post("2", new("SV-1", 11.0)).0, 404, "a borehole of another agency");
+        let refused = (422, json!({ "problem": "it refers to a row that does not exist" }));
+        assert_eq!(post("2", new("SV-1", 11.0)), refused, "a borehole of another agency");
         assert_eq!(client.get("/specimens?rock=cheese", "1").0, 422);
         assert_eq!(client.get("/specimens?page=0", "1").0, 400);
         let (status, stored) = post("1", new("SV-1", 11.0));
         assert_eq!((status, &stored["label"]), (201, &json!("SV-1")), "on {}", engine.name);
         assert_eq!(all("1"), before[0] + 1);
+        // The audit trail has what was stored, and nothing that was refused.
+        let (_, audit) = client.get("/audit", "1");
+        let entry = |operation: &str| json!(["specimen", operation, 1]);
+        let last = &audit.as_array().unwrap()[..3];
+        assert_eq!(last, [entry("INSERT"), entry("UPDATE"), entry("UPDATE")], "on {}", engine.name);
+        assert_eq!(client.get("/audit", "4"), (200, json!([])), "on {}", engine.name);
         let (status, pool) = client.send("GET", "/pool", None, None);
         assert_eq!(
             (status, &pool["waiting"], &pool["waits_timed_out"]),

@@ -173,6 +173,7 @@ pub trait Grammar: fmt::Debug + Sync {
             Lock::Wait => [" FOR UPDATE", ""],
             Lock::Skip => [" FOR UPDATE", " SKIP LOCKED"],
             Lock::NoWait => [" FOR UPDATE", " NOWAIT"],
+            Lock::Share => [" FOR SHARE", ""],
         })
     }
 

@@ -6,6 +6,7 @@ use super::{
     Quotes, ReturningForm, ReturningOf, UpsertForm,
 };
 use crate::model::{Function, SentType, SqlType};
+use crate::tree::Lock;
 
 /// The differences between the two engines.
 #[derive(Debug)]
@@ -244,6 +245,16 @@ impl Grammar for Flavour {
 
     fn explain(&self, analyze: bool) -> Option<&'static str> {
         Some(self.explain[usize::from(analyze)])
+    }
+
+    // MariaDB has no FOR SHARE; MySQL accepts both.
+    fn lock(&self, lock: Lock) -> Option<[&'static str; 2]> {
+        Some(match lock {
+            Lock::Wait => [" FOR UPDATE", ""],
+            Lock::Skip => [" FOR UPDATE", " SKIP LOCKED"],
+            Lock::NoWait => [" FOR UPDATE", " NOWAIT"],
+            Lock::Share => [" LOCK IN SHARE MODE", ""],
+        })
     }
 
     fn has_filter(&self) -> bool {

@@ -24,6 +24,25 @@ use super::storable::{BindValue, ColumnType, Storable};
 #[derive(Clone, Default)]
 pub struct Carried {
     values: Option<Arc<Vec<CarriedValue>>>,
+    /// The values that the policy of each table must need.
+    required: Option<Arc<Vec<RequiredValue>>>,
+}
+
+/// The type of a carried value that the policy of each table must need.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct RequiredValue {
+    id: TypeId,
+    type_name: &'static str,
+}
+
+impl RequiredValue {
+    pub(crate) fn id(self) -> TypeId {
+        self.id
+    }
+
+    pub(crate) fn type_name(self) -> &'static str {
+        self.type_name
+    }
 }
 
 #[derive(Clone)]
@@ -46,7 +65,30 @@ impl Carried {
         values.retain(|carried| carried.id != id);
         let value: Arc<dyn Any + Send + Sync> = Arc::new(value);
         values.push(CarriedValue { id, type_name: type_name::<V>(), value });
-        Carried { values: Some(Arc::new(values)) }
+        Carried { values: Some(Arc::new(values)), ..self.clone() }
+    }
+
+    /// Returns a copy under which each table needs a policy that needs a `V`.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn requiring<V: Any>(&self) -> Carried {
+        let mut required = self.required.as_deref().cloned().unwrap_or_default();
+        let id = TypeId::of::<V>();
+        if required.iter().all(|required| required.id != id) {
+            required.push(RequiredValue { id, type_name: type_name::<V>() });
+        }
+        Carried { required: Some(Arc::new(required)), ..self.clone() }
+    }
+
+    /// Returns whether each table needs a policy.
+    #[doc(hidden)]
+    pub fn requires_policies(&self) -> bool {
+        self.required.is_some()
+    }
+
+    #[inline]
+    pub(crate) fn required(&self) -> &[RequiredValue] {
+        self.required.as_deref().map_or(&[], Vec::as_slice)
     }
 
     /// Returns the value of this type, or `None` if there is none.
@@ -97,15 +139,22 @@ impl fmt::Debug for Clock {
 /// The name of a type that a policy needs and that the handle does not carry.
 #[doc(hidden)]
 #[derive(Debug)]
-pub struct MissingValue(&'static str);
+pub struct MissingValue {
+    id: TypeId,
+    type_name: &'static str,
+}
 
 impl MissingValue {
-    pub(crate) fn of<V>() -> MissingValue {
-        MissingValue(type_name::<V>())
+    pub(crate) fn of<V: Any>() -> MissingValue {
+        MissingValue { id: TypeId::of::<V>(), type_name: type_name::<V>() }
+    }
+
+    pub(crate) fn id(&self) -> TypeId {
+        self.id
     }
 
     pub(crate) fn type_name(&self) -> &'static str {
-        self.0
+        self.type_name
     }
 }
 
@@ -115,7 +164,7 @@ pub fn carried_value<V: Storable + Any>(carried: &Carried) -> Result<BindValue, 
     carried
         .get::<V>()
         .map(Storable::to_bind)
-        .ok_or(MissingValue(type_name::<V>()))
+        .ok_or_else(MissingValue::of::<V>)
 }
 
 /// A type of carried values that a column of `B` stores as they are: `B` itself.

@@ -39,8 +39,17 @@ pub enum ErrorKind {
     StaleVersion,
     /// Another row already has this value in a key or a unique column.
     UniqueViolation,
-    /// A row refers to a row that does not exist, or a deleted row is still referred to.
+    /// A written row refers to a row that does not exist, or that a policy hides from this handle.
+    ParentNotFound,
+    /// A row cannot be deleted, or its key changed, because other rows refer to it.
+    StillReferenced,
+    /// A foreign key is violated, and the database does not report which side of it: the row that refers to
+    /// another, or the row that is referred to.
     ForeignKeyViolation,
+    /// A written row would not satisfy a policy of its table.
+    PolicyViolation,
+    /// The handle requires policies, and a statement reads or writes a table without one.
+    PoliciesRequired,
     /// A row violates a CHECK constraint of its table.
     CheckViolation,
     /// A NOT NULL column was given no value.
@@ -126,6 +135,18 @@ impl Violation {
             (ErrorKind::ForeignKeyViolation, _) => {
                 write!(f, "a row of `{table}` refers to a missing row, or is still referred to")?;
             }
+            (ErrorKind::ParentNotFound, Some(column)) => {
+                write!(
+                    f,
+                    "a row of `{table}` refers by `{column}` to a row that does not exist or is hidden"
+                )?;
+            }
+            (ErrorKind::ParentNotFound, None) => {
+                write!(f, "a row of `{table}` refers to a row that does not exist or is hidden")?;
+            }
+            (ErrorKind::StillReferenced, _) => {
+                write!(f, "rows of `{table}` still refer to the row")?;
+            }
             (ErrorKind::CheckViolation, _) => {
                 write!(f, "a row of `{table}` violates a CHECK constraint")?
             }
@@ -197,6 +218,17 @@ impl Error {
     pub fn violating_of(mut self, table: &str) -> Error {
         if let Some(violation) = &mut self.0.violation {
             violation.table.get_or_insert_with(|| table.to_owned());
+        }
+        self
+    }
+
+    /// Makes a violated foreign key more precise: as one of a row that refers to another, or of a row that is
+    /// referred to.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn of_foreign_key(mut self, kind: ErrorKind) -> Error {
+        if self.0.kind == ErrorKind::ForeignKeyViolation {
+            self.0.kind = kind;
         }
         self
     }
@@ -400,6 +432,52 @@ impl Error {
              again"
         );
         Error::new(ErrorKind::StaleVersion, message)
+    }
+
+    /// Returns the error for a written row whose reference leads to no row that the handle sees.
+    #[cold]
+    pub(crate) fn parent_not_found(table: &str, column: Option<String>) -> Error {
+        let message = "a written row refers to a row that does not exist or is hidden";
+        let violation = Violation { constraint: None, table: Some(table.to_owned()), column };
+        Error::new(ErrorKind::ParentNotFound, message).violating(violation)
+    }
+
+    /// Returns the error for a written row that its table's policies do not allow.
+    #[cold]
+    pub(crate) fn policy_violation(table: &str, policies: &[&str]) -> Error {
+        let names = policies.join("`, `");
+        let message = format!(
+            "a written row of `{table}` would not satisfy its policy `{names}`; write rows that this handle may see, or \
+             use `waive_check`"
+        );
+        Error::new(ErrorKind::PolicyViolation, message)
+    }
+
+    #[cold]
+    pub(crate) fn policies_required(table: &str, value: &str) -> Error {
+        let message = format!(
+            "this handle requires policies that need a `{value}`, and no policy of `{table}` or of the tables that its \
+             policies ask does; declare one, or mark the table `open_to_all`"
+        );
+        Error::new(ErrorKind::PoliciesRequired, message)
+    }
+
+    #[cold]
+    pub(crate) fn text_outside_policies(value: &str) -> Error {
+        let message = format!(
+            "this handle requires policies that need a `{value}`, and hand-written text may read any table; declare with \
+             `of_arguments_only()` that it does not"
+        );
+        Error::new(ErrorKind::PoliciesRequired, message)
+    }
+
+    /// Returns the error for a plan, which tells of rows that policies hide.
+    #[doc(hidden)]
+    #[cold]
+    pub fn plan_outside_policies() -> Error {
+        let message = "this handle requires policies, and a plan tells the numbers of rows that they hide; explain \
+                       `query.outside_policies()` if that is intended";
+        Error::new(ErrorKind::PoliciesRequired, message)
     }
 
     /// Returns the error for a row that refers to a row of another table which does not exist.

@@ -179,6 +179,15 @@ pub(crate) static COALESCE: [F; 4] = [
         .all("COALESCE({0}, {1}, {2}, {3}, {4})")
         .any_type(),
 ];
+/// A value that is computed only where a condition holds: `{0}` is the policies of a query. In MySQL, MariaDB and
+/// SQLite it stands in a subquery, because they put constants in place of columns that other conditions fix, also
+/// inside CASE (SQLite: "The WHERE-clause constant propagation optimization").
+pub(crate) static BEHIND: F = F::named("a value behind policies")
+    .sqlite("CASE WHEN EXISTS (SELECT 1 WHERE {0}) THEN {1} END")
+    .postgres("CASE WHEN {0} THEN {1} END")
+    .mysql("CASE WHEN EXISTS (SELECT 1 FROM DUAL WHERE {0}) THEN {1} END")
+    .any_type();
+pub(crate) static BEHIND_CONDITION: F = BEHIND.of_conditions();
 pub(crate) static NULL_IF: F = F::named("NULLIF").all("NULLIF({0}, {1})");
 
 // Numbers. Division by zero is NULL. PostgreSQL computes narrow integers in their own width, so they are
@@ -334,8 +343,9 @@ pub(crate) static SUBSTRING: F = F::named("substring")
     .fallible()
     .all("substr({0}, {1}, {2})")
     .postgres("substr({0}, {1}::int4, {2}::int4)");
-pub(crate) static REPLACE: F = F::named("replace").all("replace({0}, {1}, {2})");
+pub(crate) static REPLACE: F = F::named("replace").fallible().all("replace({0}, {1}, {2})");
 pub(crate) static CONCAT: F = F::named("concatenation")
+    .fallible()
     .all("{0} || {1}")
     .mysql("CONCAT({0}, {1})");
 pub(crate) static POSITION: F = F::named("position")
@@ -368,6 +378,7 @@ pub(crate) static UTC: F = F::named("UTC")
     .postgres("{0} AT TIME ZONE 'UTC'");
 
 pub(crate) static YEAR: F = F::named("year")
+    .fallible()
     .sqlite("CAST(substr({0}, 1, 4) AS INTEGER)")
     .postgres("extract(year FROM {0})::int4")
     .mysql("YEAR({0})");
@@ -396,6 +407,7 @@ pub(crate) static ISO_WEEK: F = F::named("ISO week")
     .postgres("extract(week FROM {0})::int4")
     .mysql("WEEK({0}, 3)");
 pub(crate) static ISO_YEAR: F = F::named("ISO year")
+    .fallible()
     .sqlite("CAST(strftime('%Y', substr({0}, 1, 10), '-3 days', 'weekday 4') AS INTEGER)")
     .postgres("extract(isoyear FROM {0})::int4")
     .mysql("YEARWEEK({0}, 3) DIV 100");
@@ -456,14 +468,17 @@ pub(crate) static PLUS_SECONDS: F = F::named("adding seconds")
     .postgres("{0} + make_interval(secs => {1}::float8)")
     .mysql("{0} + INTERVAL {1} SECOND");
 pub(crate) static DATE_DIFFERENCE: F = F::named("days between")
+    .fallible()
     .sqlite("CAST(julianday({0}) - julianday({1}) AS INTEGER)")
     .postgres("({0} - {1})::int8")
     .mysql("DATEDIFF({0}, {1})");
 pub(crate) static DAYS_BETWEEN: F = F::named("days between")
+    .fallible()
     .sqlite("CAST(julianday(substr({0}, 1, 10)) - julianday(substr({1}, 1, 10)) AS INTEGER)")
     .postgres("({0}::date - {1}::date)::int8")
     .mysql("DATEDIFF({0}, {1})");
 pub(crate) static MICROSECONDS_BETWEEN: F = F::named("microseconds between")
+    .fallible()
     .sqlite(
         "(unixepoch(substr({0}, 1, 19)) - unixepoch(substr({1}, 1, 19))) * 1000000 \
          + substr({0}, 21, 6) - substr({1}, 21, 6)",
@@ -484,7 +499,9 @@ pub(crate) struct Truncation {
 macro_rules! date_truncation {
     ($unit:literal, $sqlite:literal, $mysql:literal) => {
         Truncation {
+            // PostgreSQL has dates that no timestamp can hold.
             date: F::named(concat!("truncation to the ", $unit))
+                .fallible()
                 .sqlite($sqlite)
                 .postgres(concat!("date_trunc('", $unit, "', {0}::timestamp)::date"))
                 .mysql(concat!("CAST(", $mysql, " AS DATE)")),
@@ -571,6 +588,7 @@ pub(crate) static WHOLE_TO_DECIMAL: F = F::named("integer to decimal")
     .mysql("CAST({0} AS DECIMAL(20, 0))")
     .or_else("cast to a float, or compute with decimals in Rust");
 pub(crate) static DECIMAL_TO_FLOAT: F = F::named("decimal to float")
+    .fallible()
     .sqlite("CAST({0} AS REAL)")
     .postgres("{0}::float8")
     .mysql("{0} + 0e0");
@@ -584,10 +602,12 @@ pub(crate) static DATE_TO_TEXT: F = F::named("date to text")
     .postgres("to_char({0}, 'YYYY-MM-DD')")
     .mysql("DATE_FORMAT({0}, '%Y-%m-%d')");
 pub(crate) static DATE_TO_DATE_TIME: F = F::named("date to date and time")
+    .fallible()
     .sqlite("{0} || 'T00:00:00.000000'")
     .postgres("{0}::timestamp")
     .mysql("CAST({0} AS DATETIME(6))");
 pub(crate) static DATE_TO_TIMESTAMP: F = F::named("date to timestamp")
+    .fallible()
     .sqlite("{0} || 'T00:00:00.000000Z'")
     .postgres("{0}::timestamp AT TIME ZONE 'UTC'")
     .mysql("CAST({0} AS DATETIME(6))");
@@ -637,6 +657,7 @@ pub(crate) static JSON_FLOAT: F = F::named("a number of JSON").fallible()
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'number' THEN ({0} #>> '{{}}')::float8 END")
     .mysql("CASE WHEN JSON_TYPE({0}) IN ('INTEGER', 'UNSIGNED INTEGER', 'DECIMAL', 'DOUBLE') THEN JSON_UNQUOTE({0}) + 0e0 END");
 pub(crate) static JSON_BOOLEAN: F = F::named("a truth value of JSON")
+    .fallible()
     .sqlite("CASE json_type({0}) WHEN 'true' THEN TRUE WHEN 'false' THEN FALSE END")
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'boolean' THEN ({0} #>> '{{}}')::boolean END")
     .mysql("CASE JSON_TYPE({0}) WHEN 'BOOLEAN' THEN JSON_CONTAINS({0}, 'true') END");

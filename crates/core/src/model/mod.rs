@@ -12,6 +12,7 @@ pub(crate) mod row;
 pub(crate) mod storable;
 pub(crate) mod table;
 
+pub(crate) use carried::RequiredValue;
 pub use carried::{Carried, CarriedFor, Clock, MissingValue, carried_value, is_carried_by};
 pub use error::{Error, ErrorKind};
 pub use function::Function;

@@ -19,6 +19,8 @@ pub struct TableInfo {
     policies: &'static [PolicyInfo],
     /// The relations whose rows are retired together with those of this table.
     retired_with: &'static [Reference],
+    /// True if handles that require policies may read it without any.
+    open_to_all: bool,
 }
 
 /// A reference from the rows of a table to at most one row of another: a foreign key, or the other side of a
@@ -32,6 +34,8 @@ pub struct Reference {
     /// The pairs of equal columns: of this table, and of the other.
     pairs: &'static [[ColumnOf; 2]],
     optional: bool,
+    /// True if the other row holds the foreign key.
+    of_child: bool,
 }
 
 /// Returns a column of a table. A function, because tables may refer to each other in circles.
@@ -45,7 +49,19 @@ impl Reference {
         pairs: &'static [[ColumnOf; 2]],
         optional: bool,
     ) -> Reference {
-        Reference { name, target, pairs, optional }
+        Reference { name, target, pairs, optional, of_child: false }
+    }
+
+    /// Marks a reference that leads to a child, whose row holds the foreign key.
+    #[must_use]
+    pub const fn of_child(mut self) -> Reference {
+        self.of_child = true;
+        self
+    }
+
+    /// Returns whether the foreign key is in the row of this table.
+    pub(crate) fn is_foreign_key(&self) -> bool {
+        !self.of_child
     }
 
     pub(crate) fn name(&self) -> &'static str {
@@ -75,6 +91,8 @@ pub struct PolicyInfo {
     // Descriptors know nothing of conditions; `tree` knows the type behind it.
     condition: &'static (dyn Any + Send + Sync),
     declared_at: &'static Location<'static>,
+    /// Tells whether written rows are checked, if the table says so itself.
+    checks_writes: Option<bool>,
 }
 
 impl PolicyInfo {
@@ -84,7 +102,18 @@ impl PolicyInfo {
         id: fn() -> TypeId,
         condition: &'static (dyn Any + Send + Sync),
     ) -> PolicyInfo {
-        PolicyInfo { name, id, condition, declared_at: Location::caller() }
+        PolicyInfo { name, id, condition, declared_at: Location::caller(), checks_writes: None }
+    }
+
+    /// Sets whether written rows are checked.
+    #[must_use]
+    pub const fn checking_writes(mut self, checks: bool) -> PolicyInfo {
+        self.checks_writes = Some(checks);
+        self
+    }
+
+    pub(crate) fn checks_writes(&self) -> Option<bool> {
+        self.checks_writes
     }
 
     pub(crate) fn name(&self) -> &'static str {
@@ -125,7 +154,18 @@ impl TableInfo {
             references: &[],
             policies: &[],
             retired_with: &[],
+            open_to_all: false,
         }
+    }
+
+    #[doc(hidden)]
+    pub const fn open_to_all(mut self) -> TableInfo {
+        self.open_to_all = true;
+        self
+    }
+
+    pub(crate) fn is_open_to_all(&self) -> bool {
+        self.open_to_all
     }
 
     #[doc(hidden)]
@@ -168,6 +208,12 @@ impl TableInfo {
 
     pub(crate) fn policies(&self) -> &'static [PolicyInfo] {
         self.policies
+    }
+
+    /// Returns whether writes to it may need checks: it has policies, or refers to a table that has.
+    pub(crate) fn is_checked(&self) -> bool {
+        let has_policies = |reference: &Reference| !reference.target().policies.is_empty();
+        !self.policies.is_empty() || self.references.iter().any(has_policies)
     }
 
     pub(crate) fn retired_with(&self) -> &'static [Reference] {

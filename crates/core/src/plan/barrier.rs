@@ -324,12 +324,7 @@ impl Node {
     /// Makes a condition of HAVING depend on an aggregate, so that no engine moves it to WHERE.
     fn keep_after_grouping(&mut self) {
         self.replace(|own| {
-            let call = Call {
-                function: &function::COUNT_ROWS,
-                sql_type: SqlType::BigInt,
-                arguments: SmallVec::new(),
-                asked_at: None,
-            };
+            let call = Call::of(&function::COUNT_ROWS, SqlType::BigInt, SmallVec::new());
             let some_group = Node::aggregate(Node::of_rows(call)).is_null().negated();
             Node::of_case(Case {
                 branches: vec![[some_group, own]],

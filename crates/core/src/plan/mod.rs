@@ -4,7 +4,9 @@
 //! The writer accepts only a [`Plan`], which only this folder creates, so that code which skips the policies
 //! does not compile.
 
+mod barrier;
 mod policies;
+mod required;
 pub(crate) mod write;
 
 use std::ops::Deref;
@@ -206,6 +208,9 @@ impl<'q> Planned<'q> {
         select: &'q Select,
         context: CompileContext<'q>,
     ) -> Result<Planned<'q>, Error> {
+        if !context.carried.required().is_empty() {
+            required::check_query(select, context.carried)?;
+        }
         let asks_others = select.asks_others();
         if !asks_others && select.table.policies().is_empty() {
             return Ok(Planned { asks_others, ..Planned::to_compare(select) });

@@ -74,14 +74,16 @@ impl<'a> Guard<'a> {
             self.all_waived = waived.all;
         }
         let inside = self.inside_of(select)?;
-        if let (Tree::Lent(select), true) = (&inside, select.is_over_one_table()) {
+        if let (Tree::Lent(select), true) =
+            (&inside, select.is_over_one_table() && !select.can_fail())
+        {
             let met = self.met.as_ref().map_or(0, Vec::len);
             if let Some(policies) = self.apart(select)? {
                 return Ok((inside, policies));
             }
             self.met.iter_mut().for_each(|all| all.truncate(met));
         }
-        Ok((self.rows_of(inside)?, Policies::new()))
+        Ok((self.rows_of(inside, false)?, Policies::new()))
     }
 
     /// Returns the conditions of the policies of a query over one table, if they can be kept apart from it.
@@ -93,7 +95,8 @@ impl<'a> Guard<'a> {
             let Some(what) = condition else { continue };
             // A filter of the query, or another policy, may be the same condition.
             let mut others = select.filters.iter().chain(&policies);
-            if what.summary().follows() || others.any(|other| other.what == what) {
+            let summary = what.summary();
+            if summary.follows() || summary.can_fail() || others.any(|other| other.what == what) {
                 return Ok(None);
             }
             policies.push(Located { what, at: Origin::of(policy.declared_at()) });
@@ -109,7 +112,7 @@ impl<'a> Guard<'a> {
             self.all_waived = self.all_waived.or(waived.all);
         }
         let inside = self.inside_of(select)?;
-        let guarded = self.rows_of(inside)?;
+        let guarded = self.rows_of(inside, true)?;
         self.waived.truncate(waived_before);
         self.all_waived = all_before;
         Ok(guarded)
@@ -229,12 +232,21 @@ impl<'a> Guard<'a> {
         guarded
     }
 
-    /// Applies the policies of the tables that a query itself reads or follows.
-    fn rows_of<'q>(&mut self, mut select: Tree<'q>) -> Result<Tree<'q>, Error> {
-        if !select.has_policies() {
-            return Ok(select);
+    /// Applies the policies of the tables that a query itself reads or follows, and puts what can fail behind them.
+    fn rows_of<'q>(&mut self, mut select: Tree<'q>, is_inner: bool) -> Result<Tree<'q>, Error> {
+        let policies = match select.has_policies() {
+            true => self.require_policies(&mut select)?,
+            false => 0,
+        };
+        if select.can_fail() && (policies > 0 || select.hides_rows()) {
+            select.to_mut().put_behind(policies, is_inner)?;
         }
-        let mut places = self.places(&select);
+        Ok(select)
+    }
+
+    /// Adds the policies of the tables that a query itself reads or follows to its filters. Returns their number.
+    fn require_policies(&mut self, select: &mut Tree<'_>) -> Result<usize, Error> {
+        let mut places = self.places(select);
         // Policies stand before the filters, so that an engine which evaluates conditions in that order
         // computes nothing from hidden rows.
         let (mut next, mut policies) = (0, 0);
@@ -244,8 +256,8 @@ impl<'a> Guard<'a> {
             next += 1;
             let Some(table) = select.table_at(source) else { continue };
             if select.is_optional(source) {
-                if !guarded.contains(&source) {
-                    guarded.extend(self.visible_rows(&mut select, source, table, within)?);
+                if !guarded.contains(&source) || select.computes_what_fails_on(source) {
+                    guarded.extend(self.visible_rows(select, source, table, within)?);
                 }
                 continue;
             }
@@ -253,10 +265,11 @@ impl<'a> Guard<'a> {
                 continue;
             }
             for policy in table.policies() {
-                let Some(what) = self.condition(&select, source, table, policy, &within)? else {
+                let Some(what) = self.condition(select, source, table, policy, &within)? else {
                     continue;
                 };
-                let (select, follows) = (select.to_mut(), what.summary().follows());
+                let follows = what.summary().follows();
+                let select = select.to_mut();
                 let at = Origin::of(policy.declared_at());
                 select.require(Located { what, at }, &mut policies);
                 if follows {
@@ -269,7 +282,7 @@ impl<'a> Guard<'a> {
                 }
             }
         }
-        Ok(select)
+        Ok(policies)
     }
 
     /// Returns the tables that a query itself reads or follows, if they may have policies.
@@ -378,7 +391,7 @@ impl<'a> Guard<'a> {
         }
         let unguarded = visible.filters.len();
         let around = std::mem::replace(&mut self.within, within);
-        let guarded = self.rows_of(Tree::Own(Box::new(visible)));
+        let guarded = self.rows_of(Tree::Own(Box::new(visible)), true);
         self.within = around;
         let visible = guarded?.into_owned();
         if visible.filters.len() == unguarded && visible.parents.is_empty() {
@@ -418,7 +431,7 @@ impl Select {
     }
 
     /// Returns whether a table that it reads or follows has policies. This runs for every query.
-    fn has_policies(&self) -> bool {
+    pub(super) fn has_policies(&self) -> bool {
         !self.table.policies().is_empty()
             || self
                 .joins

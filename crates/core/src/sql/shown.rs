@@ -60,6 +60,12 @@ impl Sql {
         Sql { policies, ..self }
     }
 
+    /// Returns the same SQL with more policies of the statement.
+    pub(crate) fn and_policies(mut self, more: Vec<PolicyUse>) -> Sql {
+        self.policies.extend(more);
+        self
+    }
+
     /// Returns the name of its dialect.
     pub fn dialect(&self) -> &'static str {
         self.grammar.name()

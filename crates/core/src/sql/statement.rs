@@ -199,6 +199,16 @@ impl<'q> Statement<'q> {
         Ok(self)
     }
 
+    /// Makes it return the keys of its rows, where it returns their columns.
+    pub(crate) fn telling_keys(mut self, table: &'static TableInfo) -> Statement<'q> {
+        let columns = table.columns().iter().enumerate();
+        self.key_cells = columns
+            .filter(|(_, column)| column.is_key())
+            .map(|(place, _)| place)
+            .collect();
+        self
+    }
+
     /// Adds the expression that tells for each row whether it was inserted, where the engine has one.
     pub(crate) fn telling_inserted(mut self) -> Statement<'q> {
         let form = self.grammar.upsert();

@@ -189,7 +189,7 @@ impl Node {
         arguments: impl IntoIterator<Item = Node>,
     ) -> Node {
         let arguments = arguments.into_iter().collect();
-        Node::of_call(Call { function, sql_type, arguments, asked_at: None })
+        Node::of_call(Call::of(function, sql_type, arguments))
     }
 
     pub(crate) fn of_call(call: Call) -> Node {
@@ -237,7 +237,12 @@ impl Node {
     /// Returns a number that is part of the text.
     pub(crate) fn number(number: u32) -> Node {
         let text = number.to_string().into();
-        Node::RawSql(Box::new(RawSql { text, closed: true, sql_type: SqlType::Integer }))
+        Node::RawSql(Box::new(RawSql {
+            text,
+            closed: true,
+            reads_arguments_only: true,
+            sql_type: SqlType::Integer,
+        }))
     }
 
     pub(crate) fn refused(value: BindValue, reason: &'static str) -> Node {

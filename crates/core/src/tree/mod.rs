@@ -231,6 +231,24 @@ pub struct Call {
     pub(crate) arguments: SmallVec<[Node; 2]>,
     /// The line of the program that wrote it, if it is more precise than the clause's.
     pub(crate) asked_at: Option<Origin>,
+    /// True for hand-written text that the program has declared to read nothing but its arguments.
+    pub(crate) reads_arguments_only: bool,
+}
+
+impl Call {
+    /// Returns a function of the library with its arguments.
+    pub(crate) fn of(
+        function: &'static Function,
+        sql_type: SqlType,
+        arguments: SmallVec<[Node; 2]>,
+    ) -> Call {
+        Call { function, sql_type, arguments, asked_at: None, reads_arguments_only: false }
+    }
+
+    /// Returns whether it is hand-written text that may name tables itself.
+    pub(crate) fn may_read_tables(&self) -> bool {
+        self.function.is_verbatim() && !self.reads_arguments_only
+    }
 }
 
 /// CASE: the first value whose condition is true.
@@ -286,6 +304,8 @@ pub struct RawSql {
     pub(crate) text: Box<str>,
     /// True if it is a single word, which never needs brackets.
     pub(crate) closed: bool,
+    /// True if the program has declared that it reads no table.
+    pub(crate) reads_arguments_only: bool,
     pub(crate) sql_type: SqlType,
 }
 

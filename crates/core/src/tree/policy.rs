@@ -72,6 +72,11 @@ impl Waiver {
             .map(move |policy| Waiver { id: policy.id(), at })
     }
 
+    /// Returns the waiver of a policy by the library itself.
+    pub(crate) fn of_policy(policy: &PolicyInfo, at: Origin) -> Waiver {
+        Waiver { id: policy.id(), at }
+    }
+
     /// Returns the line of the program that waives it.
     pub(crate) fn at(&self) -> Origin {
         self.at
@@ -93,12 +98,14 @@ pub(crate) struct Waived {
     pub(crate) all: Option<Origin>,
 }
 
-/// A policy of a statement: applied, or waived by a line of the program.
+/// A policy of a statement: applied to the rows that it finds or checked for those that it writes, or waived by a line
+/// of the program.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PolicyUse {
     table: &'static str,
     policy: &'static str,
     waived: bool,
+    check: bool,
     origin: Origin,
 }
 
@@ -113,8 +120,23 @@ impl PolicyUse {
             table: table.name(),
             policy: policy.name(),
             waived: waived_at.is_some(),
+            check: false,
             origin: waived_at.unwrap_or(Origin::of(policy.declared_at())),
         }
+    }
+
+    /// Returns the check of written rows by a policy, or of the rows that they refer to.
+    pub(crate) fn of_check(
+        table: &'static TableInfo,
+        policy: &PolicyInfo,
+        waived_at: Option<Origin>,
+    ) -> PolicyUse {
+        PolicyUse { check: true, ..PolicyUse::of(table, policy, waived_at) }
+    }
+
+    /// Returns whether it checks the rows that a write stores, or those that they refer to.
+    pub fn is_check(&self) -> bool {
+        self.check
     }
 
     /// Returns the table of the policy.
@@ -140,8 +162,13 @@ impl PolicyUse {
 
 impl fmt::Display for PolicyUse {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let PolicyUse { table, policy, waived, origin } = self;
-        let state = if *waived { "waived" } else { "applied" };
+        let PolicyUse { table, policy, waived, check, origin } = self;
+        let state = match (check, waived) {
+            (false, false) => "applied",
+            (false, true) => "waived",
+            (true, false) => "checked",
+            (true, true) => "check waived",
+        };
         write!(f, "{policy} of {table}: {state} @ {origin}")
     }
 }

@@ -118,6 +118,8 @@ pub enum Lock {
     Skip,
     /// Fails at once if a row is locked by others.
     NoWait,
+    /// Waits, and lets others lock the row in the same way but not change it.
+    Share,
 }
 
 /// A set operation over several queries, from left to right.

@@ -84,6 +84,14 @@ impl Path {
         let step = (self.0 & 0xFF) as usize;
         (step > 0).then(|| (Path(self.0 >> 8), step - 1))
     }
+
+    /// Returns the number of the first reference, and the path from there on.
+    pub(crate) fn first(self) -> Option<(usize, Path)> {
+        let references = (u64::BITS - self.0.leading_zeros()).div_ceil(8);
+        let beyond = references.checked_sub(1)? * 8;
+        let step = (self.0 >> beyond) as usize;
+        Some((step.checked_sub(1)?, Path(self.0 & !(u64::MAX << beyond))))
+    }
 }
 
 impl Reference {
@@ -116,6 +124,15 @@ mod tests {
             path = before;
         }
         assert_eq!((path, path.last()), (Path::HERE, None));
+        let mut path = references
+            .iter()
+            .fold(Path::HERE, |path, step| path.then(*step));
+        for reference in references {
+            let Some((first, rest)) = path.first() else { panic!("shorter than it was made") };
+            assert_eq!(first, usize::from(reference));
+            path = rest;
+        }
+        assert_eq!((path, path.first()), (Path::HERE, None));
     }
 
     #[test]

@@ -83,7 +83,7 @@ impl Node {
     }
 
     /// Visits the nodes directly below this one for changes, without those of subqueries.
-    fn children_mut(&mut self, change: &mut dyn FnMut(&mut Node)) {
+    pub(crate) fn children_mut(&mut self, change: &mut dyn FnMut(&mut Node)) {
         match self {
             Node::Column(_)
             | Node::Bind(_)
@@ -113,7 +113,7 @@ impl Node {
     }
 
     /// Visits each query inside it, but not the queries inside those.
-    fn each_inner<'n>(&'n self, see: &mut dyn FnMut(Inner<'n>)) {
+    pub(crate) fn each_inner<'n>(&'n self, see: &mut dyn FnMut(Inner<'n>)) {
         if !self.summary().queries() {
             return;
         }

@@ -121,6 +121,7 @@ impl<'a> TableItem<'a> {
             list("__RETIRED_WITH", "retiring", quote!(Reference), self.retired_with().collect()),
         ];
         let (lists, uses): (Vec<_>, Vec<_>) = lists.into_iter().flatten().unzip();
+        let open_to_all = self.open_to_all.then(|| quote!(.open_to_all()));
         quote! {
             static __COLUMNS: [::nepheline::ColumnInfo; #count] = [#(#columns),*];
             static __INFO: ::nepheline::TableInfo = ::nepheline::TableInfo::new(
@@ -129,7 +130,7 @@ impl<'a> TableItem<'a> {
                 [#from_double, #from_backtick],
                 [#list_double, #list_backtick],
                 &__COLUMNS,
-            ) #(#uses)*;
+            ) #(#uses)* #open_to_all;
             #(#lists)*
         }
     }

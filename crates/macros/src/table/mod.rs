@@ -41,6 +41,10 @@ pub(crate) struct TableItem<'a> {
     pub(crate) serialize: bool,
     /// The functions of its policies.
     pub(crate) policies: Vec<Path>,
+    /// The policies that written rows are checked by, if the table says so itself.
+    pub(crate) write_checks: Option<Vec<Path>>,
+    /// True if it is for every tenant.
+    pub(crate) open_to_all: bool,
     /// The carried columns, each with the type of the carried value.
     pub(crate) carried: Vec<(Ident, Type)>,
     /// The soft delete of its rows, if it has one.
@@ -78,8 +82,8 @@ impl<'a> TableItem<'a> {
         let mut table = TableItem::of_columns(ident, visibility, name, Vec::new());
         table.forwarded = attr::forwarded(&input.attrs);
         let allowed = "`table = \"...\"`, `schema = \"...\"`, `references(..)`, `children(..)`, \
-                       `optional_child(..)`, `bridged(..)`, `unique(..)`, `policies(..)`, `carried(..)`, \
-                       `retire(..)`, `serialize` and `crate = path`";
+                       `optional_child(..)`, `bridged(..)`, `unique(..)`, `policies(..)`, \
+                       `write_checks(..)`, `open_to_all`, `carried(..)`, `retire(..)`, `serialize` and `crate = path`";
         let (mut several, mut optional) = (Vec::new(), Vec::new());
         let (mut named_at, mut schema_at) = (ident.span(), ident.span());
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
@@ -94,6 +98,11 @@ impl<'a> TableItem<'a> {
                 }
                 Some("serialize") => attr::flag(part, &mut table.serialize)?,
                 Some("policies") => table.policies.extend(attr::list(part, Path::parse)?),
+                Some("write_checks") => {
+                    let checks = attr::list(part, Path::parse)?;
+                    table.write_checks.get_or_insert_default().extend(checks);
+                }
+                Some("open_to_all") => attr::flag(part, &mut table.open_to_all)?,
                 Some("retire") => table.retire = Some(Retire::parse(part)?),
                 Some("unique") => table.unique.push(attr::list(part, name::parse)?),
                 Some("carried") => table.carried.extend(attr::list(part, |input| {
@@ -149,6 +158,8 @@ impl<'a> TableItem<'a> {
             bridged: Vec::new(),
             serialize: false,
             policies: Vec::new(),
+            write_checks: None,
+            open_to_all: false,
             carried: Vec::new(),
             retire: None,
             unique: Vec::new(),
@@ -191,10 +202,19 @@ impl<'a> TableItem<'a> {
             }
         }
         for (number, policy) in self.policies.iter().enumerate() {
-            let shown = |policy: &Path| policy.to_token_stream().to_string();
             let mut earlier = self.policies[..number].iter();
-            if earlier.any(|other| shown(other) == shown(policy)) {
+            if earlier.any(|other| is_same_path(other, policy)) {
                 mistakes.at(policy.span(), "this policy applies already");
+            }
+        }
+        for check in self.write_checks.iter().flatten() {
+            if !self
+                .policies
+                .iter()
+                .any(|policy| is_same_path(policy, check))
+            {
+                let message = "written rows are checked by policies of the table; list it in `policies(..)` too";
+                mistakes.at(check.span(), message);
             }
         }
         for (number, (name, _)) in self.carried.iter().enumerate() {
@@ -359,4 +379,9 @@ fn counted(columns: usize) -> String {
         1 => "one column".to_owned(),
         several => format!("{several} columns"),
     }
+}
+
+/// Returns whether two paths are written the same way.
+pub(crate) fn is_same_path(one: &Path, other: &Path) -> bool {
+    one.to_token_stream().to_string() == other.to_token_stream().to_string()
 }

@@ -8,6 +8,7 @@ use nepheline_core::internal::{CompileContext, PolicySlot, Statement};
 use super::database::Database;
 #[cfg(any(feature = "postgres", feature = "mysql"))]
 use super::session::SessionAccess;
+use crate::observe::interceptor::Interceptors;
 use crate::engine::pool::Lease;
 use crate::exec::access::{Access, Async, Cursor, Family, AtomicScope};
 use crate::exec::ask::Ask;
@@ -119,6 +120,23 @@ impl Access for AsyncAccess<'_> {
                 AsyncAccess::Session(_) => Err(Error::needs_transaction()),
             }
         })
+    }
+
+    fn interceptors(&self) -> &Interceptors {
+        match self {
+            AsyncAccess::Database(database, _) => database.setting.interceptors(),
+            AsyncAccess::Work(work, ..) => work.setting.interceptors(),
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
+            AsyncAccess::Session(session) => session.interceptors(),
+        }
+    }
+
+    fn is_of_program(&self) -> bool {
+        match self {
+            AsyncAccess::Database(..) | AsyncAccess::Work(..) => false,
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
+            AsyncAccess::Session(_) => true,
+        }
     }
 
     fn note_write(&self, err: &Error) {

@@ -28,6 +28,7 @@ use super::options::Options;
 #[cfg(feature = "sqlite")]
 use super::options::Target;
 use super::setting::{Setting, set_by, set_by_session_setting, set_by_time_limit};
+use crate::observe::interceptor::Interceptors;
 use crate::engine::metrics::PoolMetrics;
 use crate::engine::pool::Lease;
 #[cfg(feature = "sqlite")]
@@ -520,6 +521,24 @@ impl Access for BlockingAccess<'_> {
             #[cfg(feature = "sqlite")]
             BlockingAccess::Refused(_, why) => Err(why.error()),
         })
+    }
+
+    fn interceptors(&self) -> &Interceptors {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(access) => access.setting().interceptors(),
+            BlockingAccess::Served(_, access) => access.interceptors(),
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Refused(setting, _) => setting.interceptors(),
+        }
+    }
+
+    fn is_of_program(&self) -> bool {
+        match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(_) | BlockingAccess::Refused(..) => false,
+            BlockingAccess::Served(_, access) => access.is_of_program(),
+        }
     }
 
     fn note_write(&self, err: &Error) {

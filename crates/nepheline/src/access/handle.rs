@@ -8,7 +8,7 @@ use futures_util::stream::{self, Stream, StreamExt, TryStreamExt};
 use nepheline_core::{Error, Table, InsertValues, Upsert, Writes};
 
 use super::direct::now;
-use crate::exec::companions::Readable;
+use crate::exec::companions::{Explainable, Readable};
 use crate::exec::page::{Cursor, Page, Paging, CursoredRows, Way};
 use crate::exec::write::{self, Upserted};
 use crate::exec::read;
@@ -276,8 +276,13 @@ macro_rules! verbs {
         verb! { $form,
             {
                 /// Returns the engine's plan of the query (EXPLAIN) as text. The query does not run.
+                ///
+                /// # Errors
+                ///
+                /// [`PoliciesRequired`](crate::ErrorKind::PoliciesRequired) on a handle with `policies_required`,
+                /// unless the query is marked by [`outside_policies`](crate::Readable::outside_policies).
             } {} {}
-            explain [Q: Readable] (query: &Q) -> String,
+            explain [Q: Explainable] (query: &Q) -> String,
             |access, query| read::explain(access, query, false)
         }
         verb! { $form,
@@ -287,9 +292,10 @@ macro_rules! verbs {
                 ///
                 /// # Errors
                 ///
-                /// [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans.
+                /// [`Unsupported`](crate::ErrorKind::Unsupported) on SQLite, which does not measure plans; those
+                /// of [`explain`](Self::explain).
             } {} {}
-            explain_analyze [Q: Readable] (query: &Q) -> String,
+            explain_analyze [Q: Explainable] (query: &Q) -> String,
             |access, query| read::explain(access, query, true)
         }
     };

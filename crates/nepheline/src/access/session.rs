@@ -9,6 +9,7 @@ use nepheline_core::{Dialect, Error};
 use tokio::sync::Mutex;
 
 use super::setting::Setting;
+use crate::observe::interceptor::Interceptors;
 use crate::engine::AsyncWire;
 use crate::exec::ask::Ask;
 use crate::exec::line::Line;
@@ -19,6 +20,8 @@ use crate::observe::interceptor::Running;
 /// A session over a connection of the program, of any lifetime.
 pub(crate) trait SessionAccess: Sync {
     fn context(&self) -> CompileContext<'_>;
+
+    fn interceptors(&self) -> &Interceptors;
 
     fn fetch<'f>(
         &'f self,
@@ -79,6 +82,10 @@ impl<W: AsyncWire> SessionAccess for Lent<W> {
     fn context(&self) -> CompileContext<'_> {
         // A COPY that loses step with the server costs the connection, which belongs to the program here.
         CompileContext { copies: false, ..self.setting.context(self.dialect) }
+    }
+
+    fn interceptors(&self) -> &Interceptors {
+        self.setting.interceptors()
     }
 
     fn fetch<'f>(

@@ -31,6 +31,31 @@ macro_rules! set_by {
             $self.set(|setting| setting.carrying(value))
         }
 
+        /// Returns the same handle, which requires that a policy needs a carried `V` on every table that it reads or
+        /// writes: a policy of the table itself, or of a table that its policies ask. All handles made from it
+        /// require it too, and none gives it up. Tables that everybody shares are marked
+        /// `#[nepheline(open_to_all)]`.
+        ///
+        /// It catches a second struct over a table without its policies, bridge tables without any, and hand-written
+        /// SQL: a fragment must be declared to read its arguments only
+        /// ([`of_arguments_only`](crate::Verbatim::of_arguments_only)), and plans, which tell the numbers of
+        /// hidden rows, are for [`outside_policies`](crate::Readable::outside_policies).
+        ///
+        /// # Errors
+        ///
+        /// Statements outside are refused with [`PoliciesRequired`](crate::ErrorKind::PoliciesRequired).
+        ///
+        /// ```no_run
+        /// # struct AgencyId(i64);
+        /// # fn f(db: nepheline::Database, agency: i64) {
+        /// let db = db.policies_required::<AgencyId>();   // once, where the program opens the database
+        /// let of_request = db.carrying(AgencyId(agency));
+        /// # }
+        /// ```
+        pub fn policies_required<V: ::std::any::Any>($($this)+) -> $handle {
+            $self.set(|setting| setting.policies_required::<V>())
+        }
+
         /// Returns the same handle with an interceptor around its statements, after those that it has
         /// already. Its transactions have it too. See [`Interceptor`](crate::Interceptor).
         pub fn intercepted_by($($this)+, interceptor: impl crate::Interceptor) -> $handle {
@@ -151,6 +176,10 @@ impl Setting {
         Setting { carried: self.carried.with(value), trace, ..self.clone() }
     }
 
+    pub(crate) fn policies_required<V: Any>(&self) -> Setting {
+        Setting { carried: self.carried.requiring::<V>(), ..self.clone() }
+    }
+
     pub(crate) fn intercepted_by(&self, interceptor: impl Interceptor) -> Setting {
         Setting { interceptors: self.interceptors.with(Arc::new(interceptor)), ..self.clone() }
     }
@@ -202,6 +231,10 @@ impl Setting {
         session_statements.collect()
     }
 
+    pub(crate) fn interceptors(&self) -> &Interceptors {
+        &self.interceptors
+    }
+
     pub(crate) fn in_transaction(&self) -> Setting {
         Setting { in_transaction: true, ..self.clone() }
     }
@@ -230,7 +263,7 @@ impl Setting {
         if !self.session_settings.is_empty() {
             self.check_session_settings(dialect).map_err(|err| err.asked_at(statement.origin()))?;
         }
-        let running = self.interceptors.begin(dialect, statement, self.in_transaction, counts)?;
+        let running = self.interceptors.begin(dialect, statement, (&self.carried, self.in_transaction), counts)?;
         if let Some(trace) = &self.trace {
             trace.comment(statement);
         }
@@ -249,7 +282,7 @@ impl Setting {
             false => Ok(Running::unseen()),
             true => {
                 let statement = Statement::of_text(dialect.grammar(), text, Vec::new()).doing(operation);
-                self.interceptors.begin(dialect, &statement, self.in_transaction, false)
+                self.interceptors.begin(dialect, &statement, (&self.carried, self.in_transaction), false)
             }
         }
     }

@@ -10,6 +10,7 @@ use nepheline_core::internal::CompileContext;
 use super::ask::{Ask, Verb};
 use super::companions::Completes;
 use super::sink::{Gathering, Sink};
+use crate::observe::interceptor::Interceptors;
 
 /// The kind of a handle, async or blocking. It decides the types of futures: async ones are `Send`, blocking
 /// ones are ready at once.
@@ -70,6 +71,12 @@ pub(crate) trait Access {
 
     /// Records that a write of several statements has failed.
     fn note_write(&self, err: &Error);
+
+    /// Returns the interceptors of the handle.
+    fn interceptors(&self) -> &Interceptors;
+
+    /// Returns whether the connection belongs to the program, which alone knows about its transactions.
+    fn is_of_program(&self) -> bool;
 
     /// Checks that statements can run while a stream is read.
     fn check_beside_stream(&self) -> Result<(), Error>;

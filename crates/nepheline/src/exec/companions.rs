@@ -14,7 +14,64 @@ use super::sink::{Gathering, Sink};
 /// ([`MappedRows`]).
 ///
 /// Name it in a function that accepts any: `fn export(query: &impl Readable<Row = Specimen>)`.
-pub trait Readable: Completes {}
+pub trait Readable: Completes {
+    /// Marks the query for `explain` and `explain_analyze` on a handle with `policies_required`. A plan tells how many
+    /// rows there are, those that policies hide included. The query itself stays under its policies.
+    ///
+    /// ```no_run
+    /// # use nepheline::blocking::Database;
+    /// # use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+    /// # fn f(db: Database) -> Result<(), Error> {
+    /// println!("{}", db.explain(&Lab::rows().outside_policies())?);
+    /// # Ok(())
+    /// # }
+    /// ```
+    fn outside_policies(&self) -> OutsidePolicies<'_, Self>
+    where
+        Self: Sized,
+    {
+        OutsidePolicies(self)
+    }
+}
+
+/// A query whose plan may tell of rows that policies hide; made by [`Readable::outside_policies`].
+#[derive(Debug, Clone, Copy)]
+pub struct OutsidePolicies<'q, Q>(&'q Q);
+
+/// A query that handles explain: a [`Readable`] one, or [`OutsidePolicies`].
+pub trait Explainable: Sync {
+    /// The query itself.
+    #[doc(hidden)]
+    type Query: Readable;
+
+    #[doc(hidden)]
+    fn query(&self) -> &Self::Query;
+
+    /// Tells whether the plan may tell of hidden rows.
+    #[doc(hidden)]
+    const IS_OUTSIDE: bool;
+}
+
+impl<Q: Readable> Explainable for Q {
+    type Query = Q;
+
+    fn query(&self) -> &Q {
+        self
+    }
+
+    const IS_OUTSIDE: bool = false;
+}
+
+impl<Q: Readable> Explainable for OutsidePolicies<'_, Q> {
+    type Query = Q;
+
+    fn query(&self) -> &Q {
+        self.0
+    }
+
+    const IS_OUTSIDE: bool = true;
+}
 
 impl<Q: Completes> Readable for Q {}
 

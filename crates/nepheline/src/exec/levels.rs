@@ -241,6 +241,9 @@ pub(crate) fn is_fatal(kind: ErrorKind) -> bool {
             | ErrorKind::ConnectionLost
             | ErrorKind::UniqueViolation
             | ErrorKind::ForeignKeyViolation
+            | ErrorKind::ParentNotFound
+            | ErrorKind::StillReferenced
+            | ErrorKind::PolicyViolation
             | ErrorKind::CheckViolation
             | ErrorKind::NotNullViolation
             | ErrorKind::TransactionEnded

@@ -5,12 +5,13 @@ use std::marker::PhantomData;
 use async_stream::try_stream;
 use futures_util::stream::Stream;
 use nepheline_core::Error;
+use nepheline_core::internal::Selects as _;
 
 use super::access::{Access, Cursor as _, complete, complete_one, run};
 use super::ask::{
     Count, Explain, Exists, Read, ReadAtMostOne, ReadFirst, ReadCursored, not_found, places_apart,
 };
-use super::companions::Readable;
+use super::companions::{Explainable, Readable};
 use super::page::{self, Cursor, Page, Paging, CursoredRows, Way};
 use super::sink::Gathering;
 
@@ -48,11 +49,15 @@ pub(crate) async fn exists<A: Access, Q: Readable>(access: A, query: &Q) -> Resu
     run(&access, Exists(query)).await
 }
 
-pub(crate) async fn explain<A: Access, Q: Readable>(
+pub(crate) async fn explain<A: Access, Q: Explainable>(
     access: A,
-    query: &Q,
+    explained: &Q,
     analyze: bool,
 ) -> Result<String, Error> {
+    let query = explained.query();
+    if access.context().carried.requires_policies() && !Q::IS_OUTSIDE {
+        return Err(Error::plan_outside_policies().asked_at(query.asked_at()));
+    }
     run(&access, Explain { query, analyze }).await
 }
 

@@ -5,13 +5,14 @@ use std::ops::Range;
 
 use jiff::Timestamp;
 use nepheline_core::internal::{
-    CompileContext, Key, KeyedRow, Part, Parts, Statement, Step, WriteShape, Written,
+    Checks, CompileContext, Key, KeyedRow, Part, Parts, Statement, Step, WriteShape, Written,
 };
 use nepheline_core::{Error, ErrorKind, Insert, RowShape, Table, InsertValues, Upsert, Writes};
 
 use super::access::{Access, AtomicScope, run};
 use super::ask::{Ask, Verb};
 use super::sink::{Gather, Nothing};
+use crate::observe::added::{CompletedWrite, WrittenStatement};
 
 /// The number of rows that an upsert inserted, updated, and left unchanged.
 ///
@@ -40,7 +41,7 @@ pub struct Upserted {
 }
 
 /// The combined result of the statements of a write.
-pub(crate) trait Outcome<W>: Default + Send {
+pub(crate) trait Outcome<W: ?Sized>: Default + Send {
     type Row: RowShape + Send + 'static;
     type Gathered: Gather<Self::Row>;
 
@@ -48,10 +49,14 @@ pub(crate) trait Outcome<W>: Default + Send {
 
     fn add(&mut self, write: &W, context: CompileContext<'_>, step: &Step<'_>, gathered: Self::Gathered);
 
-    fn is_nothing(&self) -> bool;
+    /// Adds rows that were written and returned.
+    fn add_rows(&mut self, rows: Vec<Self::Row>);
+
+    /// Returns the number of rows that were inserted or changed.
+    fn rows(&self) -> u64;
 }
 
-impl<W: Writes> Outcome<W> for u64 {
+impl<W: Writes + ?Sized> Outcome<W> for u64 {
     type Row = Nothing;
     type Gathered = WriteCounts;
 
@@ -61,12 +66,16 @@ impl<W: Writes> Outcome<W> for u64 {
         *self += write.counted(context, step, told.0);
     }
 
-    fn is_nothing(&self) -> bool {
-        *self == 0
+    fn add_rows(&mut self, rows: Vec<Nothing>) {
+        *self += rows.len() as u64;
+    }
+
+    fn rows(&self) -> u64 {
+        *self
     }
 }
 
-impl<W: Writes> Outcome<W> for Vec<W::Row> {
+impl<W: Writes + ?Sized> Outcome<W> for Vec<W::Row> {
     type Row = W::Row;
     type Gathered = Vec<W::Row>;
 
@@ -76,8 +85,12 @@ impl<W: Writes> Outcome<W> for Vec<W::Row> {
         self.append(&mut rows);
     }
 
-    fn is_nothing(&self) -> bool {
-        self.is_empty()
+    fn add_rows(&mut self, rows: Vec<W::Row>) {
+        self.extend(rows);
+    }
+
+    fn rows(&self) -> u64 {
+        self.len() as u64
     }
 }
 
@@ -94,8 +107,12 @@ impl<T: Table> Outcome<Upsert<T>> for Upserted {
         self.kept += kept;
     }
 
-    fn is_nothing(&self) -> bool {
-        *self == Upserted::default()
+    fn add_rows(&mut self, rows: Vec<bool>) {
+        self.inserted += rows.len() as u64;
+    }
+
+    fn rows(&self) -> u64 {
+        self.inserted + self.updated
     }
 }
 
@@ -132,25 +149,38 @@ impl Gather<bool> for WriteCounts {
 }
 
 /// A write in progress: its statements, and what those that have run found.
-struct WriteRun<'w, W, O> {
+struct WriteRun<'w, W: ?Sized, O> {
     write: &'w W,
+    checks: Checks,
     parts: Parts,
     /// The time of all its statements.
     at: Option<Timestamp>,
     found: Option<Vec<Key>>,
     /// True if budgets count its first statement. The repeated attempt of the same write does not count.
     counts: bool,
+    /// The statements that changed rows, if interceptors need them.
+    written: Option<Vec<WrittenStatement>>,
     outcome: PhantomData<fn() -> O>,
 }
 
 /// The statement of a write that failed, if it was one of them, and the error.
 type Stopped = (Option<Part>, Error);
 
-impl<'w, W: Writes, O: Outcome<W>> WriteRun<'w, W, O> {
+impl<'w, W: Writes + ?Sized, O: Outcome<W>> WriteRun<'w, W, O> {
     fn of(write: &'w W, context: CompileContext<'_>, counts: bool) -> Result<WriteRun<'w, W, O>, Error> {
         let context = context.stopped();
-        let (parts, at) = (write.parts(context, O::SHAPE)?, context.stopped_at);
-        Ok(WriteRun { write, parts, at, found: None, counts, outcome: PhantomData })
+        let checks = write.checks(context)?;
+        checks.refuse(write.table(), write.origin())?;
+        let parts = checks.around(write.parts(context, O::SHAPE, checks.need_keys())?);
+        let at = context.stopped_at;
+        Ok(WriteRun { write, checks, parts, at, found: None, counts, written: None, outcome: PhantomData })
+    }
+
+    /// Returns whether only its last statement writes, so that nothing is half written without a transaction.
+    fn writes_last(&self) -> bool {
+        let mut before = self.parts.iter().rev().skip(1);
+        let last = self.parts.last();
+        last.is_none_or(|part| !part.prepares()) && before.all(|part| part.prepares())
     }
 
     /// Returns whether it has at most one statement, which fails as a whole or for its one row.
@@ -174,7 +204,9 @@ impl<'w, W: Writes, O: Outcome<W>> WriteRun<'w, W, O> {
 
     fn statement(&self, context: CompileContext<'_>, part: Part) -> Result<Statement<'_>, Error> {
         let context = CompileContext { stopped_at: self.at, ..context };
-        self.write.statement(context, &self.step(part))
+        let step = self.step(part);
+        let check = self.write.check_statement(&self.checks, context, &step);
+        check.unwrap_or_else(|| self.write.statement(context, &step))
     }
 
     fn step(&self, part: Part) -> Step<'_> {
@@ -190,13 +222,41 @@ impl<'w, W: Writes, O: Outcome<W>> WriteRun<'w, W, O> {
         goes_on
     }
 
+    /// Notes a statement that changes rows, if interceptors need it.
+    fn note_written(&mut self, context: CompileContext<'_>, part: Part) -> Result<(), Error> {
+        if self.written.is_none() {
+            return Ok(());
+        }
+        let noted = {
+            let statement = self.statement(context, part)?;
+            let binds: Vec<_> = statement.binds().map(|bind| bind.to_value()).collect();
+            let (operation, sql) = (statement.operation(), statement.text().into());
+            WrittenStatement { operation, sql, binds }
+        };
+        self.written.get_or_insert_default().push(noted);
+        Ok(())
+    }
+
+    /// Adds rows that were written, and their keys.
+    fn add_keyed(&mut self, outcome: &mut O, written: Vec<KeyedRow<O::Row>>) {
+        let (rows, keys): (Vec<O::Row>, Vec<Key>) =
+            written.into_iter().map(|written| (written.row, written.keys)).unzip();
+        self.found.get_or_insert_default().extend(keys);
+        outcome.add_rows(rows);
+    }
+
+    /// Refuses the write if a check has not found what it must.
+    fn verify(&self, part: Part, found: &[Key]) -> Result<(), Error> {
+        self.checks.verify(self.write.table(), &self.step(part), found, self.write.origin())
+    }
+
     fn add(&self, outcome: &mut O, context: CompileContext<'_>, part: Part, gathered: O::Gathered) {
         outcome.add(self.write, context, &self.step(part), gathered);
     }
 
     /// Returns the total result, which must not be zero for an update that expects a version.
     fn end(&self, outcome: O) -> Result<O, Stopped> {
-        match outcome.is_nothing() && self.write.expects_a_version() {
+        match outcome.rows() == 0 && self.write.expects_a_version() {
             true => {
                 let err = Error::stale_version(self.write.table_name());
                 Err((None, err.asked_at(self.write.origin())))
@@ -236,9 +296,9 @@ fn is_of_one_row(err: &Error) -> bool {
 }
 
 /// A statement of a write whose result counts.
-struct Write<'c, 'w, W, O>(&'c WriteRun<'w, W, O>, Part);
+struct Write<'c, 'w, W: ?Sized, O>(&'c WriteRun<'w, W, O>, Part);
 
-impl<W: Writes, O: Outcome<W>> Ask for Write<'_, '_, W, O> {
+impl<W: Writes + ?Sized, O: Outcome<W>> Ask for Write<'_, '_, W, O> {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(context, self.1)
     }
@@ -248,7 +308,7 @@ impl<W: Writes, O: Outcome<W>> Ask for Write<'_, '_, W, O> {
     }
 }
 
-impl<W: Writes, O: Outcome<W>> Verb for Write<'_, '_, W, O> {
+impl<W: Writes + ?Sized, O: Outcome<W>> Verb for Write<'_, '_, W, O> {
     type Row = O::Row;
     type Gathered = O::Gathered;
     type Output = O::Gathered;
@@ -259,9 +319,9 @@ impl<W: Writes, O: Outcome<W>> Verb for Write<'_, '_, W, O> {
 }
 
 /// A statement of a write that reads what later ones need.
-struct Prepare<'c, 'w, W, O>(&'c WriteRun<'w, W, O>, Part);
+struct Prepare<'c, 'w, W: ?Sized, O>(&'c WriteRun<'w, W, O>, Part);
 
-impl<W: Writes, O: Outcome<W>> Ask for Prepare<'_, '_, W, O> {
+impl<W: Writes + ?Sized, O: Outcome<W>> Ask for Prepare<'_, '_, W, O> {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(context, self.1)
     }
@@ -271,7 +331,7 @@ impl<W: Writes, O: Outcome<W>> Ask for Prepare<'_, '_, W, O> {
     }
 }
 
-impl<W: Writes, O: Outcome<W>> Verb for Prepare<'_, '_, W, O> {
+impl<W: Writes + ?Sized, O: Outcome<W>> Verb for Prepare<'_, '_, W, O> {
     type Row = KeyedRow<Nothing>;
     type Gathered = Vec<KeyedRow<Nothing>>;
     type Output = Vec<Key>;
@@ -281,7 +341,30 @@ impl<W: Writes, O: Outcome<W>> Verb for Prepare<'_, '_, W, O> {
     }
 }
 
-/// Runs a write of any number of statements: all of them, or none.
+/// A statement of a write that returns its rows with their keys.
+struct WriteKeyed<'c, 'w, W: ?Sized, O>(&'c WriteRun<'w, W, O>, Part);
+
+impl<W: Writes + ?Sized, O: Outcome<W>> Ask for WriteKeyed<'_, '_, W, O> {
+    fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        self.0.statement(context, self.1)
+    }
+
+    fn counts(&self) -> bool {
+        self.0.counts && self.0.parts.first() == Some(&self.1)
+    }
+}
+
+impl<W: Writes + ?Sized, O: Outcome<W>> Verb for WriteKeyed<'_, '_, W, O> {
+    type Row = KeyedRow<O::Row>;
+    type Gathered = Vec<KeyedRow<O::Row>>;
+    type Output = Vec<KeyedRow<O::Row>>;
+
+    fn finish(self, rows: Vec<KeyedRow<O::Row>>) -> Result<Vec<KeyedRow<O::Row>>, Error> {
+        Ok(rows)
+    }
+}
+
+/// Runs a write of any number of statements, and the writes that interceptors add to it: all of them, or none.
 pub(crate) async fn write<A: Access, W: Writes, O: Outcome<W>>(
     access: A,
     write: &W,
@@ -297,40 +380,76 @@ async fn write_at<A: Access, W: Writes, O: Outcome<W>>(
     counts: bool,
 ) -> Result<O, Error> {
     let written = match WriteRun::of(write, context, counts) {
-        Ok(mut run_of_write) if run_of_write.is_single() => {
-            follow(access, &mut run_of_write).await.map_err(|(_, err)| err)
-        }
-        Ok(run_of_write) => match together(access, run_of_write, context).await {
-            Err((part, err)) if cannot_copy(part, &err) => {
-                // Nothing of it is stored. Rows that COPY refuses may still be accepted by INSERT; if not,
-                // INSERT explains why.
-                let inserting = CompileContext { copies: false, ..context };
-                match WriteRun::of(write, inserting, false) {
-                    Ok(run_of_write) => together(access, run_of_write, inserting).await,
-                    Err(_) => Err((None, err)),
-                }
-            }
-            ended => ended,
-        }
-        .map_err(|(_, err)| {
-            access.note_write(&err);
-            err
-        }),
+        Ok(run_of_write) => write_run(access, run_of_write, context).await,
         Err(err) => Err(err),
     };
-    // Not every engine reports the table of a violated constraint.
-    written.map_err(|err| err.violating_of(write.table_name()))
+    written.map_err(|err| {
+        access.note_write(&err);
+        describe(write, err)
+    })
+}
+
+/// Returns the error of a write with all that the write knows of it. Not every engine reports the table of a
+/// violated constraint, or the side of a violated foreign key.
+fn describe<W: Writes + ?Sized>(write: &W, err: Error) -> Error {
+    let kind = write.foreign_key(err.table());
+    err.of_foreign_key(kind).violating_of(write.table_name())
+}
+
+async fn write_run<A: Access, W: Writes, O: Outcome<W>>(
+    access: &A,
+    mut run_of_write: WriteRun<'_, W, O>,
+    context: CompileContext<'_>,
+) -> Result<O, Error> {
+    let adds = access.interceptors().add_writes();
+    let is_whole = run_of_write.is_single() || access.is_of_program() && run_of_write.writes_last();
+    if is_whole && !adds {
+        return follow(access, &mut run_of_write).await.map_err(|(_, err)| err);
+    }
+    let write = run_of_write.write;
+    let written = match together(access, run_of_write, context, adds).await {
+        Err((part, err)) if cannot_copy(part, &err) => {
+            // Nothing of it is stored. Rows that COPY refuses may still be accepted by INSERT; if not,
+            // INSERT explains why.
+            let inserting = CompileContext { copies: false, ..context };
+            match WriteRun::of(write, inserting, false) {
+                Ok(run_of_write) => together(access, run_of_write, inserting, adds).await,
+                Err(_) => Err((None, err)),
+            }
+        }
+        ended => ended,
+    };
+    written.map_err(|(_, err)| err)
 }
 
 /// Runs the statements of a write in order. If one fails, it returns which.
-async fn follow<A: Access, W: Writes, O: Outcome<W>>(
+async fn follow<A: Access, W: Writes + ?Sized, O: Outcome<W>>(
     access: &A,
     run_of_write: &mut WriteRun<'_, W, O>,
 ) -> Result<O, Stopped> {
     let mut outcome = O::default();
     for part in run_of_write.parts.clone() {
         let failed = |err| (Some(part), err);
-        if part.prepares() {
+        if part.changes_rows() {
+            run_of_write.note_written(access.context(), part).map_err(failed)?;
+        }
+        if part.checks() {
+            let found = run(access, run_of_write.prepare(part)).await.map_err(failed)?;
+            if let Err(refused) = run_of_write.verify(part, &found) {
+                // An update that finds no row writes none, so nothing is refused.
+                if matches!(part, Part::Parents(_)) && run_of_write.write.finds_rows() {
+                    let keys = run(access, run_of_write.prepare(Part::Keys)).await.map_err(failed)?;
+                    if keys.is_empty() {
+                        break;
+                    }
+                }
+                return Err((None, refused));
+            }
+        } else if let Part::Keyed(_) = part {
+            let written = WriteKeyed(run_of_write, part);
+            let written = run(access, written).await.map_err(failed)?;
+            run_of_write.add_keyed(&mut outcome, written);
+        } else if part.prepares() {
             let found = run(access, run_of_write.prepare(part)).await.map_err(failed)?;
             if !run_of_write.note(part, found) {
                 break;
@@ -341,6 +460,30 @@ async fn follow<A: Access, W: Writes, O: Outcome<W>>(
         }
     }
     run_of_write.end(outcome)
+}
+
+/// Runs the writes that interceptors add to a write that has run.
+async fn add_writes<A: Access, W: Writes, O: Outcome<W>>(
+    access: &A,
+    run_of_write: &WriteRun<'_, W, O>,
+    rows: u64,
+) -> Result<(), Error> {
+    let context = CompileContext { copies: false, ..access.context() };
+    let (write, statements) = (run_of_write.write, run_of_write.written.as_deref().unwrap_or_default());
+    let completed = CompletedWrite {
+        table: write.table_name(),
+        origin: write.origin(),
+        carried: context.carried,
+        rows,
+        statements,
+    };
+    for added in access.interceptors().added_writes(&completed) {
+        let added = added.write();
+        let mut run_of_added = WriteRun::<_, u64>::of(added, context, false)?;
+        let ran = follow(access, &mut run_of_added).await;
+        ran.map_err(|(_, err)| describe(added, err))?;
+    }
+    Ok(())
 }
 
 /// Ends what was begun as the outcome says, and returns the outcome, or why it could not be kept.
@@ -360,10 +503,17 @@ async fn together<A: Access, W: Writes, O: Outcome<W>>(
     access: &A,
     mut run_of_write: WriteRun<'_, W, O>,
     context: CompileContext<'_>,
+    adds: bool,
 ) -> Result<O, Stopped> {
+    run_of_write.written = adds.then(Vec::new);
     let begun = access.begin_together().await;
     let (write, together) = (run_of_write.write, begun.map_err(|err| (None, err))?);
     let (failed, outcome) = match follow(&together.access(), &mut run_of_write).await {
+        Ok(outcome) if adds => {
+            let rows = outcome.rows();
+            let added = add_writes(&together.access(), &run_of_write, rows).await;
+            (None, added.map(|()| outcome))
+        }
         Ok(outcome) => (None, Ok(outcome)),
         Err((part, err)) => (part, Err(err)),
     };

@@ -1,5 +1,6 @@
 //! Interceptors: code around every statement, which sees it and may refuse or answer it.
 
+use std::any::Any;
 use std::fmt;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -8,7 +9,9 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use nepheline_core::internal::Statement;
-use nepheline_core::{BindValue, Dialect, Error, Operation, Origin};
+use nepheline_core::{BindValue, Carried, Dialect, Error, Operation, Origin};
+
+use super::added::{AddedWrite, CompletedWrite};
 
 use crate::exec::answer::Answer;
 use crate::exec::sink::Sink;
@@ -60,6 +63,60 @@ pub trait Interceptor: Send + Sync + 'static {
     /// Runs after a statement has completed, failed or was given up, for each statement that
     /// [`before`](Self::before) saw: also one that a later interceptor refused or answered.
     fn after(&self, _passing: &StatementInfo, _passed: &StatementOutcome<'_>) {}
+
+    /// Tells whether [`added_writes`](Self::added_writes) may return any. A write outside a transaction then gets one.
+    fn adds_writes(&self) -> bool {
+        false
+    }
+
+    /// Returns writes that run right after a write of the program, in the same transaction and under the same
+    /// policies: an audit trail, an outbox. They are committed and rolled back together with it. If one of them
+    /// fails, all of it is undone, and the caller gets its error. Writes are added to those of the program only,
+    /// not to added ones, and budgets do not count them. A `session` over a connection of the program, whose
+    /// transactions the library does not know, refuses writes to which others are added.
+    ///
+    /// ```
+    /// use nepheline::blocking::Database;
+    /// use nepheline::prelude::*;
+    /// use nepheline::{AddedWrite, CompletedWrite, Interceptor};
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, name: String }
+    /// #[derive(Debug, Table)]
+    /// struct AuditEntry {
+    ///     #[nepheline(key, generated)]
+    ///     id: i64,
+    ///     entity: String,
+    ///     changed: i64,
+    /// }
+    ///
+    /// struct Audit;
+    ///
+    /// impl Interceptor for Audit {
+    ///     fn adds_writes(&self) -> bool {
+    ///         true
+    ///     }
+    ///
+    ///     fn added_writes(&self, write: &CompletedWrite<'_>) -> Vec<AddedWrite> {
+    ///         let (entity, changed) = (write.table().to_owned(), write.rows() as i64);
+    ///         vec![AuditEntry::insert(AuditEntryToInsert { entity, changed }).into()]
+    ///     }
+    /// }
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// # let connection = rusqlite::Connection::open_in_memory()?;
+    /// # connection.execute_batch(
+    /// #     "CREATE TABLE lab (id INTEGER PRIMARY KEY, name TEXT);
+    /// #      CREATE TABLE audit_entry (id INTEGER PRIMARY KEY, entity TEXT, changed INTEGER)",
+    /// # )?;
+    /// # let db = Database::over(connection)?;
+    /// let db = db.intercepted_by(Audit);
+    /// db.write(&Lab::insert(LabToInsert { id: 1, name: "Ostra Assays".into() }))?;
+    /// assert_eq!(db.read_one(&AuditEntry::rows())?.entity, "lab");
+    /// # Ok(())
+    /// # }
+    /// ```
+    fn added_writes(&self, _write: &CompletedWrite<'_>) -> Vec<AddedWrite> {
+        Vec::new()
+    }
 }
 
 /// The decision of an interceptor about a statement.
@@ -88,6 +145,7 @@ pub struct StatementInfo {
     binds: Vec<BindValue>,
     origin: Origin,
     in_transaction: bool,
+    carried: Carried,
     /// True if budgets count it.
     counts: bool,
 }
@@ -134,6 +192,11 @@ impl StatementInfo {
     /// Returns whether it runs in a transaction that the handle began.
     pub fn in_transaction(&self) -> bool {
         self.in_transaction
+    }
+
+    /// Returns the carried value of this type, if the handle carries one: the user, the tenant.
+    pub fn carried<V: Any>(&self) -> Option<&V> {
+        self.carried.get()
     }
 }
 
@@ -194,13 +257,27 @@ impl Interceptors {
         &self,
         dialect: Dialect,
         statement: &Statement<'_>,
-        in_transaction: bool,
+        (carried, in_transaction): (&Carried, bool),
         counts: bool,
     ) -> Result<Running, Error> {
         match &self.interceptors {
             None => Ok(Running(None)),
-            Some(interceptors) => Interceptors::pass(interceptors, dialect, statement, in_transaction, counts),
+            Some(interceptors) => {
+                Interceptors::pass(interceptors, dialect, statement, (carried, in_transaction), counts)
+            }
         }
+    }
+
+    /// Returns whether one of them may add writes.
+    pub(crate) fn add_writes(&self) -> bool {
+        let mut interceptors = self.interceptors.iter().flat_map(|all| all.iter());
+        interceptors.any(|interceptor| interceptor.adds_writes())
+    }
+
+    /// Returns the writes that they add to one, in their order.
+    pub(crate) fn added_writes(&self, write: &CompletedWrite<'_>) -> Vec<AddedWrite> {
+        let interceptors = self.interceptors.iter().flat_map(|all| all.iter());
+        interceptors.flat_map(|interceptor| interceptor.added_writes(write)).collect()
     }
 
     pub(crate) fn are_there(&self) -> bool {
@@ -211,7 +288,7 @@ impl Interceptors {
         interceptors: &Arc<Vec<Arc<dyn Interceptor>>>,
         dialect: Dialect,
         statement: &Statement<'_>,
-        in_transaction: bool,
+        (carried, in_transaction): (&Carried, bool),
         counts: bool,
     ) -> Result<Running, Error> {
         let info = StatementInfo {
@@ -223,6 +300,7 @@ impl Interceptors {
             binds: statement.binds().map(|bind| bind.to_value()).collect(),
             origin: statement.origin(),
             in_transaction,
+            carried: carried.clone(),
             counts,
         };
         let mut noted = Noted {

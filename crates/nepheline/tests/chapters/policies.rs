@@ -33,14 +33,10 @@ let db = db.carrying(AgencyId(1));       // a cheap handle, for one request
 
 Policies fail closed. Without the value that a policy needs, every statement on the table is an error of kind
 `MissingCarried`, and so is `query.sql(dialect)`. `query.sql_carrying(dialect, &carried)` shows the SQL, and
-`sql.policies()` lists the policies of a statement, applied and waived, with the lines that asked for them.
-
-Policies stand before the filters of a query. No engine promises to evaluate conditions in that order. If a filter fails
-for some row, such as a sum that overflows, the row may be a hidden one. The error reveals none of the row's values.
+`sql.policies()` lists the policies of a statement, applied, checked and waived, with the lines that asked for them.
 
 Policies do not apply to tables that hand-written SQL names: a `verbatim!` with a table of its own reads all its rows.
-Put a query into its `{}` instead. Policies also do not check inserted rows: look up the rows that they refer to first,
-in the same transaction.
+Put a query into its `{}` instead, and let the handle require policies, as described below.
 "#,
     );
 
@@ -77,6 +73,37 @@ in the same transaction.
             .select(|b| b.name))
     );
 
+    chapter.section("Errors tell nothing");
+    chapter.append(
+        r#"
+A filter can fail for some values: a sum overflows, a JSON document is malformed. No engine promises the order in which
+it evaluates conditions, so a plain filter could fail for a hidden row, and tell something about it. Whatever can fail is
+therefore written behind the policies: the engine computes it only for visible rows. Filters that cannot fail stay plain,
+so that indexes serve them.
+"#,
+    );
+    ask!(
+        &mut chapter,
+        "A filter that can fail.",
+        Borehole::rows()
+            .filter(|b| (b.id * 2).gt(10))
+            .filter(|b| b.depth_m.gt(200))
+            .order_by(|b| b.id.asc())
+            .select(|b| (b.id, b.name))
+    );
+    chapter.append(
+        r#"
+MariaDB, MySQL and SQLite put constants in place of columns that other conditions fix, also inside CASE, so that the
+policies stand in a subquery there: `CASE WHEN EXISTS (SELECT 1 FROM DUAL WHERE ..) THEN .. END`. A derived table of
+visible rows whose columns such a filter reads gets a limit that it never reaches, because no engine moves a condition
+past a limit. A condition of HAVING that can fail is tied to an aggregate, so that it stays in HAVING. The condition of a
+left join that can fail, while a policy needs a table that is joined later, is refused.
+
+What still tells that a hidden row exists: an insert with a key or a unique value that a hidden row has is refused
+(`UniqueViolation`), and generated keys have gaps.
+"#,
+    );
+
     chapter.section("Waivers");
     ask!(
         &mut chapter,
@@ -105,6 +132,51 @@ in the same transaction.
 
     chapter.append(
         r#"
+## Writes stay inside
+
+Updates and deletes find visible rows only. What is written is checked too, in the same transaction:
+
+- **References.** Each written reference must lead to a row that this handle sees under the policies of that table. A
+  hidden row and a missing one are the same error, `ParentNotFound`, in the same words.
+- **Rows.** A written row must satisfy those policies of its table that need a carried value, themselves or through the
+  tables that they ask: tenant isolation. Otherwise the error is `PolicyViolation`. Policies about a state, such as
+  `not_withdrawn`, are not checked, because closing and withdrawing rows is what updates are for.
+  `#[nepheline(write_checks(own_agency))]` lists the checked policies explicitly.
+
+| write | statements |
+|---|---|
+| the values themselves show that the policies hold, as a carried column does | one |
+| an update of columns that matter to no policy | one, as without policies |
+| new rows, or an update that sets a reference to a value | one more for each reference, however many rows: it reads which parents are visible, and locks them |
+| an update that computes the column by an expression | the keys are read and locked first, and the stored rows are looked at afterwards |
+| `insert_into` | the keys of the new rows are returned, and the rows are looked at afterwards |
+
+A policy of the row that reads nothing but a reference, such as `of_visible_borehole`, is checked together with the
+parent. The parents stay locked until the transaction ends, so that nobody moves them to another tenant meanwhile; for
+this PostgreSQL wants the privilege UPDATE on their table. Long imports by `insert_stream` check each chunk. An upsert
+that computes such a column is `Unsupported`. A failed check ends the transaction, as a violated constraint does.
+
+```rust
+db.write(&Specimen::row(7).update(|s| s.borehole_id.set(theirs)))?;                    // ParentNotFound
+db.write(&Site::insert(handed_over).waive_check(own_agency))?;                           // in administration code
+```
+
+`waive_check` is apart from `waive`: the one is for rows that are written, the other for rows that are found.
+
+## Handles that require policies
+
+One forgotten table is enough for a leak: a second struct over it, a bridge table without policies, a fragment that
+names it. A handle can require policies.
+
+```rust
+let db = db.policies_required::<AgencyId>();        // once, where the program opens the database
+```
+
+It and all handles made from it refuse each table without a policy that needs an `AgencyId`, its own or that of a table
+which its policies ask (`PoliciesRequired`). Tables that everybody shares are marked `#[nepheline(open_to_all)]`. A
+fragment must be declared to read only its arguments: `verbatim!("{} % 10", s.id).of_arguments_only()`. A plan tells how
+many rows there are, hidden ones included, so `explain` takes `query.outside_policies()` there.
+
 ## Row-level security of PostgreSQL
 
 PostgreSQL has row-level security of its own. `db.session_setting::<AgencyId>("core.agency")` copies the carried value into
@@ -115,8 +187,8 @@ in transactions only.
 ## Interceptors
 
 `db.intercepted_by(interceptor)` runs code around every statement. Before the statement it sees the tables, the operation,
-the SQL, the binds, the line that asked for it, and whether there is a transaction; afterwards the number of rows, the time
-and the error. It may refuse the statement, or answer in place of the database. Three interceptors are built in:
+the SQL, the binds, the line that asked for it, what the handle carries, and whether there is a transaction; afterwards
+the number of rows, the time and the error. It may refuse the statement, or answer in place of the database. Three interceptors are built in:
 `db.budget(3)` refuses the fourth read or write and names the lines of the three before, `StatementLog` records statements,
 and `Traced` (feature `tracing`) logs them with `tracing`, without values by default.
 
@@ -128,7 +200,11 @@ With a `TraceContext` each statement ends in a comment with the `traceparent` of
 log of statements leads back to the request. Only a well-formed `traceparent` is accepted. Each text then occurs once, so
 the server parses every statement. SQLite, which has no log of statements, gets no comment.
 
-Policies apply to writes too: see [Writes](writes.md).
+An interceptor can add writes: an audit trail, an outbox. `added_writes` sees each write of the program after it has
+run: the table, the number of rows, the statements with the values that were bound, and what the handle carries. Values
+that the database made are not among them. The added writes run in the same transaction (a lone write gets one), under
+the same policies, and nothing is added to them. If one fails, all of it is undone. The example `service` keeps an audit
+trail like this.
 "#,
     );
     chapter.finish("policies.md");

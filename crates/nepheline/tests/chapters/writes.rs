@@ -122,8 +122,9 @@ let rows = db.write(&totals.insert_into::<Listed>())?;      // INSERT .. SELECT:
 Many rows are written in few statements, in one transaction. On PostgreSQL more than 1,000 rows are written by COPY, 10,000
 at a time. A table that accepts only INSERT, because it is a view, has rules or row-level security, or converts the
 values, gets inserts. If the database refuses a row, nothing is stored. The error has the number of the row
-(`err.row()`), the kind (`UniqueViolation`, `ForeignKeyViolation`, `CheckViolation`, `NotNullViolation`), and, if the engine
-reports them, `err.constraint()`, `err.table()` and `err.column()`.
+(`err.row()`), the kind (`UniqueViolation`, `ParentNotFound`, `StillReferenced`, `CheckViolation`, `NotNullViolation`), and,
+if the engine reports them, `err.constraint()`, `err.table()` and `err.column()`. Where nobody reports which side of a
+foreign key is violated, as SQLite in an update that sets a key and a reference, the kind is `ForeignKeyViolation`.
 
 ## What is refused
 

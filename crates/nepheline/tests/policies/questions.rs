@@ -25,6 +25,12 @@ struct Labelled {
     label: String,
 }
 
+#[derive(Debug, Clone, PartialEq, RowShape)]
+struct Counted {
+    secret: i64,
+    specimens: i64,
+}
+
 /// The form of a question.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Kind {
@@ -57,10 +63,13 @@ pub(crate) enum Kind {
     RequiredParentAlongside,
     RequiredParentFollowed,
     FirstChild,
+    Derived,
+    GroupedBySecret,
+    InComputed,
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 29] = [
+    pub(crate) const ALL: [Kind; 32] = [
         Kind::Filtered,
         Kind::ByKey,
         Kind::ByUniqueColumn,
@@ -90,6 +99,9 @@ impl Kind {
         Kind::RequiredParentAlongside,
         Kind::RequiredParentFollowed,
         Kind::FirstChild,
+        Kind::Derived,
+        Kind::GroupedBySecret,
+        Kind::InComputed,
     ];
 }
 
@@ -101,6 +113,8 @@ pub(crate) struct Question {
     pub(crate) least: i64,
     pub(crate) few: u64,
     pub(crate) flag: bool,
+    /// Whether it computes what fails for the rows of other agencies.
+    pub(crate) computes: bool,
     pub(crate) mode: Mode,
 }
 
@@ -111,8 +125,13 @@ pub(crate) fn questions() -> impl Strategy<Value = Question> {
         2 => Just(Mode::Withdrawn),
         2 => Just(Mode::Closed),
     ];
-    (select(Kind::ALL.to_vec()), 1..51_i64, 0..100_i64, 1..6_u64, any::<bool>(), mode).prop_map(
-        |(kind, id, least, few, flag, mode)| Question { kind, id, least, few, flag, mode },
+    let flags = (any::<bool>(), any::<bool>());
+    (select(Kind::ALL.to_vec()), 1..51_i64, 0..100_i64, 1..6_u64, flags, mode).prop_map(
+        |(kind, id, least, few, (flag, computes), mode)| {
+            // Who sees the rows of other agencies sees them fail.
+            let computes = computes && mode != Mode::OtherAgencies;
+            Question { kind, id, least, few, flag, computes, mode }
+        },
     )
 }
 
@@ -162,13 +181,21 @@ pub(crate) fn pages<Q: Readable<Row: Debug>>(db: &Database, query: &Q, size: u64
 }
 
 pub(crate) fn asked(db: &Database, question: Question) -> String {
-    let Question { kind, id, least, few, flag, mode } = question;
-    let specimens = || mode.of(Specimen::rows());
+    let Question { kind, id, least, few, flag, computes, mode } = question;
+    let sound = |secret: Column<i64>| computes.then(|| secret.abs().ge(0));
+    let magnitude = |secret: Column<i64>| if computes { secret.abs() } else { secret + 0 };
+    let specimens = || mode.of(Specimen::rows()).filter(|s| sound(s.secret));
+    let boreholes = || mode.of(Borehole::rows()).filter(|b| sound(b.secret));
     let heavy = |s: SpecimenColumns| flag.then(|| s.grams.ge(least));
     match kind {
         Kind::Filtered => answer(db, &specimens().filter(heavy).order_by(|s| s.id.asc())),
-        Kind::ByKey => answer(db, &mode.of(Specimen::row(id))),
-        Kind::ByUniqueColumn => answer(db, &mode.of(Specimen::row_by_label(format!("GD-{id:03}")))),
+        Kind::ByKey => answer(db, &mode.of(Specimen::row(id)).filter(|s| sound(s.secret))),
+        Kind::ByUniqueColumn => answer(
+            db,
+            &mode
+                .of(Specimen::row_by_label(format!("GD-{id:03}")))
+                .filter(|s| sound(s.secret)),
+        ),
         Kind::OrderedAndLimited => answer(
             db,
             &specimens()
@@ -185,34 +212,46 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                         .region
                         .eq(if flag { "North" } else { "South" })
                 })
+                .filter(|s| sound(s.borehole().site().secret))
                 .order_by(|s| s.id.asc()),
         ),
         Kind::OptionalParents => answer(
             db,
-            &specimens().order_by(|s| s.id.asc()).select(|s| {
-                let parent = s.parent();
-                (
-                    s.id,
-                    s.analyst().map(|a| a.name),
-                    parent.map(|p| p.label),
-                    parent.and_then(|p| p.analyst()).map(|a| a.name),
-                )
-            }),
+            &specimens()
+                .filter(|s| {
+                    let analyst = s.analyst().map(|a| a.secret.abs());
+                    computes.then(|| {
+                        analyst.clone().ge(0)
+                            | analyst.clone().is_null()
+                            | (analyst.clone() + s.secret).ge(0)
+                    })
+                })
+                .order_by(|s| s.id.asc())
+                .select(|s| {
+                    let parent = s.parent();
+                    (
+                        s.id,
+                        s.analyst().map(|a| a.name),
+                        parent.map(|p| p.label),
+                        parent.and_then(|p| p.analyst()).map(|a| a.name),
+                    )
+                }),
         ),
         Kind::ChildrenExist => answer(
             db,
-            &mode
-                .of(Borehole::rows())
+            &boreholes()
                 .filter(|b| {
-                    let some = b.specimens().filter(|s| s.grams.ge(least));
+                    let some = b
+                        .specimens()
+                        .filter(|s| s.grams.ge(least) & sound(s.secret));
+                    let some = some.filter(|s| computes.then(|| (s.secret + b.secret).ge(0)));
                     if flag { some.exists() } else { some.not_exists() }
                 })
                 .order_by(|b| b.id.asc()),
         ),
         Kind::ChildrenCounted => answer(
             db,
-            &mode
-                .of(Borehole::rows())
+            &boreholes()
                 .filter(|b| b.specimens().count().ge(few as i64))
                 .order_by(|b| b.id.asc())
                 .select(|b| (b.id, b.specimens().count(), b.specimens().sum(|s| s.grams))),
@@ -239,14 +278,19 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
             &specimens()
                 .join(|s| s.borehole())
                 .filter(|(s, b)| s.grams.ge(least) & b.depth_m.gt(50))
+                .filter(|(s, b)| computes.then(|| (s.secret + b.secret.abs()).ge(0)))
                 .order_by(|(s, _)| s.id.asc()),
         ),
         Kind::LeftJoined => answer(
             db,
-            &mode
-                .of(Borehole::rows())
+            &boreholes()
                 .left_join(|b| {
-                    Specimen::rows().filter(|s| s.borehole_id.eq(b.id) & s.grams.ge(least))
+                    Specimen::rows()
+                        .filter(|s| s.borehole_id.eq(b.id) & s.grams.ge(least) & sound(s.secret))
+                })
+                .filter(|(_, s)| {
+                    let secret = s.map(|s| s.secret.abs());
+                    computes.then(|| secret.clone().is_null() | secret.ge(0))
                 })
                 .order_by(|(b, s)| (b.id.asc(), s.map(|s| s.id).asc())),
         ),
@@ -256,6 +300,7 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 .of(Tag::rows())
                 .left_join(|t| t.specimens())
                 .filter(|(_, s)| flag.then(|| s.is_none() | s.map(|s| s.grams).ge(least)))
+                .filter(|(_, s)| computes.then(|| s.is_none() | s.map(|s| s.secret.abs()).ge(0)))
                 .order_by(|(t, s)| (t.id.asc(), s.map(|s| s.id).asc())),
         ),
         Kind::ChildrenAlongside => answer(
@@ -311,6 +356,37 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 })
                 .having(|_| count().ge(few as i64))
                 .order_by(|s| per(s.borehole().site().region).asc()),
+        ),
+        Kind::Derived => {
+            let secrets = mode.of(Specimen::rows()).select(|s| {
+                let id = if flag { magnitude(s.secret) } else { s.secret + 0 };
+                shape!(Labelled { id, label: s.label })
+            });
+            let computed = from(secrets)
+                .filter(|s| magnitude(s.id).ge(0))
+                .order_by(|s| s.label.asc());
+            answer(db, &computed)
+        }
+        Kind::GroupedBySecret => {
+            let secrets = mode
+                .of(Specimen::rows())
+                .select(|s| shape!(Counted { secret: per(s.secret), specimens: count() }));
+            let secrets = secrets.having(|s| computes.then(|| per(s.secret).abs().ge(0)));
+            answer(
+                db,
+                &from(secrets)
+                    .filter(|c| (c.secret + 1).gt(0))
+                    .order_by(|c| c.secret.asc()),
+            )
+        }
+        Kind::InComputed => answer(
+            db,
+            &specimens()
+                .filter(|s| {
+                    let secrets = Specimen::rows().filter(|s| s.grams.ge(least));
+                    s.secret.one_of(secrets.select(|s| magnitude(s.secret)))
+                })
+                .order_by(|s| s.id.asc()),
         ),
         Kind::Totals => answer(
             db,
@@ -408,13 +484,10 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
         ),
         Kind::FirstChild => answer(
             db,
-            &mode
-                .of(Borehole::rows())
-                .order_by(|b| b.id.asc())
-                .select(|b| {
-                    let heaviest = b.specimens().order_by(|s| (s.grams.desc(), s.id.asc()));
-                    (b.id, heaviest.first(|s| s.label), b.site().region)
-                }),
+            &boreholes().order_by(|b| b.id.asc()).select(|b| {
+                let heaviest = b.specimens().order_by(|s| (s.grams.desc(), s.id.asc()));
+                (b.id, heaviest.first(|s| s.label), b.site().region)
+            }),
         ),
     }
 }

@@ -25,6 +25,7 @@ pub(crate) struct Site {
     #[nepheline(by_code_point)]
     pub(crate) region: String,
     pub(crate) closed_on: Option<Date>,
+    pub(crate) secret: i64,
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -39,6 +40,7 @@ pub(crate) struct Borehole {
     #[nepheline(references = Site)]
     pub(crate) site_id: i64,
     pub(crate) depth_m: f64,
+    pub(crate) secret: i64,
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -49,6 +51,7 @@ pub(crate) struct Analyst {
     pub(crate) agency_id: i64,
     #[nepheline(by_code_point)]
     pub(crate) name: String,
+    pub(crate) secret: i64,
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -71,6 +74,7 @@ pub(crate) struct Specimen {
     pub(crate) parent_id: Option<i64>,
     pub(crate) grams: i64,
     pub(crate) withdrawn_at: Option<Timestamp>,
+    pub(crate) secret: i64,
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -83,6 +87,7 @@ pub(crate) struct Assay {
     #[nepheline(by_code_point)]
     pub(crate) element: String,
     pub(crate) ppm: i64,
+    pub(crate) secret: i64,
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -159,8 +164,11 @@ impl Mode {
     }
 }
 
+/// The value of `secret` in the rows of other agencies: no engine can compute its absolute value.
+const UNSOUND: i64 = i64::MIN;
+
 /// All rows of all tables; those of agency 1 alone are asked for.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) struct World {
     pub(crate) sites: Vec<Site>,
     pub(crate) boreholes: Vec<Borehole>,
@@ -183,13 +191,24 @@ impl World {
                 agency_id: draw(2) + 1,
                 region: ["North", "South", "West"][draw(3) as usize].to_owned(),
                 closed_on: (draw(4) == 0).then_some(closed),
+                secret: draw(9),
             })
             .collect();
         let boreholes: Vec<Borehole> = (1..=12)
-            .map(|id| Borehole { id, site_id: draw(6) + 1, depth_m: draw(900) as f64 })
+            .map(|id| Borehole {
+                id,
+                site_id: draw(6) + 1,
+                depth_m: draw(900) as f64,
+                secret: draw(9),
+            })
             .collect();
         let analysts: Vec<Analyst> = (1..=4)
-            .map(|id| Analyst { id, agency_id: draw(2) + 1, name: format!("Analyst {id}") })
+            .map(|id| Analyst {
+                id,
+                agency_id: draw(2) + 1,
+                name: format!("Analyst {id}"),
+                secret: draw(9),
+            })
             .collect();
         let specimens: Vec<Specimen> = (1..=50)
             .map(|id| Specimen {
@@ -200,6 +219,7 @@ impl World {
                 parent_id: (id > 1 && draw(2) == 0).then(|| draw(id - 1) + 1),
                 grams: draw(100),
                 withdrawn_at: (draw(4) == 0).then_some(at),
+                secret: draw(9),
             })
             .collect();
         let assays = (1..=120)
@@ -208,6 +228,7 @@ impl World {
                 specimen_id: draw(50) + 1,
                 element: ["Nd", "Ce", "La"][draw(3) as usize].to_owned(),
                 ppm: draw(1000),
+                secret: draw(9),
             })
             .collect();
         let links: BTreeSet<(i64, i64)> = (0..60).map(|_| (draw(50) + 1, draw(TAGS) + 1)).collect();
@@ -215,7 +236,95 @@ impl World {
             .into_iter()
             .map(|(specimen_id, tag_id)| Tagged { specimen_id, tag_id })
             .collect();
-        World { sites, boreholes, analysts, specimens, assays, tagged }
+        let mut world = World { sites, boreholes, analysts, specimens, assays, tagged };
+        world.make_others_unsound();
+        world
+    }
+
+    /// Sets the secrets of agency 2.
+    fn make_others_unsound(&mut self) {
+        let theirs: Vec<i64> = self
+            .sites
+            .iter()
+            .filter(|s| s.agency_id != 1)
+            .map(|s| s.id)
+            .collect();
+        self.sites
+            .iter_mut()
+            .filter(|s| theirs.contains(&s.id))
+            .for_each(|s| s.secret = UNSOUND);
+        self.analysts
+            .iter_mut()
+            .filter(|a| a.agency_id != 1)
+            .for_each(|a| a.secret = UNSOUND);
+        let mut holes = Vec::new();
+        for hole in self
+            .boreholes
+            .iter_mut()
+            .filter(|b| theirs.contains(&b.site_id))
+        {
+            hole.secret = UNSOUND;
+            holes.push(hole.id);
+        }
+        let mut specimens = Vec::new();
+        for specimen in self
+            .specimens
+            .iter_mut()
+            .filter(|s| holes.contains(&s.borehole_id))
+        {
+            specimen.secret = UNSOUND;
+            specimens.push(specimen.id);
+        }
+        let assays = self
+            .assays
+            .iter_mut()
+            .filter(|a| specimens.contains(&a.specimen_id));
+        assays.for_each(|a| a.secret = UNSOUND);
+    }
+
+    /// Only the rows of an agency.
+    pub(crate) fn of_agency(&self, agency: i64) -> World {
+        let mut world = self.clone();
+        world.sites.retain(|s| s.agency_id == agency);
+        world.analysts.retain(|a| a.agency_id == agency);
+        world
+            .boreholes
+            .retain(|b| world.sites.iter().any(|s| s.id == b.site_id));
+        world
+            .specimens
+            .retain(|s| world.boreholes.iter().any(|b| b.id == s.borehole_id));
+        world
+            .assays
+            .retain(|a| world.specimens.iter().any(|s| s.id == a.specimen_id));
+        world
+            .tagged
+            .retain(|t| world.specimens.iter().any(|s| s.id == t.specimen_id));
+        world
+    }
+
+    /// Drops the references from one agency to the other.
+    pub(crate) fn without_crossings(mut self) -> World {
+        let worlds = [1, 2].map(|agency| self.of_agency(agency));
+        for specimen in &mut self.specimens {
+            let own = worlds
+                .iter()
+                .find(|world| world.specimens.iter().any(|s| s.id == specimen.id));
+            let Some(own) = own else { continue };
+            specimen.analyst_id = specimen
+                .analyst_id
+                .filter(|id| own.analysts.iter().any(|a| a.id == *id));
+            specimen.parent_id = specimen
+                .parent_id
+                .filter(|id| own.specimens.iter().any(|s| s.id == *id));
+        }
+        self
+    }
+
+    /// The number of all rows.
+    pub(crate) fn rows(&self) -> usize {
+        let World { sites, boreholes, analysts, specimens, assays, tagged } = self;
+        let rows = sites.len() + boreholes.len() + analysts.len() + specimens.len();
+        rows + assays.len() + tagged.len()
     }
 
     /// Only what may be seen in this mode.
@@ -282,17 +391,25 @@ pub(crate) fn prepared(engine: &Engine) -> Database {
         (engine.pick("TEXT", "date", "DATE"), engine.pick("TEXT", "timestamptz", "DATETIME(6)"));
     let float = engine.pick("REAL", "float8", "DOUBLE");
     for (table, columns) in [
-        ("site", format!("id BIGINT, agency_id BIGINT, region {text}, closed_on {day}")),
-        ("borehole", format!("id BIGINT, site_id BIGINT, depth_m {float}")),
-        ("analyst", format!("id BIGINT, agency_id BIGINT, name {text}")),
+        (
+            "site",
+            format!("id BIGINT, agency_id BIGINT, region {text}, closed_on {day}, secret BIGINT"),
+        ),
+        ("borehole", format!("id BIGINT, site_id BIGINT, depth_m {float}, secret BIGINT")),
+        ("analyst", format!("id BIGINT, agency_id BIGINT, name {text}, secret BIGINT")),
         (
             "specimen",
             format!(
                 "id BIGINT, label {text}, borehole_id BIGINT, analyst_id BIGINT, parent_id BIGINT, \
-                 grams BIGINT, withdrawn_at {time}"
+                 grams BIGINT, withdrawn_at {time}, secret BIGINT"
             ),
         ),
-        ("assay", format!("id BIGINT PRIMARY KEY, specimen_id BIGINT, element {text}, ppm BIGINT")),
+        (
+            "assay",
+            format!(
+                "id BIGINT PRIMARY KEY, specimen_id BIGINT, element {text}, ppm BIGINT, secret BIGINT"
+            ),
+        ),
         ("tag", "id BIGINT".to_owned()),
         ("tagged", "specimen_id BIGINT, tag_id BIGINT".to_owned()),
     ] {

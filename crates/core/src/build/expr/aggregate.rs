@@ -30,7 +30,7 @@ impl<T: ColumnType> Aggregate<T> {
     fn new(function: &'static Function, arguments: impl IntoIterator<Item = Node>) -> Aggregate<T> {
         let arguments = arguments.into_iter().collect();
         let sql_type = T::Base::SQL_TYPE;
-        let call = Call { function, sql_type, arguments, asked_at: None };
+        let call = Call::of(function, sql_type, arguments);
         Aggregate { inner: Node::of_rows(call), holds: PhantomData }
     }
 

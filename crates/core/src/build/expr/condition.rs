@@ -131,12 +131,14 @@ truth_values!(bool, Option<bool>);
 /// # Ok::<(), Error>(())
 /// ```
 pub fn all_of<C: MaybeCondition>(conditions: impl IntoIterator<Item = C>) -> Condition<C::Level> {
-    joined(conditions, true, Node::and)
+    joined(conditions, Node::and).unwrap_or_else(|| Condition::from_node(Node::constant(true)))
 }
 
-/// Returns the condition that at least one of `conditions` holds. An empty list gives FALSE.
+/// Returns the condition that at least one of `conditions` holds. An empty list gives FALSE, so that a list of
+/// rights without an entry opens nothing.
 ///
-/// The list may have any length, and `None` in it means no condition.
+/// The list may have any length, and `None` in it means no condition. For alternatives that a user may leave
+/// out, such as the words of a search, [`any_given`] is the right function.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -148,17 +150,39 @@ pub fn all_of<C: MaybeCondition>(conditions: impl IntoIterator<Item = C>) -> Con
 /// # Ok::<(), Error>(())
 /// ```
 pub fn any_of<C: MaybeCondition>(conditions: impl IntoIterator<Item = C>) -> Condition<C::Level> {
-    joined(conditions, false, Node::or)
+    joined(conditions, Node::or).unwrap_or_else(|| Condition::from_node(Node::constant(false)))
+}
+
+/// Returns the condition that at least one of `conditions` holds, or `None` if there are none. As a filter, `None`
+/// keeps every row, so an empty search box shows the whole list.
+///
+/// The list may have any length, and `None` in it means no condition.
+///
+/// ```
+/// use nepheline::any_given;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String }
+/// let search = |text: &str| {
+///     let words: Vec<&str> = text.split_whitespace().collect();
+///     Specimen::rows().filter(|s| any_given(words.iter().map(|word| s.label.contains(*word))))
+/// };
+/// assert!(search("KP 02").sql(Dialect::Sqlite)?.text().contains(" OR "));
+/// assert!(!search("").sql(Dialect::Sqlite)?.text().contains("WHERE"));
+/// # Ok::<(), Error>(())
+/// ```
+pub fn any_given<C: MaybeCondition>(
+    conditions: impl IntoIterator<Item = C>,
+) -> Option<Condition<C::Level>> {
+    joined(conditions, Node::or)
 }
 
 fn joined<C: MaybeCondition>(
     conditions: impl IntoIterator<Item = C>,
-    of_none: bool,
     join: impl Fn(Node, Node) -> Node,
-) -> Condition<C::Level> {
+) -> Option<Condition<C::Level>> {
     let conditions = conditions.into_iter().filter_map(C::into_condition);
     let all = conditions.map(ExprExt::into_node).reduce(join);
-    Condition::from_node(all.unwrap_or_else(|| Node::constant(of_none)))
+    all.map(Condition::from_node)
 }
 
 impl<L> Not for Condition<L> {

@@ -30,7 +30,7 @@ pub use aggregate::{
 pub use arithmetic::{Adds, Divided, Integer, Number, NumberExt};
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
 pub use column::Column;
-pub use condition::{Condition, MaybeCondition, all_of, any_of};
+pub use condition::{Condition, MaybeCondition, all_of, any_given, any_of};
 pub use json::{JsonExt, JsonScalar};
 pub use level::{
     Grouped, HoldsAggregates, HoldsColumns, KnownPerGroup, KnownPerRow, Level, PerGroup, PerRow,

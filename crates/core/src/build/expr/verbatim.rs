@@ -48,6 +48,7 @@ use crate::tree::{Call, Node, RawSql};
 #[must_use = "a fragment needs a type: `.typed::<T>()`, or `.condition()` for a condition"]
 pub struct Verbatim {
     body: Body,
+    reads_arguments_only: bool,
 }
 
 #[derive(Debug, Clone)]
@@ -77,7 +78,10 @@ impl Verbatim {
     ) -> Verbatim {
         let asked_at = Origin::of(Location::caller());
         let arguments = arguments.map(|argument| argument.0).into();
-        Verbatim { body: Body::Fragment { function, arguments, asked_at } }
+        Verbatim {
+            body: Body::Fragment { function, arguments, asked_at },
+            reads_arguments_only: false,
+        }
     }
 
     /// Uses SQL text that was made at run time, unchanged. **Whoever controls the text can read and change
@@ -98,18 +102,38 @@ impl Verbatim {
     ///     .select(|_| Verbatim::trusting_text_made_at_run_time(formula).typed::<f64>());
     /// ```
     pub fn trusting_text_made_at_run_time(text: impl Into<String>) -> Verbatim {
-        Verbatim { body: Body::RawSql(text.into().into()) }
+        Verbatim { body: Body::RawSql(text.into().into()), reads_arguments_only: false }
+    }
+
+    /// Declares that the text reads nothing but its arguments: no table, and no function that reads one. A handle with
+    /// `policies_required` accepts only such fragments, because policies do not apply to tables that hand-written
+    /// text names.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64 }
+    /// let odd = Specimen::rows().filter(|s| verbatim!("{} % 2 = 1", s.id).of_arguments_only().condition());
+    /// # assert!(odd.sql(Dialect::Sqlite)?.text().ends_with("% 2 = 1"));
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn of_arguments_only(self) -> Verbatim {
+        Verbatim { reads_arguments_only: true, ..self }
     }
 
     fn into_node(self, sql_type: SqlType, of_call: impl FnOnce(Call) -> Node) -> Node {
-        match self.body {
+        let Verbatim { body, reads_arguments_only } = self;
+        match body {
             Body::Fragment { function, arguments, asked_at } => of_call(Call {
                 function,
                 sql_type,
                 arguments: arguments.into(),
                 asked_at: Some(asked_at),
+                reads_arguments_only,
             }),
-            Body::RawSql(text) => Node::RawSql(Box::new(RawSql { text, closed: false, sql_type })),
+            Body::RawSql(text) => {
+                let text = RawSql { text, closed: false, reads_arguments_only, sql_type };
+                Node::RawSql(Box::new(text))
+            }
         }
     }
 

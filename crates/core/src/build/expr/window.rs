@@ -76,7 +76,7 @@ impl<T> WindowFunction<T> {
         arguments: impl IntoIterator<Item = Node>,
     ) -> WindowFunction<T> {
         let arguments = arguments.into_iter().collect();
-        let of = Node::of_rows(Call { function, sql_type, arguments, asked_at: None });
+        let of = Node::of_rows(Call::of(function, sql_type, arguments));
         WindowFunction { of, frame: None, beyond: None, holds: std::marker::PhantomData }
     }
 
@@ -119,7 +119,7 @@ impl<T> WindowFunction<T> {
 fn rows_there() -> Aggregate {
     let function = &function::COUNT_ROWS;
     let arguments = SmallVec::new();
-    Node::of_rows(Call { function, sql_type: SqlType::BigInt, arguments, asked_at: None })
+    Node::of_rows(Call::of(function, SqlType::BigInt, arguments))
 }
 
 fn number(function: &'static Function) -> WindowFunction<i64> {

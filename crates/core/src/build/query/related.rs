@@ -3,7 +3,7 @@
 use std::marker::PhantomData;
 use std::panic::Location;
 
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use super::{Query, Tables};
 use crate::build::expr::{
@@ -11,7 +11,7 @@ use crate::build::expr::{
 };
 use crate::build::table::{RefersTo, Table};
 use crate::model::{BindValue, ColumnType, Function, SqlType, Storable, function};
-use crate::tree::{Comparison, Located, Node, RawColumn, Source, SubqueryKind};
+use crate::tree::{Call, Comparison, Located, Node, RawColumn, Source, SubqueryKind};
 
 /// Returns the query for rows whose columns equal those of a row of an outer query.
 #[track_caller]
@@ -331,8 +331,9 @@ impl<T: Tables, R> Query<T, R> {
             Ok(query) => query,
             Err(refused) => return Expr::from_node(refused),
         };
-        let of = prepare(of(query.columns()).into_node());
-        Expr::from_node(query.only_value(Node::call(function, sql_type, [of])))
+        let arguments = smallvec![prepare(of(query.columns()).into_node())];
+        let total = Node::of_rows(Call::of(function, sql_type, arguments));
+        Expr::from_node(query.only_value(Node::aggregate(total)))
     }
 
     /// Returns the single value that the query selects, from its first row.

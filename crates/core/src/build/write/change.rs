@@ -4,12 +4,15 @@ use std::fmt;
 use std::marker::PhantomData;
 
 use super::Writes;
+use crate::build::policy::Policy;
 use crate::build::table::Table;
-use crate::model::{Error, Origin};
+use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo};
 use crate::plan::CompileContext;
-use crate::plan::write::{Change, Part, Parts, Step, Target, Way, WriteShape, children, ways_from};
+use crate::plan::write::{
+    Change, Checks, Part, Parts, Step, StoredRows, Target, Way, WriteShape, children, ways_from,
+};
 use crate::sql::{Sql, Statement};
-use crate::tree::Assignment;
+use crate::tree::{Assignment, Node, Waiver};
 
 /// An update of rows of `T`. Made by [`Query::update`](crate::Query::update).
 #[must_use = "an update does nothing until a handle writes it"]
@@ -17,6 +20,7 @@ pub struct Update<T> {
     change: Change,
     sets: Vec<Assignment>,
     expected: Option<i64>,
+    waived: Vec<Waiver>,
     rows: PhantomData<fn() -> T>,
 }
 
@@ -31,7 +35,7 @@ pub struct Delete<T> {
 
 impl<T: Table> Update<T> {
     pub(crate) fn of(change: Change, sets: Vec<Assignment>) -> Update<T> {
-        Update { change, sets, expected: None, rows: PhantomData }
+        Update { change, sets, expected: None, waived: Vec::new(), rows: PhantomData }
     }
 
     /// Allows the update to change every row, where the query has no condition.
@@ -44,6 +48,14 @@ impl<T: Table> Update<T> {
     /// it since, the error is of kind [`StaleVersion`](crate::ErrorKind::StaleVersion).
     pub fn expecting(mut self, version: i64) -> Update<T> {
         self.expected = Some(version);
+        self
+    }
+
+    /// Waives the check of a policy for the rows that are written and for the rows that they refer to, as
+    /// [`Insert::waive_check`](crate::Insert::waive_check). The policy still applies to the rows that are found.
+    #[track_caller]
+    pub fn waive_check<C, N>(mut self, policy: impl Policy<C, N>) -> Update<T> {
+        self.waived.push(Waiver::of(&policy));
         self
     }
 
@@ -78,23 +90,85 @@ impl<T: Table> Delete<T> {
 }
 
 const KEY_SET: &str = "returning rows whose key is assigned";
+const KEY_CHECKED: &str = "checking rows whose key is computed";
+
+/// The rows of an update as the checks see them.
+struct Updated<'u> {
+    table: &'static TableInfo,
+    sets: &'u [Assignment],
+}
+
+impl StoredRows for Updated<'_> {
+    fn table(&self) -> &'static TableInfo {
+        self.table
+    }
+
+    fn writes_some(&self) -> bool {
+        false
+    }
+
+    fn sets(&self, column: &'static ColumnInfo) -> bool {
+        self.sets.iter().any(|set| std::ptr::eq(set.column, column))
+    }
+
+    fn given(&self, columns: &[&'static ColumnInfo]) -> Option<Vec<Vec<BindValue>>> {
+        let tuple = columns.iter().map(|column| {
+            let set = self
+                .sets
+                .iter()
+                .find(|set| std::ptr::eq(set.column, *column))?;
+            match &set.value {
+                Node::Bind(value) => Some(value.clone()),
+                _ => None,
+            }
+        });
+        Some(vec![tuple.collect::<Option<Vec<BindValue>>>()?])
+    }
+}
+
 impl<T: Table> Writes for Update<T> {
     type Row = T;
 
-    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
-        let parts = self.change.parts(T::INFO, context, shape, false, 0)?;
+    fn parts(
+        &self,
+        context: CompileContext<'_>,
+        shape: WriteShape,
+        keyed: bool,
+    ) -> Result<Parts, Error> {
+        let parts = self
+            .change
+            .parts(T::INFO, context, (shape, false), keyed, 0)?;
         let sets_key = self.sets.iter().any(|set| set.column.is_key());
-        match sets_key && parts.contains(&Part::Stored) {
-            true => {
-                let err = Error::unsupported(
-                    KEY_SET,
-                    context.grammar.name(),
-                    "write, then read the rows",
-                );
+        let refused = match (sets_key, keyed) {
+            (true, true) => {
+                Some((KEY_CHECKED, "insert the row with its new key, and delete the other"))
+            }
+            (true, false) if parts.contains(&Part::Stored) => {
+                Some((KEY_SET, "write, then read the rows"))
+            }
+            _ => None,
+        };
+        match refused {
+            Some((what, way_out)) => {
+                let err = Error::unsupported(what, context.grammar.name(), way_out);
                 Err(err.asked_at(self.change.at))
             }
-            false => Ok(parts),
+            None => Ok(parts),
         }
+    }
+
+    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+        match T::INFO.is_checked() {
+            true => {
+                Checks::of(&Updated { table: T::INFO, sets: &self.sets }, &self.waived, context)
+                    .map_err(|err| err.asked_at(self.change.at))
+            }
+            false => Ok(Checks::default()),
+        }
+    }
+
+    fn foreign_key(&self, table: Option<&str>) -> ErrorKind {
+        violated_by(T::INFO, &self.sets, table)
     }
 
     fn statement(
@@ -106,31 +180,45 @@ impl<T: Table> Writes for Update<T> {
         Statement::of_change(changing, context.grammar)
     }
 
+    fn finds_rows(&self) -> bool {
+        true
+    }
+
     fn expects_a_version(&self) -> bool {
         self.expected.is_some()
     }
 
     fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
-        Statement::shown_change(self.target(context)?, context.grammar)
+        let sql = Statement::shown_change(self.target(context)?, context.grammar)?;
+        Ok(sql.and_policies(self.checks(context)?.into_met()))
     }
 
     fn origin(&self) -> Origin {
         self.change.at
     }
 
-    fn table_name(&self) -> &'static str {
-        T::INFO.name()
+    fn table(&self) -> &'static TableInfo {
+        T::INFO
     }
 }
 
 impl<T: Table> Writes for Delete<T> {
     type Row = T;
 
-    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
+    fn parts(
+        &self,
+        context: CompileContext<'_>,
+        shape: WriteShape,
+        keyed: bool,
+    ) -> Result<Parts, Error> {
         let deletes = self.for_good || T::INFO.retire().is_none();
         let children = self.children()?.len();
         self.change
-            .parts(T::INFO, context, shape, deletes, children)
+            .parts(T::INFO, context, (shape, deletes), keyed, children)
+    }
+
+    fn foreign_key(&self, _: Option<&str>) -> ErrorKind {
+        ErrorKind::StillReferenced
     }
 
     fn statement(
@@ -156,19 +244,20 @@ impl<T: Table> Writes for Delete<T> {
         self.change.at
     }
 
-    fn table_name(&self) -> &'static str {
-        T::INFO.name()
+    fn table(&self) -> &'static TableInfo {
+        T::INFO
     }
 }
 
 // Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T> Clone for Update<T> {
     fn clone(&self) -> Self {
-        let Update { change, sets, expected, .. } = self;
+        let Update { change, sets, expected, waived, rows: _ } = self;
         Update {
             change: change.clone(),
             sets: sets.clone(),
             expected: *expected,
+            waived: waived.clone(),
             rows: PhantomData,
         }
     }
@@ -196,5 +285,40 @@ impl<T> fmt::Debug for Delete<T> {
             .field("change", &self.change)
             .field("for_good", &self.for_good)
             .finish()
+    }
+}
+
+/// Returns the kind of an error for a foreign key that an update with these assignments violates: of `table`, if the
+/// database reports it.
+pub(super) fn violated_by(
+    own: &'static TableInfo,
+    sets: &[Assignment],
+    table: Option<&str>,
+) -> ErrorKind {
+    let refers = |column: &ColumnInfo| {
+        let mut references = own
+            .references()
+            .iter()
+            .filter(|reference| reference.is_foreign_key());
+        references.any(|reference| {
+            reference
+                .pairs()
+                .any(|[of_own, _]| std::ptr::eq(of_own, column))
+        })
+    };
+    // A reference leads to columns that are unique, which a key is.
+    let is_referred_to = |column: &ColumnInfo| column.is_key() || column.is_unique();
+    let to_parents = sets.iter().any(|set| refers(set.column));
+    let of_children = sets.iter().any(|set| is_referred_to(set.column));
+    let is_own_parent = own
+        .references()
+        .iter()
+        .any(|reference| std::ptr::eq(reference.target(), own));
+    match (to_parents, of_children, table) {
+        (true, false, _) => ErrorKind::ParentNotFound,
+        (false, true, _) => ErrorKind::StillReferenced,
+        (true, true, Some(table)) if table != own.name() => ErrorKind::StillReferenced,
+        (true, true, Some(_)) if !is_own_parent => ErrorKind::ParentNotFound,
+        _ => ErrorKind::ForeignKeyViolation,
     }
 }

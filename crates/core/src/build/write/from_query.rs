@@ -4,16 +4,19 @@ use std::fmt;
 use std::marker::PhantomData;
 use std::panic::Location;
 
+use smallvec::smallvec;
+
 use super::Writes;
 use crate::build::compile;
 use crate::build::expr::Level;
+use crate::build::policy::Policy;
 use crate::build::query::{Query, Tables};
 use crate::build::table::{RowStruct, Table};
-use crate::model::{ColumnInfo, Error, Origin, SqlType, TableInfo};
-use crate::plan::write::{Step, WriteShape, made};
+use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, SqlType, TableInfo};
+use crate::plan::write::{Checks, Part, Parts, RowRange, Step, StoredRows, WriteShape, made};
 use crate::plan::{CompileContext, ReadShape};
-use crate::sql::Statement;
-use crate::tree::{Located, Node, RawColumn, Select};
+use crate::sql::{Sql, Statement};
+use crate::tree::{Located, Node, RawColumn, Select, Waiver};
 
 /// An insert of the rows of a query. Made by [`Query::insert_into`].
 #[must_use = "an insert does nothing until a handle writes it"]
@@ -21,6 +24,7 @@ pub struct InsertFrom<T> {
     select: Box<Select>,
     fields: &'static TableInfo,
     at: Origin,
+    waived: Vec<Waiver>,
     table: PhantomData<fn() -> T>,
 }
 
@@ -59,7 +63,13 @@ impl<U: Tables, R: RowStruct, L: Level> Query<U, R, L> {
     #[track_caller]
     pub fn insert_into<T: Table>(self) -> InsertFrom<T> {
         let at = Origin::of(Location::caller());
-        InsertFrom { select: self.into_select(), fields: R::INFO, at, table: PhantomData }
+        InsertFrom {
+            select: self.into_select(),
+            fields: R::INFO,
+            at,
+            waived: Vec::new(),
+            table: PhantomData,
+        }
     }
 }
 
@@ -67,6 +77,13 @@ const UNFIT: &str = "the fields of the query must be the columns that an insert 
      name and type, and nullable only where the column is";
 
 impl<T: Table> InsertFrom<T> {
+    /// Waives the check of a policy, as [`Insert::waive_check`](crate::Insert::waive_check).
+    #[track_caller]
+    pub fn waive_check<C, N>(mut self, policy: impl Policy<C, N>) -> InsertFrom<T> {
+        self.waived.push(Waiver::of(&policy));
+        self
+    }
+
     fn compiled(
         &self,
         context: CompileContext<'_>,
@@ -114,6 +131,37 @@ impl<T: Table> InsertFrom<T> {
     }
 }
 
+/// The rows of a query as the checks see them: only their carried values and stamps are known.
+struct Copied {
+    table: &'static TableInfo,
+    made: Vec<(&'static ColumnInfo, BindValue)>,
+}
+
+impl StoredRows for Copied {
+    fn table(&self) -> &'static TableInfo {
+        self.table
+    }
+
+    fn writes_some(&self) -> bool {
+        false
+    }
+
+    fn sets(&self, _: &'static ColumnInfo) -> bool {
+        true
+    }
+
+    fn given(&self, columns: &[&'static ColumnInfo]) -> Option<Vec<Vec<BindValue>>> {
+        let tuple = columns.iter().map(|column| {
+            let made = self
+                .made
+                .iter()
+                .find(|(made, _)| std::ptr::eq(*made, *column));
+            made.map(|(_, value)| value.clone())
+        });
+        Some(vec![tuple.collect::<Option<Vec<BindValue>>>()?])
+    }
+}
+
 impl<T: Table> Writes for InsertFrom<T> {
     type Row = T;
 
@@ -122,23 +170,57 @@ impl<T: Table> Writes for InsertFrom<T> {
         context: CompileContext<'_>,
         step: &Step<'_>,
     ) -> Result<Statement<'_>, Error> {
-        self.compiled(context, step.shape == WriteShape::Rows)
+        let keyed = matches!(step.part, Part::Keyed(_));
+        let inserted = self.compiled(context, step.shape == WriteShape::Rows || keyed)?;
+        Ok(if keyed { inserted.telling_keys(T::INFO) } else { inserted })
+    }
+
+    fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
+        let checks = self.checks(context)?.into_met();
+        Ok(self.statement(context, &Step::shown())?.into_sql(checks))
+    }
+
+    fn parts(&self, _: CompileContext<'_>, _: WriteShape, keyed: bool) -> Result<Parts, Error> {
+        Ok(smallvec![if keyed { Part::Keyed(RowRange::default()) } else { Part::All }])
+    }
+
+    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+        match T::INFO.is_checked() {
+            true => {
+                let stored = Copied { table: T::INFO, made: made(T::INFO, context, self.at)? };
+                Checks::of(&stored, &self.waived, context).map_err(|err| err.asked_at(self.at))
+            }
+            false => Ok(Checks::default()),
+        }
+    }
+
+    fn foreign_key(&self, table: Option<&str>) -> ErrorKind {
+        match table.is_none_or(|table| table == T::INFO.name()) {
+            true => ErrorKind::ParentNotFound,
+            false => ErrorKind::ForeignKeyViolation,
+        }
     }
 
     fn origin(&self) -> Origin {
         self.at
     }
 
-    fn table_name(&self) -> &'static str {
-        T::INFO.name()
+    fn table(&self) -> &'static TableInfo {
+        T::INFO
     }
 }
 
 // Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T> Clone for InsertFrom<T> {
     fn clone(&self) -> Self {
-        let InsertFrom { select, fields, at, .. } = self;
-        InsertFrom { select: Box::new(select.copied()), fields, at: *at, table: PhantomData }
+        let InsertFrom { select, fields, at, waived, table: _ } = self;
+        InsertFrom {
+            select: Box::new(select.copied()),
+            fields,
+            at: *at,
+            waived: waived.clone(),
+            table: PhantomData,
+        }
     }
 }
 

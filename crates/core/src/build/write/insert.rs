@@ -9,13 +9,16 @@ use std::sync::{Arc, OnceLock};
 use smallvec::smallvec;
 
 use super::Writes;
+use crate::build::policy::Policy;
 use crate::build::table::Table;
-use crate::model::{ColumnInfo, Error, LentBind, Measure, Origin};
+use crate::model::{ColumnInfo, Error, ErrorKind, LentBind, Measure, Origin, TableInfo};
 use crate::plan::CompileContext;
 use crate::plan::write::{
-    NewRows, Part, Parts, RowBinds, RowList, RowRange, RowValues, Rows, Step, WriteShape, made,
+    Checks, NewRows, NewStored, Part, Parts, RowBinds, RowList, RowRange, RowValues, Rows, Step,
+    WriteShape, made,
 };
 use crate::sql::{Binds, Sql, Statement};
+use crate::tree::Waiver;
 
 /// The struct that an INSERT takes: a row without its generated and carried columns. `#[derive(Table)]`
 /// writes it: `SpecimenToInsert` beside `Specimen`.
@@ -29,6 +32,7 @@ pub trait InsertValues: RowValues + 'static {
 pub struct Insert<T> {
     rows: Arc<dyn RowList>,
     at: Origin,
+    waived: Vec<Waiver>,
     table: PhantomData<fn() -> T>,
 }
 
@@ -60,7 +64,38 @@ impl<T: Table> Insert<T> {
 
     #[track_caller]
     fn of_list(rows: Arc<dyn RowList>) -> Insert<T> {
-        Insert { rows, at: Origin::of(Location::caller()), table: PhantomData }
+        Insert { rows, at: Origin::of(Location::caller()), waived: Vec::new(), table: PhantomData }
+    }
+
+    /// Waives the check of a policy for the rows that are written and for the rows that they refer to. The policy
+    /// is then not asked whether this handle would see them.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] #[nepheline(policies(own_agency))] struct Site { #[nepheline(key, generated)] id: i64, agency_id: i64 }
+    /// # struct AgencyId(i64);
+    /// fn own_agency(s: SiteColumns, agency: &AgencyId) -> Condition {
+    ///     s.agency_id.eq(agency.0)
+    /// }
+    ///
+    /// let handed_over = Site::insert(SiteToInsert { agency_id: 2 }).waive_check(own_agency);
+    /// let sql = handed_over.sql_carrying(Dialect::Sqlite, &Carried::new().with(AgencyId(1)))?;
+    /// assert!(sql.policies()[0].is_check() && sql.policies()[0].is_waived());
+    /// # Ok::<(), Error>(())
+    /// ```
+    #[track_caller]
+    pub fn waive_check<C, N>(mut self, policy: impl Policy<C, N>) -> Insert<T> {
+        self.waived.push(Waiver::of(&policy));
+        self
+    }
+
+    pub(super) fn waived(&self) -> &[Waiver] {
+        &self.waived
+    }
+
+    /// Returns the new rows as the checks see them.
+    pub(super) fn stored(&self, context: CompileContext<'_>) -> Result<NewStored<'_>, Error> {
+        Ok(NewStored { rows: &*self.rows, table: T::INFO, made: made(T::INFO, context, self.at)? })
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -162,8 +197,16 @@ const NO_ROWS: &str = "there are no rows to insert, so there is no SQL; writing 
 impl<T: Table> Writes for Insert<T> {
     type Row = T;
 
-    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
+    fn parts(
+        &self,
+        context: CompileContext<'_>,
+        shape: WriteShape,
+        keyed: bool,
+    ) -> Result<Parts, Error> {
         let rows = self.rows();
+        if keyed {
+            return Ok(self.ranges(context).into_iter().map(Part::Keyed).collect());
+        }
         if rows == 1 {
             return Ok(smallvec![Part::New(RowRange { first: 0, end: 1 })]);
         }
@@ -182,21 +225,24 @@ impl<T: Table> Writes for Insert<T> {
 
     fn rows_of(&self, part: Part) -> Range<usize> {
         match part {
-            Part::New(rows) | Part::Present(rows) | Part::Copied(rows) => rows.first..rows.end,
+            Part::New(rows) | Part::Present(rows) | Part::Copied(rows) | Part::Keyed(rows) => {
+                rows.first..rows.end
+            }
             Part::Row(row) => row..row + 1,
             _ => 0..0,
         }
     }
 
     fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
-        let parts = self.parts(context, WriteShape::Count)?;
+        let checks = self.checks(context)?;
+        let parts = self.parts(context, WriteShape::Count, false)?;
         let part = parts
             .first()
             .copied()
             .unwrap_or(Part::New(RowRange::default()));
         Ok(self
             .statement(context, &Step { part, ..Step::shown() })?
-            .into_sql(Vec::new()))
+            .into_sql(checks.into_met()))
     }
 
     fn statement(
@@ -210,24 +256,47 @@ impl<T: Table> Writes for Insert<T> {
                 Statement::to_copy(&new, binds, context.grammar, self.at)
             });
         }
-        let returning = step.shape == WriteShape::Rows;
+        let keyed = matches!(step.part, Part::Keyed(_));
+        let returning = step.shape == WriteShape::Rows || keyed;
         let inserted = self.of_rows(context, rows, returning)?;
-        inserted.returning(T::INFO, returning)
+        let inserted = inserted.returning(T::INFO, returning)?;
+        Ok(if keyed { inserted.telling_keys(T::INFO) } else { inserted })
+    }
+
+    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+        match T::INFO.is_checked() {
+            true => Checks::of(&self.stored(context)?, &self.waived, context)
+                .map_err(|err| err.asked_at(self.at)),
+            false => Ok(Checks::default()),
+        }
+    }
+
+    fn foreign_key(&self, table: Option<&str>) -> ErrorKind {
+        match table.is_none_or(|table| table == T::INFO.name()) {
+            true => ErrorKind::ParentNotFound,
+            // A trigger has written to another table.
+            false => ErrorKind::ForeignKeyViolation,
+        }
     }
 
     fn origin(&self) -> Origin {
         self.at
     }
 
-    fn table_name(&self) -> &'static str {
-        T::INFO.name()
+    fn table(&self) -> &'static TableInfo {
+        T::INFO
     }
 }
 
 // Written by hand, because the derives would require `T: Clone` and `T: Debug`.
 impl<T> Clone for Insert<T> {
     fn clone(&self) -> Self {
-        Insert { rows: self.rows.clone(), at: self.at, table: PhantomData }
+        Insert {
+            rows: self.rows.clone(),
+            at: self.at,
+            waived: self.waived.clone(),
+            table: PhantomData,
+        }
     }
 }
 

@@ -15,9 +15,9 @@ pub use upsert::Upsert;
 use smallvec::smallvec;
 
 use crate::dialect::Dialect;
-use crate::model::{Carried, Error, Origin, RowShape};
+use crate::model::{Carried, Error, ErrorKind, Origin, RowShape, TableInfo};
 use crate::plan::CompileContext;
-use crate::plan::write::{Part, Parts, Step, WriteShape, Written};
+use crate::plan::write::{Checks, Part, Parts, Step, WriteShape, Written};
 use crate::sql::{Sql, Statement};
 
 /// A write: an [`Insert`], an [`Upsert`], an [`Update`] or a [`Delete`].
@@ -54,10 +54,40 @@ pub trait Writes: Send + Sync {
             .into_sql(Vec::new()))
     }
 
-    /// Returns the statements that it needs on this engine, in order.
+    /// Returns the statements that it needs on this engine, in order, without those that check it. If `keyed`,
+    /// one of them reads the keys of the written rows.
     #[doc(hidden)]
-    fn parts(&self, _context: CompileContext<'_>, _shape: WriteShape) -> Result<Parts, Error> {
+    fn parts(
+        &self,
+        _context: CompileContext<'_>,
+        _shape: WriteShape,
+        _keyed: bool,
+    ) -> Result<Parts, Error> {
         Ok(smallvec![Part::All])
+    }
+
+    /// Returns the checks of the written rows and of the rows that they refer to.
+    #[doc(hidden)]
+    fn checks(&self, _context: CompileContext<'_>) -> Result<Checks, Error> {
+        Ok(Checks::default())
+    }
+
+    /// Returns the statement of one of these checks; `None` for a part that is no check.
+    #[doc(hidden)]
+    fn check_statement(
+        &self,
+        checks: &Checks,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+    ) -> Option<Result<Statement<'_>, Error>> {
+        let query = checks.query(self.table(), context, step, self.origin())?;
+        Some(query.and_then(|query| Statement::of_change(query, context.grammar)))
+    }
+
+    /// Returns the kind of an error for a violated foreign key of `table`, as far as this write can tell.
+    #[doc(hidden)]
+    fn foreign_key(&self, _table: Option<&str>) -> ErrorKind {
+        ErrorKind::ForeignKeyViolation
     }
 
     /// Returns the new rows of a part, counted from 0.
@@ -80,6 +110,12 @@ pub trait Writes: Send + Sync {
         written.rows
     }
 
+    /// Returns whether it changes the rows that it finds, which may be none.
+    #[doc(hidden)]
+    fn finds_rows(&self) -> bool {
+        false
+    }
+
     /// Returns whether finding no row to change means that another writer changed it.
     #[doc(hidden)]
     fn expects_a_version(&self) -> bool {
@@ -89,6 +125,12 @@ pub trait Writes: Send + Sync {
     /// Returns the line of the program that began it.
     fn origin(&self) -> Origin;
 
-    /// Returns the table that is written.
-    fn table_name(&self) -> &'static str;
+    /// Returns the descriptor of the table that is written.
+    #[doc(hidden)]
+    fn table(&self) -> &'static TableInfo;
+
+    /// Returns the name of the table that is written.
+    fn table_name(&self) -> &'static str {
+        self.table().name()
+    }
 }

@@ -6,12 +6,16 @@ use std::ops::Range;
 
 use super::{Insert, IntoAssignments, Writes};
 use crate::build::expr::{IntoSelection, PerRow, Selection};
+use crate::build::policy::Policy;
 use crate::build::query::Query;
 use crate::build::table::{RowStruct, Table};
-use crate::model::{BindValue, ColumnInfo, Error, Key, KeyPart, LentBind, Origin};
+use crate::model::{
+    BindValue, ColumnInfo, Error, ErrorKind, Key, KeyPart, LentBind, Origin, TableInfo,
+};
 use crate::plan::CompileContext;
 use crate::plan::write::{
-    OnConflict, Part, Parts, Step, Target, WriteShape, Written, is, made, one_of,
+    Checks, NewStored, OnConflict, Part, Parts, Step, StoredRows, Target, WriteShape, Written, is,
+    made, one_of,
 };
 use crate::sql::{Sql, Statement};
 use crate::tree::{Assignment, Node, Select, Source};
@@ -113,6 +117,12 @@ impl<T: Table> Upsert<T> {
             None => written.rows.saturating_sub(inserted),
         };
         [inserted, updated, rows.saturating_sub(inserted + updated)]
+    }
+
+    /// Waives the check of a policy, as [`Insert::waive_check`].
+    #[track_caller]
+    pub fn waive_check<C, N>(self, policy: impl Policy<C, N>) -> Upsert<T> {
+        Upsert { insert: self.insert.waive_check(policy), ..self }
     }
 
     fn refuse<R>(&self, reason: &'static str) -> Result<R, Error> {
@@ -222,6 +232,52 @@ impl<T: Table> Upsert<T> {
     }
 }
 
+/// The rows of an upsert as the checks see them: the new ones, and the stored ones that it updates.
+struct Upserted<'u> {
+    new: NewStored<'u>,
+    sets: &'u [Assignment],
+    source: Source,
+}
+
+impl StoredRows for Upserted<'_> {
+    fn table(&self) -> &'static TableInfo {
+        self.new.table()
+    }
+
+    fn writes_some(&self) -> bool {
+        self.new.writes_some()
+    }
+
+    fn sets(&self, column: &'static ColumnInfo) -> bool {
+        self.new.sets(column)
+    }
+
+    fn given(&self, columns: &[&'static ColumnInfo]) -> Option<Vec<Vec<BindValue>>> {
+        let mut tuples = self.new.given(columns)?;
+        let set_of = |column: &&'static ColumnInfo| {
+            self.sets
+                .iter()
+                .find(|set| std::ptr::eq(set.column, *column))
+        };
+        let is_of_new = |set: &Assignment| {
+            matches!(&set.value, Node::Column(column)
+                if column.source == self.source && std::ptr::eq(column.info, set.column))
+        };
+        let sets: Vec<Option<&Assignment>> = columns.iter().map(set_of).collect();
+        // Stored rows keep their values, or take all of those of the new row.
+        let keeps = sets.iter().all(Option::is_none);
+        if keeps || sets.iter().all(|set| set.is_some_and(is_of_new)) {
+            return Some(tuples);
+        }
+        let bound = sets.into_iter().map(|set| match &set?.value {
+            Node::Bind(value) => Some(value.clone()),
+            _ => None,
+        });
+        tuples.push(bound.collect::<Option<Vec<BindValue>>>()?);
+        Some(tuples)
+    }
+}
+
 /// The number of new rows that were stored before.
 #[derive(Debug, Clone, Copy)]
 struct Present {
@@ -252,7 +308,19 @@ const TWICE: &str = "two of the new rows have the same key; merge them first";
 impl<T: Table> Writes for Upsert<T> {
     type Row = T;
 
-    fn parts(&self, context: CompileContext<'_>, shape: WriteShape) -> Result<Parts, Error> {
+    fn parts(
+        &self,
+        context: CompileContext<'_>,
+        shape: WriteShape,
+        keyed: bool,
+    ) -> Result<Parts, Error> {
+        if keyed {
+            return Err(self.unsupported(
+                COMPUTED,
+                context,
+                "insert or update the rows in a transaction",
+            ));
+        }
         let grammar = context.grammar;
         let may_hide = !self.sets.is_empty() && !T::INFO.policies().is_empty();
         let asks_first = match shape {
@@ -277,7 +345,29 @@ impl<T: Table> Writes for Upsert<T> {
             .copied()
             .unwrap_or_default();
         let step = Step { part: Part::New(first), ..Step::shown() };
-        Ok(self.statement(context, &step)?.into_sql(Vec::new()))
+        let checks = self.checks(context)?.into_met();
+        Ok(self.statement(context, &step)?.into_sql(checks))
+    }
+
+    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+        if !T::INFO.is_checked() {
+            return Ok(Checks::default());
+        }
+        let new = self.insert.stored(context)?;
+        let stored = Upserted { new, sets: &self.sets, source: self.new };
+        let checks = Checks::of(&stored, self.insert.waived(), context);
+        checks.map_err(|err| err.asked_at(self.insert.at()))
+    }
+
+    fn foreign_key(&self, table: Option<&str>) -> ErrorKind {
+        let key_is_set = self
+            .sets
+            .iter()
+            .any(|set| set.column.is_key() || set.column.is_unique());
+        match key_is_set {
+            true => ErrorKind::ForeignKeyViolation,
+            false => self.insert.foreign_key(table),
+        }
     }
 
     fn rows_of(&self, part: Part) -> Range<usize> {
@@ -322,11 +412,13 @@ impl<T: Table> Writes for Upsert<T> {
         self.insert.at()
     }
 
-    fn table_name(&self) -> &'static str {
-        T::INFO.name()
+    fn table(&self) -> &'static TableInfo {
+        T::INFO
     }
 }
 
+const COMPUTED: &str =
+    "an upsert that computes a column which a policy of the table or of a parent reads";
 const KEPT: &str = "returning the rows of an upsert that may leave rows unchanged";
 
 // Written by hand, because the derives would require `T: Clone` and `T: Debug`.

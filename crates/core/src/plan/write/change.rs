@@ -5,7 +5,7 @@ use smallvec::smallvec;
 use super::{Part, Parts, Step, WriteShape, found, retire};
 use crate::model::{BindValue, ColumnInfo, Error, Origin, TableInfo, ValueSource};
 use crate::plan::policies::Guard;
-use crate::plan::{CompileContext, Plan, Planned, Tree};
+use crate::plan::{CompileContext, Plan, Planned, Tree, required};
 use crate::tree::{
     Assignment, Comparison, FromSource, Located, Lock, Node, PolicyUse, RawColumn, Select,
     SubqueryKind,
@@ -65,14 +65,14 @@ impl Change {
         &self,
         table: &'static TableInfo,
         context: CompileContext<'_>,
-        shape: WriteShape,
-        deletes: bool,
+        (shape, deletes): (WriteShape, bool),
+        keyed: bool,
         children: usize,
     ) -> Result<Parts, Error> {
         let gives_back = shape == WriteShape::Rows;
         // A deleted row cannot be read afterwards, so the statement is refused there.
         let reads_after = gives_back && !deletes && !context.grammar.returns(deletes);
-        if children == 0 && !reads_after {
+        if children == 0 && !reads_after && !keyed {
             return Ok(smallvec![Part::All]);
         }
         if table.key().next().is_none() {
@@ -169,6 +169,12 @@ impl Change {
         }
         if sets.iter_mut().any(|set| select.follows_in(&mut set.value)) {
             return refuse(FOLLOWED);
+        }
+        if !context.carried.required().is_empty() {
+            required::check_query(&select, context.carried)?;
+            for set in &sets {
+                required::check_node(&set.value, context.carried, self.at)?;
+            }
         }
         let mut guard = Guard::new(context.carried, context.tells);
         let mut guard_all = || {

@@ -5,20 +5,18 @@
 //! expression or a query decides them, the stored rows are looked at after it. A policy whose outcome follows
 //! from the given values alone needs no statement.
 
-use std::any::TypeId;
-use std::collections::HashSet;
+use smallvec::SmallVec;
 
-use smallvec::{SmallVec, smallvec};
-
-use super::found;
+use super::{Changing, Part, Parts, Step, found};
 use crate::model::{
-    BindValue, Carried, ColumnInfo, Error, Key, MissingValue, Origin, PolicyInfo, Reference, TableInfo,
+    BindValue, ColumnInfo, Error, Key, MissingValue, Origin, PolicyInfo, Reference, TableInfo,
 };
 use crate::plan::policies::Guard;
+use crate::plan::required::needs_carried;
 use crate::plan::{CompileContext, Planned};
 use crate::tree::{
-    Comparison, FromSource, Located, Lock, Node, Path, PolicyCondition, PolicyUse, RawColumn, Select, Source,
-    SubqueryKind, Waived, Waiver,
+    Comparison, FromSource, Located, Lock, Node, PolicyCondition, PolicyUse, RawColumn, Select,
+    Source, SubqueryKind, Waived, Waiver,
 };
 
 /// Values of some columns in the written rows, each combination once.
@@ -28,6 +26,9 @@ type Tuples = Vec<Vec<BindValue>>;
 pub(crate) trait StoredRows {
     fn table(&self) -> &'static TableInfo;
 
+    /// Returns whether it writes at least one row. An update may find none, and is not refused then.
+    fn writes_some(&self) -> bool;
+
     /// Returns whether it sets this column.
     fn sets(&self, column: &'static ColumnInfo) -> bool;
 
@@ -36,23 +37,25 @@ pub(crate) trait StoredRows {
 }
 
 /// The checks that a write needs.
+#[doc(hidden)]
 #[derive(Debug, Default)]
-pub(crate) struct Checks {
+pub struct Checks {
     /// The parents that are looked up before the write.
-    pub(crate) before: SmallVec<[Parents; 2]>,
+    before: SmallVec<[Parents; 2]>,
     /// The references that are looked at in the stored rows.
-    pub(crate) after: SmallVec<[&'static Reference; 2]>,
+    after: SmallVec<[&'static Reference; 2]>,
     /// The policies that the stored rows must satisfy.
-    pub(crate) rows: SmallVec<[&'static PolicyInfo; 2]>,
+    rows: SmallVec<[&'static PolicyInfo; 2]>,
     /// The policies that the given values do not satisfy.
-    pub(crate) refused: SmallVec<[&'static PolicyInfo; 2]>,
+    refused: SmallVec<[&'static PolicyInfo; 2]>,
+    waived: Vec<Waiver>,
     /// The checks, for people.
     met: Vec<PolicyUse>,
 }
 
 /// The parents that the written rows refer to by one reference.
 #[derive(Debug)]
-pub(crate) struct Parents {
+struct Parents {
     reference: &'static Reference,
     asked: Tuples,
     /// The policies of the written rows, as conditions of the parent.
@@ -66,11 +69,20 @@ impl Checks {
         waived: &[Waiver],
         context: CompileContext<'_>,
     ) -> Result<Checks, Error> {
-        let (table, mut checks) = (stored.table(), Checks::default());
-        for reference in table.references().iter().filter(|reference| reference.is_foreign_key()) {
+        let (table, mut checks) =
+            (stored.table(), Checks { waived: waived.to_vec(), ..Checks::default() });
+        for reference in table
+            .references()
+            .iter()
+            .filter(|reference| reference.is_foreign_key())
+        {
             let own: SmallVec<[&'static ColumnInfo; 2]> =
                 reference.pairs().map(|[own, _]| own).collect();
-            let hides = reference.target().policies().iter().any(|policy| !is_waived(policy, waived));
+            let hides = reference
+                .target()
+                .policies()
+                .iter()
+                .any(|policy| !is_waived(policy, waived));
             if !hides || !own.iter().any(|column| stored.sets(column)) {
                 continue;
             }
@@ -90,14 +102,24 @@ impl Checks {
 
     fn look_up(&mut self, reference: &'static Reference, asked: Tuples) {
         // A reference with a NULL leads nowhere, and need not.
-        let not_null = |row: &Vec<BindValue>| !row.iter().any(|value| matches!(value, BindValue::Null(_)));
+        let not_null =
+            |row: &Vec<BindValue>| !row.iter().any(|value| matches!(value, BindValue::Null(_)));
         let asked = asked.into_iter().filter(not_null).collect();
-        self.before.push(Parents { reference, asked, rows: SmallVec::new() });
+        self.before
+            .push(Parents { reference, asked, rows: SmallVec::new() });
     }
 
-    fn tell(&mut self, table: &'static TableInfo, policies: &'static [PolicyInfo], waived: &[Waiver]) {
+    fn tell(
+        &mut self,
+        table: &'static TableInfo,
+        policies: &'static [PolicyInfo],
+        waived: &[Waiver],
+    ) {
         for policy in policies {
-            let waived_at = waived.iter().find(|waiver| waiver.is_of(policy)).map(|waiver| waiver.at());
+            let waived_at = waived
+                .iter()
+                .find(|waiver| waiver.is_of(policy))
+                .map(|waiver| waiver.at());
             let check = PolicyUse::of_check(table, policy, waived_at);
             if !self.met.contains(&check) {
                 self.met.push(check);
@@ -115,7 +137,7 @@ impl Checks {
     ) -> Result<(), Error> {
         let table = stored.table();
         let checks = policy.checks_writes();
-        if !checks.unwrap_or_else(|| needs_carried(policy, &mut Vec::new())) {
+        if !checks.unwrap_or_else(|| needs_carried(policy, table, None, &mut Vec::new())) {
             return Ok(());
         }
         let own = Source::fresh();
@@ -123,48 +145,111 @@ impl Checks {
         let condition = condition.map_err(|missing: MissingValue| {
             Error::missing_carried(policy.name(), table.name(), missing.type_name())
         })?;
-        let reads = condition.columns_of(table, own);
-        if !reads.iter().any(|column| stored.sets(column)) {
+        let reads = Reads::of(condition.clone(), table, own);
+        if !reads.columns.iter().any(|column| stored.sets(column)) {
             return Ok(());
         }
         self.tell(table, std::slice::from_ref(policy), waived);
         if is_waived(policy, waived) {
             return Ok(());
         }
-        let is_own = |parents: &Parents| {
-            let own = |column: &&ColumnInfo| parents.reference.pairs().any(|[own, _]| std::ptr::eq(own, *column));
-            reads.iter().all(own)
-        };
-        // A policy that reads nothing but a reference is one of the parent.
-        if let Some(parents) = self.before.iter_mut().find(|parents| is_own(parents)) {
+        // A policy that reads nothing but a reference is a condition of the parent.
+        let known = self
+            .before
+            .iter()
+            .position(|parents| reads.are_of(parents.reference));
+        let place = known.or_else(|| {
+            let mut references = table.references().iter();
+            let reference = references
+                .find(|reference| reference.is_foreign_key() && reads.are_of(reference))?;
+            let own: SmallVec<[_; 2]> = reference.pairs().map(|[own, _]| own).collect();
+            self.look_up(reference, stored.given(&own)?);
+            Some(self.before.len() - 1)
+        });
+        if let Some(parents) = place.and_then(|place| self.before.get_mut(place)) {
             parents.rows.push(policy);
             return Ok(());
         }
-        let outcome = stored.given(&reads).map(|rows| {
-            let outcomes = rows.iter().map(|row| condition.outcome(own, &reads, row));
-            outcomes.fold(Some(true), |all, one| match (all, one) {
-                (Some(false), _) | (_, Some(false)) => Some(false),
-                (Some(true), Some(true)) => Some(true),
-                _ => None,
-            })
+        let outcome = stored.given(&reads.columns).map(|rows| {
+            let outcomes = rows
+                .iter()
+                .map(|row| condition.outcome(own, &reads.columns, row));
+            all(outcomes)
         });
         match outcome.flatten() {
             Some(true) => {}
-            Some(false) => self.refused.push(policy),
-            None => self.rows.push(policy),
+            Some(false) if stored.writes_some() => self.refused.push(policy),
+            Some(false) | None => self.rows.push(policy),
         }
         Ok(())
     }
 
-    /// Returns whether stored rows are looked at after the write.
-    pub(crate) fn looks_after(&self) -> bool {
+    /// Returns whether stored rows are looked at after the write, by their keys.
+    pub fn need_keys(&self) -> bool {
         !self.after.is_empty() || !self.rows.is_empty()
     }
 
-    /// Returns the error for values that a policy does not allow, if there are any.
-    pub(crate) fn refusal(&self, table: &'static TableInfo, at: Origin) -> Option<Error> {
+    /// Adds the statements of the checks to those of the write.
+    pub fn around(&self, write: Parts) -> Parts {
+        let before = (0..self.before.len()).map(Part::Parents);
+        let after = (0..self.after.len()).map(Part::WithParents);
+        let rows = (!self.rows.is_empty()).then_some(Part::Satisfying);
+        before.chain(write).chain(after).chain(rows).collect()
+    }
+
+    /// Refuses given values that a policy does not allow.
+    pub fn refuse(&self, table: &'static TableInfo, at: Origin) -> Result<(), Error> {
         let names: Vec<&str> = self.refused.iter().map(|policy| policy.name()).collect();
-        (!names.is_empty()).then(|| Error::policy_violation(table.name(), &names).asked_at(at))
+        match names.is_empty() {
+            true => Ok(()),
+            false => Err(Error::policy_violation(table.name(), &names).asked_at(at)),
+        }
+    }
+
+    /// Returns the query of a check; `None` for a part that is no check.
+    pub(crate) fn query(
+        &self,
+        table: &'static TableInfo,
+        context: CompileContext<'_>,
+        step: &Step<'_>,
+        at: Origin,
+    ) -> Option<Result<Changing, Error>> {
+        let stored = step.found.unwrap_or_default();
+        let planned = match step.part {
+            Part::Parents(number) => self.before.get(number)?.query(&self.waived, context, at),
+            Part::WithParents(number) => {
+                let reference = self.after.get(number)?;
+                with_parents((table, reference), stored, &self.waived, context, at)
+            }
+            Part::Satisfying => satisfying((table, &self.rows), stored, &self.waived, context, at),
+            _ => return None,
+        };
+        Some(planned.map(Changing::Find))
+    }
+
+    /// Refuses the write if a check has found fewer rows than it must.
+    pub fn verify(
+        &self,
+        table: &'static TableInfo,
+        step: &Step<'_>,
+        found: &[Key],
+        at: Origin,
+    ) -> Result<(), Error> {
+        let stored = step.found.map_or(0, <[Key]>::len);
+        match step.part {
+            Part::Parents(number) => match self.before.get(number) {
+                Some(parents) => parents.verify(table, found, at),
+                None => Ok(()),
+            },
+            Part::WithParents(_) if found.len() < stored => {
+                Err(Error::parent_not_found(table.name(), None).asked_at(at))
+            }
+            Part::Satisfying if found.len() < stored => {
+                let names: Vec<&str> = self.rows.iter().map(|policy| policy.name()).collect();
+                Err(Error::policy_violation(table.name(), &names).asked_at(at))
+            }
+            _ => Ok(()),
+        }
     }
 
     pub(crate) fn into_met(self) -> Vec<PolicyUse> {
@@ -179,7 +264,7 @@ fn is_waived(policy: &PolicyInfo, waived: &[Waiver]) -> bool {
 impl Parents {
     /// Returns the query for those of the parents that the handle sees. It locks them, so that nobody moves them
     /// elsewhere before the write is committed.
-    pub(crate) fn query(
+    fn query(
         &self,
         waived: &[Waiver],
         context: CompileContext<'_>,
@@ -188,7 +273,8 @@ impl Parents {
         let target = self.reference.target();
         let mut select = Box::new(Select::over(target, FromSource::Table, at));
         let place = select.entry();
-        let columns: Vec<&'static ColumnInfo> = self.reference.pairs().map(|[_, theirs]| theirs).collect();
+        let columns: Vec<&'static ColumnInfo> =
+            self.reference.pairs().map(|[_, theirs]| theirs).collect();
         let asked = found::one_of(place, &columns, self.asked.clone());
         select.filters.push(Located { what: asked, at });
         for policy in &self.rows {
@@ -198,19 +284,16 @@ impl Parents {
             condition.turn_to_parent(own, self.reference, place);
             select.filters.push(Located { what: condition, at });
         }
-        let values = columns.iter().map(|info| Node::Column(RawColumn { source: place, info }));
+        let values = columns
+            .iter()
+            .map(|info| Node::Column(RawColumn { source: place, info }));
         select.values = Some(Located { what: values.collect(), at });
         waive_everywhere(&mut select, waived);
         plan(select, Lock::Share, context, at)
     }
 
     /// Refuses the write if a parent is missing or hidden.
-    pub(crate) fn verify(
-        &self,
-        table: &'static TableInfo,
-        found: &[Key],
-        at: Origin,
-    ) -> Result<(), Error> {
+    fn verify(&self, table: &'static TableInfo, found: &[Key], at: Origin) -> Result<(), Error> {
         if found.len() >= self.asked.len() {
             return Ok(());
         }
@@ -228,7 +311,7 @@ impl Parents {
 }
 
 /// Returns the query for those stored rows whose reference leads to a row that the handle sees, or nowhere.
-pub(crate) fn with_parents(
+fn with_parents(
     (table, reference): (&'static TableInfo, &'static Reference),
     stored: &[Key],
     waived: &[Waiver],
@@ -244,14 +327,16 @@ pub(crate) fn with_parents(
         parents.filters.push(Located { what: same, at });
     }
     let leads = Node::subquery(parents, SubqueryKind::Exists);
-    select.filters.push(Located { what: leads.or(leads_nowhere), at });
+    select
+        .filters
+        .push(Located { what: leads.or(leads_nowhere), at });
     waive_everywhere(&mut select, waived);
     waive_here(&mut select, table.policies().iter(), at);
     plan(select, Lock::Wait, context, at)
 }
 
 /// Returns the query for those stored rows that satisfy these policies.
-pub(crate) fn satisfying(
+fn satisfying(
     (table, policies): (&'static TableInfo, &[&'static PolicyInfo]),
     stored: &[Key],
     waived: &[Waiver],
@@ -260,7 +345,8 @@ pub(crate) fn satisfying(
 ) -> Result<Planned<'static>, Error> {
     let (mut select, _) = stored_rows(table, stored, at)?;
     waive_everywhere(&mut select, waived);
-    let is_checked = |policy: &&PolicyInfo| policies.iter().any(|checked| checked.id() == policy.id());
+    let is_checked =
+        |policy: &&PolicyInfo| policies.iter().any(|checked| checked.id() == policy.id());
     waive_here(&mut select, table.policies().iter().filter(|policy| !is_checked(policy)), at);
     plan(select, Lock::Wait, context, at)
 }
@@ -276,13 +362,17 @@ fn stored_rows(
     let keys: Vec<&'static ColumnInfo> = table.key().collect();
     let is_written = found::keyed(place, &keys, stored)?;
     select.filters.push(Located { what: is_written, at });
-    let values = keys.iter().map(|info| Node::Column(RawColumn { source: place, info }));
+    let values = keys
+        .iter()
+        .map(|info| Node::Column(RawColumn { source: place, info }));
     select.values = Some(Located { what: values.collect(), at });
     Ok((select, place))
 }
 
 fn waive_everywhere(select: &mut Select, waived: &[Waiver]) {
-    let own = select.waived.get_or_insert_with(|| Box::new(Waived::default()));
+    let own = select
+        .waived
+        .get_or_insert_with(|| Box::new(Waived::default()));
     own.everywhere.extend(waived);
 }
 
@@ -290,7 +380,9 @@ fn waive_here<'p>(select: &mut Select, policies: impl Iterator<Item = &'p Policy
     let place = select.entry();
     let here = policies.map(|policy| (place, Waiver::of_policy(policy, at)));
     let here: Vec<_> = here.collect();
-    let own = select.waived.get_or_insert_with(|| Box::new(Waived::default()));
+    let own = select
+        .waived
+        .get_or_insert_with(|| Box::new(Waived::default()));
     own.here.extend(here);
 }
 
@@ -301,27 +393,152 @@ fn plan(
     at: Origin,
 ) -> Result<Planned<'static>, Error> {
     let mut guard = Guard::new(context.carried, false);
-    let mut select = guard.select(&select).map_err(|err| err.asked_at(at))?.into_owned();
+    let mut select = guard
+        .select(&select)
+        .map_err(|err| err.asked_at(at))?
+        .into_owned();
     if context.grammar.lock(lock).is_some() && lock == Lock::Share {
         select.lock = Some(Located { what: lock, at });
     }
     Ok(Planned::of(select, Vec::new()))
 }
 
-/// Returns whether a policy depends on a carried value: itself, or through the tables that it asks.
-fn needs_carried(policy: &'static PolicyInfo, seen: &mut Vec<TypeId>) -> bool {
-    if seen.contains(&policy.id()) {
-        return false;
+/// The columns of a table that a policy reads in the row itself, and the references that it follows from there.
+struct Reads {
+    columns: SmallVec<[&'static ColumnInfo; 2]>,
+    references: SmallVec<[&'static Reference; 1]>,
+    /// The columns that it reads in the row, not only to follow a reference.
+    itself: SmallVec<[&'static ColumnInfo; 2]>,
+}
+
+impl Reads {
+    fn of(mut condition: Node, table: &'static TableInfo, own: Source) -> Reads {
+        let mut reads = Reads {
+            columns: SmallVec::new(),
+            references: SmallVec::new(),
+            itself: SmallVec::new(),
+        };
+        condition.each_column(&mut |column| {
+            if column.source.id != own.id {
+                return;
+            }
+            let Some((step, _)) = column.source.path.first() else {
+                reads.itself.push(column.info);
+                return reads.add(column.info);
+            };
+            let Some(reference) = table.references().get(step) else { return };
+            reads.references.push(reference);
+            reference.pairs().for_each(|[own, _]| reads.add(own));
+        });
+        reads
     }
-    seen.push(policy.id());
-    // Its condition over the table itself tells which tables it asks.
-    match PolicyCondition::of(policy, Source::NOWHERE, &Carried::new()) {
-        Err(MissingValue { .. }) => true,
-        Ok(condition) => {
-            let mut tables = Vec::new();
-            condition.each_asked_table(&mut |table| tables.push(table));
-            let mut policies = tables.into_iter().flat_map(|table: &TableInfo| table.policies());
-            policies.any(|policy| needs_carried(policy, seen))
+
+    fn add(&mut self, column: &'static ColumnInfo) {
+        if !self
+            .columns
+            .iter()
+            .any(|known| std::ptr::eq(*known, column))
+        {
+            self.columns.push(column);
+        }
+    }
+
+    /// Returns whether the policy reads nothing of the row but this reference.
+    fn are_of(&self, reference: &'static Reference) -> bool {
+        let is_part = |column: &&'static ColumnInfo| {
+            reference.pairs().any(|[own, _]| std::ptr::eq(own, *column))
+        };
+        !self.columns.is_empty()
+            && self.itself.iter().all(is_part)
+            && self
+                .references
+                .iter()
+                .all(|followed| std::ptr::eq(*followed, reference))
+    }
+}
+
+/// Returns the conjunction of outcomes; `None` if only the database knows.
+fn all(outcomes: impl Iterator<Item = Option<bool>>) -> Option<bool> {
+    let mut known = true;
+    for outcome in outcomes {
+        match outcome {
+            Some(true) => {}
+            Some(false) => return Some(false),
+            None => known = false,
+        }
+    }
+    known.then_some(true)
+}
+
+impl Node {
+    /// Turns a condition of a row that refers to a parent into one of the parent.
+    fn turn_to_parent(&mut self, own: Source, reference: &'static Reference, parent: Source) {
+        self.each_column(&mut |column| {
+            if column.source.id != own.id {
+                return;
+            }
+            match column.source.path.first() {
+                Some((_, rest)) => column.source = Source { path: rest, ..parent },
+                None => {
+                    let mut pairs = reference.pairs();
+                    let pair = pairs.find(|[own, _]| std::ptr::eq(*own, column.info));
+                    if let Some([_, theirs]) = pair {
+                        *column = RawColumn { source: parent, info: theirs };
+                    }
+                }
+            }
+        });
+    }
+
+    /// Returns the outcome of a condition for given values of some columns, or `None` if only the database knows.
+    fn outcome(
+        &self,
+        own: Source,
+        columns: &[&'static ColumnInfo],
+        row: &[BindValue],
+    ) -> Option<bool> {
+        let value = |node| Node::given(node, own, columns, row);
+        match self {
+            Node::All(_, terms) => all(terms.iter().map(|term| term.outcome(own, columns, row))),
+            Node::Any(_, terms) => {
+                let outcomes = terms
+                    .iter()
+                    .map(|term| Some(!term.outcome(own, columns, row)?));
+                all(outcomes).map(|none| !none)
+            }
+            Node::IsNull(_, operand) => Some(matches!(value(operand)?, BindValue::Null(_))),
+            Node::IsNotNull(_, operand) => Some(!matches!(value(operand)?, BindValue::Null(_))),
+            Node::Compare(Comparison::Equal, _, sides) => {
+                match (value(&sides[0])?, value(&sides[1])?) {
+                    (BindValue::Int(left), BindValue::Int(right)) => Some(left == right),
+                    (BindValue::Text(left), BindValue::Text(right)) => Some(left == right),
+                    (BindValue::Uuid(left), BindValue::Uuid(right)) => Some(left == right),
+                    (BindValue::Null(_), _) | (_, BindValue::Null(_)) => Some(false),
+                    _ => None,
+                }
+            }
+            _ if self.is_constant(true) => Some(true),
+            _ if self.is_constant(false) => Some(false),
+            _ => None,
+        }
+    }
+
+    /// Returns the value of a bind, or of one of the given columns.
+    fn given<'n>(
+        &'n self,
+        own: Source,
+        columns: &[&'static ColumnInfo],
+        row: &'n [BindValue],
+    ) -> Option<&'n BindValue> {
+        match self {
+            Node::Bind(value) => Some(value),
+            Node::Column(column) if column.source == own => {
+                let place = columns
+                    .iter()
+                    .position(|info| std::ptr::eq(*info, column.info))?;
+                row.get(place)
+            }
+            _ => None,
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Writes: the statements that an engine needs for one, and the rows of each.
 
 mod change;
+mod check;
 mod found;
 mod retire;
 mod rows;
@@ -8,10 +9,12 @@ mod rows;
 use smallvec::SmallVec;
 
 pub(crate) use change::{Change, Changing, Target};
+pub use check::Checks;
+pub(crate) use check::StoredRows;
 pub(crate) use found::{is, one_of};
 pub(crate) use retire::{Way, children, ways_from};
 pub use rows::RowValues;
-pub(crate) use rows::{NewRows, RowBinds, RowList, Rows, made};
+pub(crate) use rows::{NewRows, NewStored, RowBinds, RowList, Rows, made};
 
 use crate::model::{ColumnInfo, Key};
 use crate::tree::Source;
@@ -45,6 +48,14 @@ pub enum Part {
     New(RowRange),
     /// Copies these new rows into the table, more at a time than one statement can bind.
     Copied(RowRange),
+    /// Inserts rows, and reads the keys that they have got.
+    Keyed(RowRange),
+    /// Reads which parents of the new rows the handle sees, and locks them.
+    Parents(usize),
+    /// Reads the stored rows whose reference leads to a row that the handle sees.
+    WithParents(usize),
+    /// Reads the stored rows that satisfy the policies of the table.
+    Satisfying,
     /// Inserts one of the new rows alone, to find the one that the database refuses.
     Row(usize),
     /// Reads which of these new rows are already stored.
@@ -62,7 +73,17 @@ pub enum Part {
 impl Part {
     /// Returns whether the part only prepares a later one.
     pub fn prepares(self) -> bool {
-        matches!(self, Part::Present(_) | Part::Keys | Part::Children(_))
+        matches!(self, Part::Present(_) | Part::Keys | Part::Children(_)) || self.checks()
+    }
+
+    /// Returns whether the part changes rows, rather than only reading some.
+    pub fn changes_rows(self) -> bool {
+        !matches!(self, Part::Present(_) | Part::Keys | Part::Stored) && !self.checks()
+    }
+
+    /// Returns whether the part only checks what is written.
+    pub fn checks(self) -> bool {
+        matches!(self, Part::Parents(_) | Part::WithParents(_) | Part::Satisfying)
     }
 }
 

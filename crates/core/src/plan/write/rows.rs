@@ -1,14 +1,16 @@
 //! The new rows of an insert: their columns and their binds.
 
+use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
 use std::sync::OnceLock;
 
+use super::StoredRows;
 use crate::model::{
     BindValue, Borrower, ColumnInfo, Error, LentBind, Measure, Origin, TableInfo, TakesValues,
     ValueSource,
 };
-use crate::plan::CompileContext;
+use crate::plan::{CompileContext, required};
 
 /// The columns of new rows, and their number.
 pub(crate) struct NewRows<'a> {
@@ -132,6 +134,75 @@ impl fmt::Debug for RowBinds<'_> {
     }
 }
 
+/// New rows as the checks see them.
+pub(crate) struct NewStored<'r> {
+    pub(crate) rows: &'r dyn RowList,
+    pub(crate) table: &'static TableInfo,
+    /// The values that are the same for all rows.
+    pub(crate) made: Vec<(&'static ColumnInfo, BindValue)>,
+}
+
+impl StoredRows for NewStored<'_> {
+    fn table(&self) -> &'static TableInfo {
+        self.table
+    }
+
+    fn writes_some(&self) -> bool {
+        self.rows.count() > 0
+    }
+
+    fn sets(&self, _: &'static ColumnInfo) -> bool {
+        true
+    }
+
+    fn given(&self, columns: &[&'static ColumnInfo]) -> Option<Vec<Vec<BindValue>>> {
+        let given: Vec<_> = self
+            .table
+            .columns()
+            .iter()
+            .filter(|column| column.is_given())
+            .collect();
+        let places: Option<Vec<usize>> = columns
+            .iter()
+            .map(|column| {
+                let mut all = given
+                    .iter()
+                    .copied()
+                    .chain(self.made.iter().map(|(made, _)| *made));
+                all.position(|own| std::ptr::eq(own, *column))
+            })
+            .collect();
+        let (places, width) = (places?, given.len());
+        if width == 0 {
+            let tuple = places.iter().filter_map(|place| self.made.get(*place));
+            return Some(vec![tuple.map(|(_, value)| value.clone()).collect()]);
+        }
+        let mut seen = HashSet::new();
+        let mut tuples: Vec<Vec<BindValue>> = Vec::new();
+        let mut row = Vec::with_capacity(width);
+        self.rows.lend(0..self.rows.count(), &[], &mut |bind| {
+            row.push(bind);
+            if row.len() < width {
+                return;
+            }
+            let tuple = places.iter().map(|place| match row.get(*place) {
+                Some(bind) => bind.to_value(),
+                None => self
+                    .made
+                    .get(place - width)
+                    .map_or(BindValue::Bool(false), |(_, value)| value.clone()),
+            });
+            let tuple: Vec<BindValue> = tuple.collect();
+            row.clear();
+            // Rows of one parent often follow each other.
+            if tuples.last() != Some(&tuple) && seen.insert(format!("{tuple:?}")) {
+                tuples.push(tuple);
+            }
+        });
+        Some(tuples)
+    }
+}
+
 /// Returns the values that are the same for all rows of an insert: carried values, stamps and the first
 /// version.
 pub(crate) fn made(
@@ -139,6 +210,7 @@ pub(crate) fn made(
     context: CompileContext<'_>,
     at: Origin,
 ) -> Result<Vec<(&'static ColumnInfo, BindValue)>, Error> {
+    required::check_table(table, context.carried, at)?;
     let columns = table.columns().iter();
     let made = columns.filter(|column| !column.is_generated() && !column.is_given());
     let made = made.map(|column| {

@@ -12,7 +12,8 @@ pub(super) fn failed(cause: mysql_async::Error) -> Error {
             1205 | 3572 => ErrorKind::Locked,
             1969 | 3024 | 1317 => ErrorKind::StatementTimeout,
             1062 | 1586 => ErrorKind::UniqueViolation,
-            1451 | 1452 => ErrorKind::ForeignKeyViolation,
+            1451 => ErrorKind::StillReferenced,
+            1452 => ErrorKind::ParentNotFound,
             4025 | 3819 => ErrorKind::CheckViolation,
             1048 | 1364 => ErrorKind::NotNullViolation,
             // The connection was killed, or the server is shutting down.
@@ -45,7 +46,7 @@ fn violation_of(kind: ErrorKind, cause: &mysql_async::Error) -> Option<Violation
             constraint = key.rsplit('.').next();
         }
         // ".. fails (`database`.`table`, CONSTRAINT `name` FOREIGN KEY ..".
-        ErrorKind::ForeignKeyViolation => {
+        ErrorKind::StillReferenced | ErrorKind::ParentNotFound => {
             let mut names = message.split('`').skip(1).step_by(2);
             (_, table, constraint) = (names.next(), names.next(), names.next());
         }
@@ -73,7 +74,7 @@ mod tests {
     /// The messages are those of MariaDB 10.11 and MySQL 8.
     #[test]
     fn names_are_found_in_what_the_server_says() {
-        let (unique, foreign) = (ErrorKind::UniqueViolation, ErrorKind::ForeignKeyViolation);
+        let (unique, foreign) = (ErrorKind::UniqueViolation, ErrorKind::ParentNotFound);
         let (check, not_null) = (ErrorKind::CheckViolation, ErrorKind::NotNullViolation);
         let some = |name: &'static str| Some(name);
         for (kind, message, constraint, table, column) in [
