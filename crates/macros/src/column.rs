@@ -22,6 +22,8 @@ pub(crate) struct ColumnField<'a> {
     pub(crate) generated: bool,
     pub(crate) unique: bool,
     pub(crate) by_code_point: bool,
+    /// True if the database treats different texts as equal.
+    pub(crate) nondeterministic: bool,
     /// True if updates increment it.
     pub(crate) version: bool,
     /// The writes that stamp the time: `insert`, or `write`.
@@ -34,7 +36,7 @@ pub(crate) struct ColumnField<'a> {
 impl<'a> ColumnField<'a> {
     /// Parses a field of a table.
     pub(crate) fn of_table(field: &'a Field, mistakes: &mut Mistakes) -> Option<ColumnField<'a>> {
-        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `version`, \
+        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `nondeterministic`, `version`, \
                        `stamp = insert`, `stamp = write`, `column = \"...\"`, \
                        `references = Table` and `called = name`";
         let mut called = None;
@@ -43,6 +45,7 @@ impl<'a> ColumnField<'a> {
                 "key" => attr::flag(part, &mut column.key),
                 "generated" => attr::flag(part, &mut column.generated),
                 "unique" => attr::flag(part, &mut column.unique),
+                "nondeterministic" => attr::flag(part, &mut column.nondeterministic),
                 "version" => attr::flag(part, &mut column.version),
                 "stamp" => {
                     let when = part.value()?.call(name::parse)?;
@@ -114,6 +117,7 @@ impl<'a> ColumnField<'a> {
             generated: false,
             unique: false,
             by_code_point: false,
+            nondeterministic: false,
             version: false,
             stamp: None,
             whole_row: false,
@@ -150,6 +154,10 @@ impl<'a> ColumnField<'a> {
         }
         if self.key && (self.version || self.stamp.as_ref().is_some_and(|when| when == "write")) {
             mistakes.at(self.ident.span(), "a key stays the same, and this value changes");
+        }
+        if self.by_code_point && self.nondeterministic {
+            let message = "a column that compares by code point takes no different texts for equal";
+            mistakes.at(self.ident.span(), message);
         }
         if self.key && is_option(self.ty) {
             mistakes.at(self.ty.span(), "a key is never NULL; write the type without `Option`");
@@ -190,6 +198,11 @@ impl<'a> ColumnField<'a> {
                 self.by_code_point,
                 "is_text",
                 "`by_code_point` says how text compares, and this type is not stored as text",
+            ),
+            (
+                self.nondeterministic,
+                "is_text",
+                "`nondeterministic` says how text compares, and this type is not stored as text",
             ),
         ]
         .into_iter()

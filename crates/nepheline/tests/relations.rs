@@ -376,7 +376,7 @@ fn references_may_have_several_columns_or_lead_to_a_unique_one() {
         .select(|c| (c.id, c.tray_called().slot));
     assert_eq!(
         cores.sql(Dialect::Postgres).unwrap().text(),
-        r#"SELECT "core"."id", "tray_called"."slot" FROM "core" INNER JOIN "tray" ON "tray"."shelf" = "core"."shelf" AND "tray"."slot" = "core"."slot" INNER JOIN "tray" AS "tray_called" ON "tray_called"."name" = "core"."tray_name" WHERE "tray"."name" = $1"#,
+        r#"SELECT "core"."id", "tray_called"."slot" FROM "core" INNER JOIN "tray" ON "tray"."shelf" = "core"."shelf" AND "tray"."slot" = "core"."slot" INNER JOIN "tray" AS "tray_called" ON "tray_called"."name" = "core"."tray_name" AND "tray_called"."name" COLLATE "C" = "core"."tray_name" WHERE ("tray"."name" = $1 AND "tray"."name" COLLATE "C" = $2)"#,
     );
     let trays = Tray::rows().filter(|t| t.cores().exists() & t.named().not_exists());
     assert!(trays.sql(Dialect::Sqlite).unwrap().text().ends_with(

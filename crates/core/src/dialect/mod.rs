@@ -110,6 +110,12 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns the collations of the left and the right side of `=`, `<>` and `IN`, to compare text by code point.
     fn text_equality(&self) -> [Collated; 2];
 
+    /// Returns the collation that compares text by code point where a column's own may treat different texts as
+    /// equal; `None` if [`text_equality`](Self::text_equality) does so anyway.
+    fn text_sameness(&self) -> Option<Collated> {
+        None
+    }
+
     /// Returns the collations of both sides where a text is looked up in the texts of a query.
     fn text_lookup(&self) -> [Collated; 2] {
         self.text_equality()

@@ -45,6 +45,12 @@ impl Grammar for Postgres {
         [Collated::AS_IT_IS; 2]
     }
 
+    // A nondeterministic collation treats different texts as equal. Nobody declares that to this library, so that
+    // keys and policies always compare the bytes as well.
+    fn text_sameness(&self) -> Option<Collated> {
+        Some(self.text_order())
+    }
+
     fn text_order(&self) -> Collated {
         Collated::after(r#" COLLATE "C""#)
     }

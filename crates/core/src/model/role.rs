@@ -11,6 +11,8 @@ pub struct ColumnRole {
     pub generated: bool,
     pub unique: bool,
     pub by_code_point: bool,
+    /// True if the database treats different texts of the column as equal.
+    pub nondeterministic: bool,
     /// True if a time in it marks the row as retired.
     pub retires: bool,
     pub made: ValueSource,
@@ -23,6 +25,7 @@ impl ColumnRole {
         generated: false,
         unique: false,
         by_code_point: false,
+        nondeterministic: false,
         retires: false,
         made: ValueSource::Given,
     };

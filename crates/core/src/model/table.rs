@@ -308,6 +308,17 @@ impl ColumnInfo {
         !self.is_generated() && matches!(self.role.made, ValueSource::Given)
     }
 
+    /// Returns whether the database treats different texts of the column as equal: it has a nondeterministic collation
+    /// of PostgreSQL.
+    pub fn is_nondeterministic(&self) -> bool {
+        self.role.nondeterministic
+    }
+
+    /// Returns whether it identifies rows: as a key, or as part of one, or as a unique column.
+    pub(crate) fn identifies(&self) -> bool {
+        self.role.key || self.role.unique
+    }
+
     pub(crate) fn made(&self) -> ValueSource {
         self.role.made
     }

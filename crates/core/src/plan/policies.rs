@@ -337,6 +337,7 @@ impl<'a> Guard<'a> {
         let mut condition = condition.map_err(|missing: MissingValue| {
             Error::missing_carried(policy.name(), table.name(), missing.type_name())
         })?;
+        condition.make_same();
         if !condition.summary().queries() {
             return Ok(Some(condition));
         }

@@ -147,6 +147,7 @@ impl Node {
             list: BindValue::List(Box::new(items)),
             with_null: with_null.map(BindValue::Bool),
             negated,
+            same: false,
         };
         Node::above(one_of.operand.summary(), |summary| Node::OneOf(summary, Box::new(one_of)))
     }
@@ -158,7 +159,7 @@ impl Node {
             .without(NodeSummary::WINDOWS)
             .with(NodeSummary::QUERIES);
         let summary = self.summary().beside(of_select);
-        let in_query = InQuery { operand: self, select, may_be_null, negated };
+        let in_query = InQuery { operand: self, select, may_be_null, negated, same: false };
         Node::above(summary, |summary| Node::InQuery(summary, Box::new(in_query)))
     }
 

@@ -159,6 +159,8 @@ impl NodeSummary {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Comparison {
     Equal,
+    /// `=` by code point, whatever the collation of a column treats as equal.
+    Same,
     NotEqual,
     Less,
     LessOrEqual,
@@ -178,6 +180,8 @@ pub struct OneOf {
     /// Tells whether NULL is in the list too. It is a bind of its own, present only where items may be NULL.
     pub(crate) with_null: Option<BindValue>,
     pub(crate) negated: bool,
+    /// True if text is compared by code point, whatever the collation of a column treats as equal.
+    pub(crate) same: bool,
 }
 
 /// `operand` is, or is not, in the result of a query with one column.
@@ -188,6 +192,8 @@ pub struct InQuery {
     /// True if the query may return NULL.
     pub(crate) may_be_null: bool,
     pub(crate) negated: bool,
+    /// True if text is compared by code point, whatever the collation of a column treats as equal.
+    pub(crate) same: bool,
 }
 
 /// A subquery, and the kind of its result.
@@ -395,6 +401,36 @@ impl Node {
             | Node::Unfit(_)
             | Node::TooDeep => false,
         }
+    }
+
+    /// Returns whether it is a column that identifies rows.
+    pub(crate) fn identifies(&self) -> bool {
+        matches!(self, Node::Column(column) if column.info.identifies())
+    }
+
+    /// Returns whether it is a column whose collation treats different texts as equal.
+    pub(crate) fn is_nondeterministic(&self) -> bool {
+        match self {
+            Node::Column(column) => column.info.is_nondeterministic(),
+            Node::Key(_, key) => key.of.is_nondeterministic(),
+            _ => false,
+        }
+    }
+
+    /// Compares text by code point everywhere in it, whatever the collation of a column treats as equal.
+    pub(crate) fn make_same(&mut self) {
+        match self {
+            Node::Compare(comparison @ Comparison::Equal, _, sides)
+                if sides.iter().any(Node::needs_collation) =>
+            {
+                *comparison = Comparison::Same;
+            }
+            Node::OneOf(_, one_of) => one_of.same = true,
+            Node::InQuery(_, in_query) => in_query.same = true,
+            _ => {}
+        }
+        self.each_query(&mut |select| select.nodes_mut().for_each(Node::make_same));
+        self.children_mut(&mut Node::make_same);
     }
 
     /// Returns whether a dialect needs a COLLATE to compare this by code point.

@@ -136,7 +136,17 @@ impl<'a> TableItem<'a> {
     }
 
     fn column_info(&self, column: &ColumnField<'_>) -> TokenStream {
-        let ColumnField { ident, ty, name, key, generated, unique, by_code_point, .. } = column;
+        let ColumnField {
+            ident,
+            ty,
+            name,
+            key,
+            generated,
+            unique,
+            by_code_point,
+            nondeterministic,
+            ..
+        } = column;
         let table = &self.name;
         let [double, backtick] = name::qualified(table, name);
         // A whole row inside a row has no descriptor of its own here.
@@ -150,13 +160,15 @@ impl<'a> TableItem<'a> {
         let retires = self.is_retired_by(ident);
         let made = self.made(column);
         let is_plain =
-            !(*key || *generated || *unique || *by_code_point || retires) && made.is_none();
+            !(*key || *generated || *unique || *by_code_point || *nondeterministic || retires)
+                && made.is_none();
         let role = (!is_plain).then(|| {
             let flags = [
                 ("key", *key),
                 ("generated", *generated),
                 ("unique", *unique),
                 ("by_code_point", *by_code_point),
+                ("nondeterministic", *nondeterministic),
                 ("retires", retires),
             ];
             let flags = flags.into_iter().filter(|(_, is_set)| *is_set);

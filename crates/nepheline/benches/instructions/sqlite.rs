@@ -138,6 +138,13 @@ fn reads(db: &Database, by_hand: &Connection) {
         || guarded.read_one(&Guarded::row(7)).unwrap(),
         || one(by_hand, &under, &[&0, &7]),
     );
+    let filtered = || Specimen::row(7).filter(|s| s.borehole_id.eq(0));
+    twins(
+        "a policy, against the same condition as a filter",
+        100,
+        || guarded.read_one(&Guarded::row(7)).unwrap(),
+        || db.read_one(&filtered()).unwrap(),
+    );
 
     let rows = format!("SELECT {COLUMNS} FROM \"specimen\" LIMIT ?1");
     let thousand = Specimen::rows().limit(1_000);

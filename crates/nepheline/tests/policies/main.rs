@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod checks;
+mod collation;
 mod identity;
 mod questions;
 mod required;

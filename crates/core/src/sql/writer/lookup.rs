@@ -27,7 +27,7 @@ impl<'q> Writer<'q> {
         in_query: &'q InQuery,
         operator: &'static str,
     ) -> Result<(), Error> {
-        let InQuery { operand, select, may_be_null, negated } = in_query;
+        let InQuery { operand, select, may_be_null, negated, same } = in_query;
         // Where only TRUE keeps a row, FALSE and NULL have the same effect.
         let without_null = *may_be_null && (*negated || self.in_expression);
         self.check_comparable(operand.sql_type(), "looking up")?;
@@ -36,8 +36,13 @@ impl<'q> Writer<'q> {
             .as_ref()
             .and_then(|values| values.what.first());
         let needed = operand.needs_collation() || chosen.is_some_and(Node::needs_collation);
-        let [of_left, of_right] =
-            if needed { self.grammar.text_lookup() } else { [Collated::AS_IT_IS; 2] };
+        let is_declared =
+            operand.is_nondeterministic() || chosen.is_some_and(Node::is_nondeterministic);
+        let [of_left, of_right] = match self.grammar.text_sameness() {
+            _ if !needed => [Collated::AS_IT_IS; 2],
+            Some(sameness) if *same || is_declared => [sameness, sameness],
+            _ => self.grammar.text_lookup(),
+        };
         self.write_collated(operand, of_left, Self::write_operand)?;
         self.push(operator);
         // MariaDB and MySQL refuse LIMIT directly in the subquery of IN, but not one level deeper.
@@ -104,22 +109,22 @@ impl<'q> Writer<'q> {
     /// Writes `x IN list`. Where items may be NULL, a second condition looks for NULL. The opposite is `IS
     /// NOT TRUE` where the value may be NULL, because NOT IN would lose the rows with NULL.
     pub(super) fn write_one_of(&mut self, one_of: &'q OneOf) -> Result<(), Error> {
-        let OneOf { operand, list, with_null, negated } = one_of;
+        let OneOf { operand, list, with_null, negated, same } = one_of;
+        let same = *same || operand.identifies() || operand.is_nondeterministic();
         let in_expression = self.in_expression || *negated || with_null.is_some();
         match (with_null, *negated) {
-            (None, false) => self.write_in_list(operand, list, in_expression, false),
+            (None, false) => self.write_in_list(operand, list, same, in_expression, false),
             (None, true) if !self.may_be_null(operand) => {
-                self.write_in_list(operand, list, in_expression, true)
+                self.write_in_list(operand, list, same, in_expression, true)
             }
-            (None, true) => {
-                self.write_not_true(|this| this.write_in_list(operand, list, in_expression, false))
-            }
-            (Some(with_null), true) => {
-                self.write_not_true(|this| this.write_in_list_or_null(operand, list, with_null))
-            }
+            (None, true) => self.write_not_true(|this| {
+                this.write_in_list(operand, list, same, in_expression, false)
+            }),
+            (Some(with_null), true) => self
+                .write_not_true(|this| this.write_in_list_or_null(operand, list, same, with_null)),
             (Some(with_null), false) => {
                 self.push("(");
-                self.write_in_list_or_null(operand, list, with_null)?;
+                self.write_in_list_or_null(operand, list, same, with_null)?;
                 self.push(")");
                 Ok(())
             }
@@ -130,9 +135,10 @@ impl<'q> Writer<'q> {
         &mut self,
         operand: &'q Node,
         list: &'q BindValue,
+        same: bool,
         with_null: &'q BindValue,
     ) -> Result<(), Error> {
-        self.write_in_list(operand, list, true, false)?;
+        self.write_in_list(operand, list, same, true, false)?;
         self.push(" OR (");
         self.write_operand(operand)?;
         self.push(" IS NULL AND ");
@@ -144,16 +150,49 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
+    /// Writes `x IN list`; with `same`, a second condition compares text by code point, whatever the collation of
+    /// the column treats as equal.
     fn write_in_list(
         &mut self,
         operand: &'q Node,
         values: &'q BindValue,
+        same: bool,
         in_expression: bool,
         negated: bool,
     ) -> Result<(), Error> {
         self.check_comparable(operand.sql_type(), "looking up")?;
+        let sameness = self
+            .grammar
+            .text_sameness()
+            .filter(|_| same && operand.needs_collation());
+        let Some(sameness) = sameness else {
+            return self.write_list_lookup(operand, values, None, in_expression, negated);
+        };
+        if negated {
+            return self.write_list_lookup(operand, values, Some(sameness), in_expression, true);
+        }
+        self.push("(");
+        self.write_list_lookup(operand, values, None, in_expression, false)?;
+        self.push(" AND ");
+        self.write_list_lookup(operand, values, Some(sameness), in_expression, false)?;
+        self.push(")");
+        Ok(())
+    }
+
+    fn write_list_lookup(
+        &mut self,
+        operand: &'q Node,
+        values: &'q BindValue,
+        sameness: Option<Collated>,
+        in_expression: bool,
+        negated: bool,
+    ) -> Result<(), Error> {
         let form = self.grammar.list(operand.sql_type(), in_expression);
-        let left = if operand.needs_collation() { form.left } else { Collated::AS_IT_IS };
+        let left = match sameness {
+            Some(sameness) => sameness,
+            None if operand.needs_collation() => form.left,
+            None => Collated::AS_IT_IS,
+        };
         self.write_collated(operand, left, Self::write_operand)?;
         match (negated, form.open_negated) {
             (false, _) => self.push(form.open),

@@ -163,6 +163,18 @@ impl<'q> Writer<'q> {
         }
     }
 
+    /// Writes an operand of a function of text, which no engine computes under a nondeterministic collation.
+    pub(super) fn write_text_operand(&mut self, node: &'q Node) -> Result<(), Error> {
+        match self
+            .grammar
+            .text_sameness()
+            .filter(|_| node.is_nondeterministic())
+        {
+            Some(sameness) => self.write_collated(node, sameness, Self::write_operand),
+            None => self.write_operand(node),
+        }
+    }
+
     /// Returns whether the text of a node needs no brackets as an operand.
     pub(super) fn is_closed(&self, node: &Node) -> bool {
         match node {
@@ -230,7 +242,7 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         self.check_comparable(sides[0].sql_type(), "comparing")?;
         let operator = match comparison {
-            Comparison::Equal => " = ",
+            Comparison::Equal | Comparison::Same => " = ",
             Comparison::NotEqual => " <> ",
             Comparison::Less => " < ",
             Comparison::LessOrEqual => " <= ",
@@ -245,10 +257,47 @@ impl<'q> Writer<'q> {
         let needed = sides.iter().any(Node::needs_collation);
         let collations = match comparison {
             _ if !needed => [Collated::AS_IT_IS; 2],
-            Comparison::Equal | Comparison::NotEqual => self.grammar.text_equality(),
+            Comparison::Equal | Comparison::Same | Comparison::NotEqual => {
+                return self.write_text_equality(comparison, sides, operator);
+            }
             _ => [self.grammar.text_order(), Collated::AS_IT_IS],
         };
         self.write_sides(sides, collations, operator)
+    }
+
+    /// Writes `=` or `<>` of texts. Where a column's own collation may treat different texts as equal, a second
+    /// comparison is by code point; the first keeps the column's index in use.
+    fn write_text_equality(
+        &mut self,
+        comparison: Comparison,
+        sides: &'q [Node; 2],
+        operator: &'static str,
+    ) -> Result<(), Error> {
+        let is_same = comparison == Comparison::Same
+            || comparison == Comparison::Equal && sides.iter().any(Node::identifies);
+        let is_declared = sides.iter().any(Node::is_nondeterministic);
+        let sameness = self
+            .grammar
+            .text_sameness()
+            .filter(|_| is_same || is_declared);
+        let Some(sameness) = sameness else {
+            return self.write_sides(sides, self.grammar.text_equality(), operator);
+        };
+        let by_code_point = [sameness, Collated::AS_IT_IS];
+        let beside_a_bind = sides.iter().any(|side| matches!(side, Node::Bind(_)));
+        match comparison {
+            // Two columns may have collations that PostgreSQL does not compare with each other.
+            _ if is_declared && !beside_a_bind => self.write_sides(sides, by_code_point, operator),
+            Comparison::NotEqual => self.write_sides(sides, by_code_point, operator),
+            _ => {
+                self.push("(");
+                self.write_sides(sides, self.grammar.text_equality(), operator)?;
+                self.push(" AND ");
+                self.write_sides(sides, by_code_point, operator)?;
+                self.push(")");
+                Ok(())
+            }
+        }
     }
 
     /// Writes two operands with an operator between, each with its collation.
@@ -318,8 +367,12 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         self.push(form.open);
         let needed = sides.iter().any(Node::needs_collation);
-        let collations =
-            if needed { self.grammar.text_equality() } else { [Collated::AS_IT_IS; 2] };
+        let is_declared = sides.iter().any(Node::is_nondeterministic);
+        let collations = match self.grammar.text_sameness() {
+            _ if !needed => [Collated::AS_IT_IS; 2],
+            Some(sameness) if is_declared => [sameness, Collated::AS_IT_IS],
+            _ => self.grammar.text_equality(),
+        };
         self.write_sides(sides, collations, form.operator)?;
         if form.or_both_null {
             let [left, right] = sides;
@@ -374,6 +427,9 @@ impl<'q> Writer<'q> {
                     true => this.write_condition(node),
                     false => this.write_condition_operand(node),
                 },
+                Some(node) if node.is_nondeterministic() && !call.function.is_verbatim() => {
+                    this.write_text_operand(node)
+                }
                 Some(node) if alone => this.write_value(node),
                 Some(node) => this.write_operand(node),
                 None => Ok(()),
@@ -412,7 +468,7 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_like(&mut self, like: &'q Like) -> Result<(), Error> {
-        self.write_operand(&like.operand)?;
+        self.write_text_operand(&like.operand)?;
         if like.negated {
             self.push(" NOT");
         }

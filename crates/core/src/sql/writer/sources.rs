@@ -339,11 +339,21 @@ impl<'q> Writer<'q> {
             self.push(between);
             between = " AND ";
             let needed = own.needs_collation() || target.needs_collation();
-            let [of_target, of_own] =
+            let is_declared = own.info.is_nondeterministic() || target.info.is_nondeterministic();
+            let equality =
                 if needed { self.grammar.text_equality() } else { [Collated::AS_IT_IS; 2] };
-            self.write_within(of_target, |this| this.write_column(&target))?;
-            self.push(" = ");
-            self.write_within(of_own, |this| this.write_column(&own))?;
+            // The columns' own collation may treat different keys as equal.
+            let each = match self.grammar.text_sameness().filter(|_| needed) {
+                Some(sameness) if is_declared => [None, Some([sameness, Collated::AS_IT_IS])],
+                Some(sameness) => [Some(equality), Some([sameness, Collated::AS_IT_IS])],
+                None => [Some(equality), None],
+            };
+            for (number, [of_target, of_own]) in each.into_iter().flatten().enumerate() {
+                self.push(if number > 0 { " AND " } else { "" });
+                self.write_within(of_target, |this| this.write_column(&target))?;
+                self.push(" = ");
+                self.write_within(of_own, |this| this.write_column(&own))?;
+            }
         }
         Ok(())
     }

@@ -51,7 +51,14 @@ impl<'q> Writer<'q> {
     pub(super) fn write_identity(&mut self, node: &'q Node) -> Result<(), Error> {
         self.check_comparable(node.sql_type(), "grouping by")?;
         match node.needs_collation() {
-            true => self.write_collated(node, self.grammar.text_identity(), Self::write_operand),
+            true => {
+                let sameness = self
+                    .grammar
+                    .text_sameness()
+                    .filter(|_| node.is_nondeterministic());
+                let collated = sameness.unwrap_or_else(|| self.grammar.text_identity());
+                self.write_collated(node, collated, Self::write_operand)
+            }
             false => self.write_value(node),
         }
     }
