@@ -64,6 +64,7 @@ pub use build::policy::Policy;
 pub use build::query::{
     Alongside, Cte, MappedRows, Query, Scope, Tables, all_scopes, any_scope, cte, from, recursive,
 };
+pub use build::statement::{StatementRows, WholeStatement, from_statement};
 pub use build::table::{RowStruct, Table};
 pub use build::write::{Delete, Insert, InsertFrom, InsertValues, Update, Upsert, Writes};
 pub use dialect::Dialect;
@@ -116,6 +117,7 @@ pub mod internal {
     }
     pub use crate::dialect::Grammar;
     pub use crate::model::error::Violation;
+    pub use crate::model::{ByName, NoRow, name_columns};
     pub use crate::model::{
         ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
         PolicyInfo, ReadColumn, Reference, Sent, SentType, TakesValues, ValueSource, carried_value,

@@ -122,3 +122,10 @@ pub fn derive_storable(input: TokenStream) -> TokenStream {
 pub fn verbatim(input: TokenStream) -> TokenStream {
     parse_macro_input!(input as PassedOn<verbatim::Input>).expand(verbatim::expand)
 }
+
+/// The macro behind `nepheline::statement!`, which passes it the path of the crate.
+#[doc(hidden)]
+#[proc_macro]
+pub fn statement(input: TokenStream) -> TokenStream {
+    parse_macro_input!(input as PassedOn<verbatim::Input>).expand(verbatim::expand_statement)
+}

@@ -10,6 +10,10 @@ use syn::{Expr, Ident, LitStr, Token};
 
 use crate::attr::Mistakes;
 
+/// The first words of statements that begin or end transactions.
+const OF_TRANSACTIONS: [&str; 8] =
+    ["ABORT", "BEGIN", "COMMIT", "END", "RELEASE", "ROLLBACK", "SAVEPOINT", "START"];
+
 /// The names that a variant can have, each a method of core's `Function`.
 const DIALECTS: [&str; 4] = ["sqlite", "postgres", "mariadb", "mysql"];
 
@@ -66,7 +70,7 @@ fn text(input: ParseStream<'_>) -> syn::Result<LitStr> {
         syn::Error::new(
             mistake.span(),
             "the SQL has to be a literal of the program; a value goes in with `{}`, and for text made \
-             at run time see `Verbatim::trusting_text_made_at_run_time`",
+             at run time see `trusting_text_made_at_run_time` of `Verbatim` and `WholeStatement`",
         )
     })
 }
@@ -78,7 +82,24 @@ fn comma(input: ParseStream<'_>) -> syn::Result<()> {
     Ok(())
 }
 
+/// Expands `verbatim!`: a fragment.
 pub(crate) fn expand(input: Input) -> TokenStream {
+    expand_as(input, Kind::Fragment)
+}
+
+/// Expands `statement!`: a whole statement.
+pub(crate) fn expand_statement(input: Input) -> TokenStream {
+    expand_as(input, Kind::Statement)
+}
+
+/// The kind of hand-written SQL.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Fragment,
+    Statement,
+}
+
+fn expand_as(input: Input, kind: Kind) -> TokenStream {
     let mut mistakes = Mistakes::default();
     let mut forms = TokenStream::new();
     let mut arguments = Arguments::new(input.arguments);
@@ -96,7 +117,7 @@ pub(crate) fn expand(input: Input) -> TokenStream {
             }
             seen.push(name);
         }
-        if let Some(mistake) = mistake_in(&text.value()) {
+        if let Some(mistake) = mistake_in(&text.value(), kind) {
             mistakes.at(text.span(), mistake);
         }
         match form(&text.value(), text.span(), &mut arguments) {
@@ -122,11 +143,15 @@ pub(crate) fn expand(input: Input) -> TokenStream {
     });
     let values = arguments.list.iter().map(|argument| &argument.value);
     let fragment = Ident::new("FRAGMENT", Span::mixed_site());
+    let made = match kind {
+        Kind::Fragment => quote!(::nepheline::Verbatim::fragment),
+        Kind::Statement => quote!(::nepheline::WholeStatement::of),
+    };
     quote! {{
         #errors
         static #fragment: ::nepheline::internal::Function =
             ::nepheline::internal::Function::verbatim() #forms;
-        ::nepheline::Verbatim::fragment(&#fragment, [#(::nepheline::internal::argument(#values)),*])
+        #made(&#fragment, [#(::nepheline::internal::argument(#values)),*])
     }}
 }
 
@@ -222,8 +247,23 @@ fn form(text: &str, span: Span, arguments: &mut Arguments) -> syn::Result<String
     Ok(form)
 }
 
-/// Returns what would make the text more or less than one expression.
-fn mistake_in(text: &str) -> Option<&'static str> {
+/// Returns what would make the text more or less than one expression, or one statement.
+fn mistake_in(text: &str, kind: Kind) -> Option<&'static str> {
+    let is_whole = kind == Kind::Statement;
+    let word: String = text
+        .trim_start()
+        .chars()
+        .take_while(char::is_ascii_alphabetic)
+        .collect();
+    if is_whole
+        && OF_TRANSACTIONS
+            .iter()
+            .any(|known| known.eq_ignore_ascii_case(&word))
+    {
+        return Some(
+            "a statement cannot begin or end a transaction; use `transaction` of the handle",
+        );
+    }
     let mut open = Vec::new();
     let mut characters = text.chars().peekable();
     while let Some(character) = characters.next() {
@@ -235,7 +275,10 @@ fn mistake_in(text: &str) -> Option<&'static str> {
         }
         match (character, characters.peek()) {
             ('-', Some('-')) | ('/', Some('*')) | ('#', Some(' ') | None) => {
-                return Some("a comment would swallow the SQL after the fragment");
+                return Some(match kind {
+                    Kind::Fragment => "a comment would swallow the SQL after the fragment",
+                    Kind::Statement => "leave comments out of the text; write them in Rust",
+                });
             }
             (';', _) => return Some("a semicolon would end the statement"),
             ('\0', _) => return Some("a NUL cannot be sent to a database"),
@@ -246,7 +289,7 @@ fn mistake_in(text: &str) -> Option<&'static str> {
                      PostgreSQL's operator `?`",
                 );
             }
-            (',', _) if open.is_empty() => {
+            (',', _) if open.is_empty() && !is_whole => {
                 return Some("a comma outside brackets makes a list; a fragment is one expression");
             }
             ('$', Some('0'..='9')) => {

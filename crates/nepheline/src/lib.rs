@@ -206,11 +206,51 @@ macro_rules! verbatim {
     };
 }
 
+/// A whole statement of hand-written SQL.
+///
+/// The text is a literal; `{}`, `{0}` and `{name}` are binds or expressions, as in [`verbatim!`], and so are variants
+/// for dialects. The rows get a type by [`rows_as`](WholeStatement::rows_as): the columns of a struct are found by their
+/// names. Policies do not apply to the tables that the text names.
+///
+/// ```
+/// use nepheline::blocking::Database;
+/// use nepheline::prelude::*;
+/// use nepheline::statement;
+///
+/// #[derive(Debug, PartialEq, RowShape)]
+/// struct Depth {
+///     borehole: String,
+///     metres: Option<f64>,
+/// }
+///
+/// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// # let connection = rusqlite::Connection::open_in_memory()?;
+/// # connection.execute_batch(
+/// #     "CREATE TABLE borehole (id INTEGER PRIMARY KEY, name TEXT, depth_m REAL); INSERT INTO borehole VALUES (1, 'KP-1', 80)",
+/// # )?;
+/// # let db = Database::over(connection)?;
+/// let (least, added) = (50, 7.5);
+/// let deep = statement!("SELECT depth_m AS metres, name AS borehole FROM borehole WHERE depth_m > {least}");
+/// assert_eq!(
+///     db.read(&deep.rows_as::<Depth>())?,
+///     [Depth { borehole: "KP-1".into(), metres: Some(80.0) }],
+/// );
+/// assert_eq!(db.write(&statement!("UPDATE borehole SET depth_m = depth_m + {added}"))?, 1);
+/// # Ok(())
+/// # }
+/// ```
+#[macro_export]
+macro_rules! statement {
+    ($($tokens:tt)*) => {
+        $crate::internal::statement!($crate, $($tokens)*)
+    };
+}
+
 /// Items for the derives and for the crates beside this one. They change without notice.
 #[doc(hidden)]
 pub mod internal {
     pub use nepheline_core::internal::*;
-    pub use nepheline_macros::{shape, verbatim};
+    pub use nepheline_macros::{shape, statement, verbatim};
 
     crate::macros::with_an_engine! {
         pub use crate::access::blocking::RunText as BlockingRunText;

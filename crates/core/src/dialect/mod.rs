@@ -188,6 +188,11 @@ pub trait Grammar: fmt::Debug + Sync {
         false
     }
 
+    /// Returns whether a statement that changes the schema commits the transaction that it stands in.
+    fn commits_by_ddl(&self) -> bool {
+        false
+    }
+
     /// Returns whether aggregates have `FILTER (WHERE ..)`.
     fn has_filter(&self) -> bool {
         true

@@ -247,6 +247,10 @@ impl Grammar for Flavour {
         Some(self.explain[usize::from(analyze)])
     }
 
+    fn commits_by_ddl(&self) -> bool {
+        true
+    }
+
     // MariaDB has no FOR SHARE; MySQL accepts both.
     fn lock(&self, lock: Lock) -> Option<[&'static str; 2]> {
         Some(match lock {

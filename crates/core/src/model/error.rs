@@ -305,6 +305,25 @@ impl Error {
     }
 
     #[cold]
+    pub(crate) fn unfit_columns(
+        faults: &[String],
+        wanted: &[Option<&str>],
+        arrived: &[&str],
+    ) -> Error {
+        let list = |names: &mut dyn Iterator<Item = String>| names.collect::<Vec<_>>().join(", ");
+        let wanted = wanted
+            .iter()
+            .map(|name| name.map_or("any".to_owned(), |name| format!("`{name}`")));
+        let message = format!(
+            "the columns of the statement do not fit the row: {}; wanted are {}, arrived are {}",
+            faults.join(", "),
+            list(&mut wanted.into_iter()),
+            list(&mut arrived.iter().map(|name| format!("`{name}`"))),
+        );
+        Error::new(ErrorKind::Mismatch, message)
+    }
+
+    #[cold]
     pub(crate) fn refused_value(value: &BindValue, reason: &str) -> Error {
         Error::new(ErrorKind::RefusedValue, format!("the value `{value}` cannot be sent: {reason}"))
     }
@@ -469,6 +488,16 @@ impl Error {
              `of_arguments_only()` that it does not"
         );
         Error::new(ErrorKind::PoliciesRequired, message)
+    }
+
+    /// Returns the error for a statement before which the engine would commit the transaction.
+    #[doc(hidden)]
+    #[cold]
+    pub fn commits_implicitly(dialect: impl fmt::Display) -> Error {
+        let message = format!(
+            "{dialect} would commit the transaction before this statement; run it outside a transaction"
+        );
+        Error::new(ErrorKind::Unsupported, message)
     }
 
     /// Returns the error for a plan, which tells of rows that policies hide.

@@ -121,6 +121,30 @@ impl Function {
         self
     }
 
+    /// Returns whether the text of a whole statement begins like one that only reads.
+    pub(crate) fn reads(&self) -> bool {
+        let forms = [self.sqlite, self.postgres, self.mariadb, self.mysql];
+        forms.into_iter().flatten().all(Function::begins_to_read)
+    }
+
+    /// Returns whether a text begins like a statement that only reads.
+    pub(crate) fn begins_to_read(text: &str) -> bool {
+        const WORDS: [&str; 8] =
+            ["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "EXPLAIN", "DESCRIBE", "PRAGMA"];
+        WORDS
+            .iter()
+            .any(|word| word.eq_ignore_ascii_case(first_word(text)))
+    }
+
+    /// Returns whether a text begins like a statement that begins or ends a transaction.
+    pub(crate) fn is_of_transaction(text: &str) -> bool {
+        const WORDS: [&str; 8] =
+            ["ABORT", "BEGIN", "COMMIT", "END", "RELEASE", "ROLLBACK", "SAVEPOINT", "START"];
+        WORDS
+            .iter()
+            .any(|word| word.eq_ignore_ascii_case(first_word(text)))
+    }
+
     pub fn what(&self) -> &'static str {
         self.what
     }
@@ -154,6 +178,14 @@ impl Function {
     pub(crate) fn is_by_code_point(&self) -> bool {
         self.by_code_point
     }
+}
+
+fn first_word(text: &str) -> &str {
+    let text =
+        text.trim_start_matches(|character: char| character.is_whitespace() || character == '(');
+    text.split(|character: char| !character.is_ascii_alphabetic())
+        .next()
+        .unwrap_or_default()
 }
 
 type F = Function;

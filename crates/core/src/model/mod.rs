@@ -5,6 +5,7 @@ pub(crate) mod carried;
 pub(crate) mod error;
 pub(crate) mod function;
 pub(crate) mod key;
+mod matched;
 mod origin;
 mod read;
 mod role;
@@ -17,6 +18,8 @@ pub use carried::{Carried, CarriedFor, Clock, MissingValue, carried_value, is_ca
 pub use error::{Error, ErrorKind};
 pub use function::Function;
 pub use key::{Key, KeyPart, KeyedRow};
+pub(crate) use matched::WantedColumns;
+pub use matched::{ByName, NoRow, name_columns};
 pub use origin::Origin;
 pub use read::{ReadColumn, read_table};
 pub use role::{

@@ -123,6 +123,12 @@ pub trait RowShape: Sized {
     ///
     /// The first cell that does not fit its field.
     fn read<C: Cells>(cells: &mut C) -> Result<Self, Error>;
+
+    /// Adds the name of each of its columns, in the order in which they are read; `None` for one without a name.
+    #[doc(hidden)]
+    fn wanted(names: &mut Vec<Option<&'static str>>) {
+        names.extend(std::iter::repeat_n(None, Self::WIDTH));
+    }
 }
 
 impl<T: Storable> RowShape for T {
@@ -148,6 +154,10 @@ impl<R: RowShape> RowShape for Option<R> {
         }
         Ok(None)
     }
+
+    fn wanted(names: &mut Vec<Option<&'static str>>) {
+        R::wanted(names);
+    }
 }
 
 /// Reads one value that was selected on its own.
@@ -165,6 +175,10 @@ macro_rules! tuples {
             #[inline]
             fn read<Source: Cells>(cells: &mut Source) -> Result<Self, Error> {
                 Ok(($($name::read(cells)?,)+))
+            }
+
+            fn wanted(names: &mut Vec<Option<&'static str>>) {
+                $($name::wanted(names);)+
             }
         }
     };

@@ -200,7 +200,10 @@ impl FromSource {
     /// engines compute it whole before they filter its rows.
     fn hides_rows(&self) -> bool {
         match self {
-            FromSource::Table | FromSource::RecursiveReference | FromSource::Recursion(_) => false,
+            FromSource::Table
+            | FromSource::RecursiveReference
+            | FromSource::Recursion(_)
+            | FromSource::Text(_) => false,
             FromSource::Query(select) => select.hides_rows(),
             FromSource::Cte(cte) => cte.select.hides_rows(),
             FromSource::Sets(sets) => {
@@ -219,7 +222,10 @@ impl FromSource {
             !select.merges() && values.any(|value| value.summary().can_fail())
         };
         match self {
-            FromSource::Table | FromSource::RecursiveReference | FromSource::Recursion(_) => false,
+            FromSource::Table
+            | FromSource::RecursiveReference
+            | FromSource::Recursion(_)
+            | FromSource::Text(_) => false,
             FromSource::Query(select) => fails(select),
             FromSource::Cte(cte) => fails(&cte.select),
             FromSource::Sets(sets) => {
@@ -233,7 +239,10 @@ impl FromSource {
     fn fence(&mut self, table: &'static TableInfo, at: Origin) {
         let endless = Some(Located { what: BindValue::Int(i64::MAX), at });
         match self {
-            FromSource::Table | FromSource::RecursiveReference | FromSource::Recursion(_) => {}
+            FromSource::Table
+            | FromSource::RecursiveReference
+            | FromSource::Recursion(_)
+            | FromSource::Text(_) => {}
             FromSource::Query(select) if select.is_limited() => {}
             FromSource::Query(select) => select.limit = endless,
             FromSource::Cte(_) | FromSource::Sets(_) => {

@@ -152,7 +152,10 @@ impl Select {
     }
 
     fn any_text(&self) -> bool {
-        let mut found = self.any_node(Node::is_text);
+        let is_text = |body: &FromSource| matches!(body, FromSource::Text(text) if text.is_text());
+        let mut found = self.any_node(Node::is_text)
+            || is_text(&self.body)
+            || self.joins.iter().any(|join| is_text(&join.body));
         self.each_inner(&mut |inner| {
             found = found
                 || match inner {

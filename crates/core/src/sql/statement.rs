@@ -1,6 +1,8 @@
 //! A statement ready for a driver: its text, its binds, and what the library knows of it.
 
+use std::borrow::Cow;
 use std::panic::Location;
+use std::sync::Arc;
 
 use smallvec::SmallVec;
 
@@ -9,7 +11,9 @@ use super::operation::Operation;
 use super::shown::{Mark, Sql};
 use super::writer::{self, Writer};
 use crate::dialect::Grammar;
-use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, LentBind, Origin, TableInfo};
+use crate::model::{
+    BindValue, ColumnInfo, Error, ErrorKind, LentBind, Origin, TableInfo, WantedColumns,
+};
 use crate::plan::write::{Changing, NewRows, OnConflict, Target};
 use crate::plan::{Planned, ReadShape};
 use crate::tree::PolicyUse;
@@ -34,6 +38,10 @@ pub struct Statement<'q> {
     pub(super) alters_session: bool,
     /// The COPY that writes its rows, if it is one.
     pub(super) copying: Option<Copying>,
+    /// The columns that are matched by name, in a hand-written statement.
+    pub(super) wanted: Option<Arc<WantedColumns>>,
+    /// True if it would commit the transaction that it stands in.
+    pub(super) commits: bool,
 }
 
 /// The purpose of a statement.
@@ -243,6 +251,8 @@ impl<'q> Statement<'q> {
             once: false,
             alters_session: true,
             copying: None,
+            wanted: None,
+            commits: false,
         }
     }
 
@@ -252,6 +262,41 @@ impl<'q> Statement<'q> {
         self.operation = operation;
         self.alters_session = false;
         self
+    }
+
+    /// Returns the same statement, as hand-written text of the program, which may change session settings.
+    pub(crate) fn of_program(mut self, operation: Operation) -> Self {
+        self.operation = operation;
+        self.alters_session = true;
+        self.commits = self.grammar.commits_by_ddl() && begins_with_ddl(&self.text);
+        self
+    }
+
+    /// Returns whether the engine would commit the transaction that the statement stands in.
+    pub fn commits_implicitly(&self) -> bool {
+        self.commits
+    }
+
+    /// Returns the same statement, whose columns are matched by name.
+    pub(crate) fn wanting(mut self, wanted: Arc<WantedColumns>) -> Self {
+        self.wanted = Some(wanted);
+        self
+    }
+
+    /// Returns the places of the cells that the row type asks for: of the keys, or, in a hand-written statement, of
+    /// all its columns, whose names `arrived` are.
+    pub fn cell_places(
+        &self,
+        arrived: impl FnOnce() -> Vec<String>,
+    ) -> Result<Cow<'_, [usize]>, Error> {
+        match &self.wanted {
+            None => Ok(Cow::Borrowed(&self.key_cells)),
+            Some(wanted) => {
+                let arrived = arrived();
+                let names: Vec<&str> = arrived.iter().map(String::as_str).collect();
+                wanted.places(&names).map(Cow::Owned)
+            }
+        }
     }
 
     /// Returns the EXPLAIN of this statement; with `analyze` it also runs and measures it.
@@ -305,6 +350,8 @@ impl<'q> Statement<'q> {
             once,
             alters_session,
             copying,
+            wanted,
+            commits,
         } = self;
         Statement {
             grammar,
@@ -319,6 +366,8 @@ impl<'q> Statement<'q> {
             once,
             alters_session,
             copying,
+            wanted,
+            commits,
         }
     }
 
@@ -337,6 +386,8 @@ impl<'q> Statement<'q> {
             once: self.once,
             alters_session: self.alters_session,
             copying: self.copying.clone(),
+            wanted: self.wanted.clone(),
+            commits: self.commits,
         }
     }
 
@@ -392,4 +443,19 @@ impl<'q> Statement<'q> {
     pub fn origin(&self) -> Origin {
         self.origin
     }
+}
+
+/// Returns whether a text begins like a statement before which MariaDB and MySQL commit ("Statements That Cause an
+/// Implicit Commit").
+fn begins_with_ddl(text: &str) -> bool {
+    const WORDS: [&str; 11] = [
+        "ALTER", "ANALYZE", "CREATE", "DROP", "GRANT", "LOCK", "OPTIMIZE", "RENAME", "REPAIR",
+        "REVOKE", "TRUNCATE",
+    ];
+    let mut words = text.split_whitespace();
+    let first = words.next().unwrap_or_default();
+    let is_temporary = words
+        .next()
+        .is_some_and(|word| word.eq_ignore_ascii_case("TEMPORARY"));
+    WORDS.iter().any(|word| word.eq_ignore_ascii_case(first)) && !is_temporary
 }

@@ -79,6 +79,8 @@ pub(crate) enum FromSource {
     Recursion(Box<Recursion>),
     /// The rows of the previous round, inside a recursion.
     RecursiveReference,
+    /// Hand-written text of a whole statement.
+    Text(Box<Node>),
 }
 
 /// A common table expression.
@@ -167,7 +169,7 @@ impl FromSource {
     /// Returns the depth of the queries nested in it.
     pub(crate) fn depth(&self) -> usize {
         match self {
-            FromSource::Table | FromSource::RecursiveReference => 0,
+            FromSource::Table | FromSource::RecursiveReference | FromSource::Text(_) => 0,
             FromSource::Recursion(recursion) => {
                 1 + recursion.start.depth().max(recursion.step.depth())
             }

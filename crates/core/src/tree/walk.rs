@@ -171,6 +171,7 @@ impl FromSource {
     fn each_inner<'s>(&'s self, see: &mut dyn FnMut(Inner<'s>)) {
         match self {
             FromSource::Table | FromSource::RecursiveReference => {}
+            FromSource::Text(text) => text.each_inner(see),
             FromSource::Query(select) => see(Inner::Query(select)),
             FromSource::Cte(named) => see(Inner::Cte(named)),
             FromSource::Sets(sets) => {
@@ -189,6 +190,9 @@ impl FromSource {
     fn each_inner_mut(&mut self, change: &mut dyn FnMut(InnerMut<'_>)) {
         match self {
             FromSource::Table | FromSource::RecursiveReference => {}
+            FromSource::Text(text) => {
+                text.each_query(&mut |select| change(InnerMut::Query(select)));
+            }
             FromSource::Query(select) => change(InnerMut::Query(select)),
             FromSource::Cte(named) => change(InnerMut::Cte(named)),
             FromSource::Sets(sets) => {

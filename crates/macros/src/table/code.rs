@@ -360,6 +360,7 @@ impl<'a> TableItem<'a> {
                 true => quote!(_),
                 false => quote!(#info),
             });
+        let wanted = self.wanted();
         quote! {
             impl ::nepheline::RowShape for #ident {
                 const WIDTH: ::core::primitive::usize = #width;
@@ -371,8 +372,33 @@ impl<'a> TableItem<'a> {
                     let [#(#infos),*] = &__COLUMNS;
                     ::core::result::Result::Ok(Self { #(#fields,)* })
                 }
+
+                fn wanted(
+                    names: &mut ::nepheline::internal::vec::Vec<
+                        ::core::option::Option<&'static ::core::primitive::str>,
+                    >,
+                ) {
+                    #wanted
+                }
             }
         }
+    }
+
+    /// Returns the statements that add the names of its columns.
+    fn wanted(&self) -> TokenStream {
+        if !self.columns.iter().any(|column| column.whole_row) {
+            return quote!(::nepheline::internal::name_columns(&__COLUMNS, names););
+        }
+        let each = self.columns.iter().enumerate().map(|(number, column)| {
+            let ty = column.ty;
+            match column.whole_row {
+                true => quote!(<#ty as ::nepheline::RowShape>::wanted(names);),
+                false => quote! {
+                    ::nepheline::internal::name_columns(&__COLUMNS[#number..=#number], names);
+                },
+            }
+        });
+        quote!(#(#each)*)
     }
 
     /// Returns the names of the descriptors of the columns, as variables.

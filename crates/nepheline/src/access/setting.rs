@@ -263,6 +263,9 @@ impl Setting {
         if !self.session_settings.is_empty() {
             self.check_session_settings(dialect).map_err(|err| err.asked_at(statement.origin()))?;
         }
+        if self.in_transaction && statement.commits_implicitly() {
+            return Err(Error::commits_implicitly(dialect).asked_at(statement.origin()));
+        }
         let running = self.interceptors.begin(dialect, statement, (&self.carried, self.in_transaction), counts)?;
         if let Some(trace) = &self.trace {
             trace.comment(statement);

@@ -2,10 +2,10 @@
 //! sink of its rows.
 
 use nepheline_core::internal::{
-    CompileContext, Companion, Companions, Found, Key, KeyPart, KeyedRow, Lookup, Selects, StandsAlongside,
+    ByName, CompileContext, Companion, Companions, Found, Key, KeyPart, KeyedRow, Lookup, Selects, StandsAlongside,
     Statement, ReadShape,
 };
-use nepheline_core::{Alongside, Error, Level, MappedRows, Query, RowShape, Tables};
+use nepheline_core::{Alongside, Error, Level, MappedRows, Query, RowShape, StatementRows, Tables};
 
 use super::ask::Ask;
 use super::sink::{Gathering, Sink};
@@ -152,6 +152,32 @@ impl<T: Tables, R: RowShape + Send + 'static, L: Level> Completes for Query<T, R
     ) -> Option<(Vec<Key>, Vec<R>)> {
         lookup.put_all(arrived);
         None
+    }
+}
+
+impl<R: RowShape + Send + 'static> Completes for StatementRows<R> {
+    type Loading = Vec<ByName<R>>;
+
+    const HAS_COMPANIONS: bool = false;
+
+    fn plain(&self, row: ByName<R>) -> Result<R, ByName<R>> {
+        Ok(row.into_row())
+    }
+
+    fn loading(&self, rows: Vec<ByName<R>>) -> Vec<ByName<R>> {
+        rows
+    }
+
+    fn advance(&self, _: &mut Vec<ByName<R>>) -> Result<bool, Error> {
+        Ok(false)
+    }
+
+    fn step<'s>(&'s self, _: &'s mut Vec<ByName<R>>) -> Option<Step<'s>> {
+        None
+    }
+
+    fn finish(&self, rows: Vec<ByName<R>>) -> Result<Vec<R>, Error> {
+        Ok(rows.into_iter().map(ByName::into_row).collect())
     }
 }
 

@@ -75,18 +75,18 @@ impl<W: Writes + ?Sized> Outcome<W> for u64 {
     }
 }
 
-impl<W: Writes + ?Sized> Outcome<W> for Vec<W::Row> {
-    type Row = W::Row;
-    type Gathered = Vec<W::Row>;
+impl<W: Writes> Outcome<W> for Vec<W::Row> {
+    type Row = W::Read;
+    type Gathered = Vec<W::Read>;
 
     const SHAPE: WriteShape = WriteShape::Rows;
 
-    fn add(&mut self, _: &W, _: CompileContext<'_>, _: &Step<'_>, mut rows: Vec<W::Row>) {
-        self.append(&mut rows);
+    fn add(&mut self, _: &W, _: CompileContext<'_>, _: &Step<'_>, rows: Vec<W::Read>) {
+        self.extend(rows.into_iter().map(W::row_of));
     }
 
-    fn add_rows(&mut self, rows: Vec<W::Row>) {
-        self.extend(rows);
+    fn add_rows(&mut self, rows: Vec<W::Read>) {
+        self.extend(rows.into_iter().map(W::row_of));
     }
 
     fn rows(&self) -> u64 {

@@ -6,13 +6,12 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use nepheline_core::internal::{
-    Checks, CompileContext, Part, Parts, Statement, Step, WriteShape, Written as Counted,
+    Checks, CompileContext, NoRow, Part, Parts, Statement, Step, WriteShape, Written as Counted,
 };
 use nepheline_core::{
     BindValue, Carried, Error, ErrorKind, Operation, Origin, Sql, TableInfo, Writes,
 };
 
-use crate::exec::sink::Nothing;
 
 /// A write that has run and is not committed yet, as interceptors see it when they add writes of their own.
 #[derive(Debug)]
@@ -80,10 +79,10 @@ impl WrittenStatement {
 
 /// A write that an interceptor adds; made from any write of the library.
 #[derive(Clone)]
-pub struct AddedWrite(Arc<dyn Writes<Row = Nothing>>);
+pub struct AddedWrite(Arc<dyn Writes<Row = NoRow, Read = NoRow>>);
 
 impl AddedWrite {
-    pub(crate) fn write(&self) -> &dyn Writes<Row = Nothing> {
+    pub(crate) fn write(&self) -> &dyn Writes<Row = NoRow, Read = NoRow> {
         &*self.0
     }
 }
@@ -104,7 +103,12 @@ impl fmt::Debug for AddedWrite {
 struct WithoutRows<W>(W);
 
 impl<W: Writes> Writes for WithoutRows<W> {
-    type Row = Nothing;
+    type Row = NoRow;
+    type Read = NoRow;
+
+    fn row_of(read: NoRow) -> NoRow {
+        read
+    }
 
     fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
         self.0.shown(context)

@@ -393,14 +393,19 @@ pub(crate) fn prepared(engine: &Engine) -> Database {
     for (table, columns) in [
         (
             "site",
-            format!("id BIGINT, agency_id BIGINT, region {text}, closed_on {day}, secret BIGINT"),
+            format!(
+                "id BIGINT PRIMARY KEY, agency_id BIGINT, region {text}, closed_on {day}, secret BIGINT"
+            ),
         ),
-        ("borehole", format!("id BIGINT, site_id BIGINT, depth_m {float}, secret BIGINT")),
-        ("analyst", format!("id BIGINT, agency_id BIGINT, name {text}, secret BIGINT")),
+        (
+            "borehole",
+            format!("id BIGINT PRIMARY KEY, site_id BIGINT, depth_m {float}, secret BIGINT"),
+        ),
+        ("analyst", format!("id BIGINT PRIMARY KEY, agency_id BIGINT, name {text}, secret BIGINT")),
         (
             "specimen",
             format!(
-                "id BIGINT, label {text}, borehole_id BIGINT, analyst_id BIGINT, parent_id BIGINT, \
+                "id BIGINT PRIMARY KEY, label {text}, borehole_id BIGINT, analyst_id BIGINT, parent_id BIGINT, \
                  grams BIGINT, withdrawn_at {time}, secret BIGINT"
             ),
         ),

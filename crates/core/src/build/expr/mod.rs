@@ -47,6 +47,7 @@ pub use time::{
     DateUnit, HasDate, HasTime, Interval, IntervalUnit, TimeExt, TruncUnit, days, hours, minutes,
     months, seconds, unit, weeks, years,
 };
+pub(crate) use verbatim::FragmentArgument;
 pub use verbatim::{Verbatim, argument};
 pub use window::{
     Over, WindowFunction, dense_rank, first_value, lag, lag_or, last_value, lead, lead_or, ntile,

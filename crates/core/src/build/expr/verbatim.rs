@@ -62,6 +62,12 @@ enum Body {
 #[derive(Debug)]
 pub struct FragmentArgument(Node);
 
+impl FragmentArgument {
+    pub(crate) fn into_node(self) -> Node {
+        self.0
+    }
+}
+
 /// Converts an argument; `verbatim!` calls it for each.
 #[doc(hidden)]
 pub fn argument<A: Argument>(argument: A) -> FragmentArgument {

@@ -128,6 +128,11 @@ impl StoredRows for Updated<'_> {
 
 impl<T: Table> Writes for Update<T> {
     type Row = T;
+    type Read = T;
+
+    fn row_of(read: T) -> T {
+        read
+    }
 
     fn parts(
         &self,
@@ -204,6 +209,11 @@ impl<T: Table> Writes for Update<T> {
 
 impl<T: Table> Writes for Delete<T> {
     type Row = T;
+    type Read = T;
+
+    fn row_of(read: T) -> T {
+        read
+    }
 
     fn parts(
         &self,

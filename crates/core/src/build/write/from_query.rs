@@ -164,6 +164,11 @@ impl StoredRows for Copied {
 
 impl<T: Table> Writes for InsertFrom<T> {
     type Row = T;
+    type Read = T;
+
+    fn row_of(read: T) -> T {
+        read
+    }
 
     fn statement(
         &self,

@@ -196,6 +196,11 @@ const NO_ROWS: &str = "there are no rows to insert, so there is no SQL; writing 
 
 impl<T: Table> Writes for Insert<T> {
     type Row = T;
+    type Read = T;
+
+    fn row_of(read: T) -> T {
+        read
+    }
 
     fn parts(
         &self,

@@ -25,7 +25,17 @@ use crate::sql::{Sql, Statement};
 /// Name it to write a function that takes any: `fn audited(db: &impl RunsQueries, write: &impl Writes)`.
 pub trait Writes: Send + Sync {
     /// The row of the table that is written.
-    type Row: RowShape + Send + 'static;
+    type Row: Send + 'static;
+
+    /// The type that a returned row is read into.
+    #[doc(hidden)]
+    type Read: RowShape + Send + 'static;
+
+    /// Returns the row as the caller gets it.
+    #[doc(hidden)]
+    fn row_of(read: Self::Read) -> Self::Row
+    where
+        Self: Sized;
 
     /// Returns the SQL that a handle runs; if that is several statements, the first that changes rows. Stamps
     /// are shown as of 1970, unless a [`Clock`](crate::Clock) is carried.

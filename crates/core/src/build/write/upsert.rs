@@ -307,6 +307,11 @@ const TWICE: &str = "two of the new rows have the same key; merge them first";
 
 impl<T: Table> Writes for Upsert<T> {
     type Row = T;
+    type Read = T;
+
+    fn row_of(read: T) -> T {
+        read
+    }
 
     fn parts(
         &self,

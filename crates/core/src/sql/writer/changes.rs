@@ -125,6 +125,8 @@ fn inserting<'q>(
         once: false,
         alters_session: false,
         copying: None,
+        wanted: None,
+        commits: false,
     }
 }
 

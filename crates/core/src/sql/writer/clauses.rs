@@ -21,6 +21,15 @@ impl<'q> Writer<'q> {
         self.mark(select.asked_at);
         let in_rows = !matches!(shape, ReadShape::Count | ReadShape::Presence);
         self.enter(select, in_rows)?;
+        if let (true, FromSource::Text(text)) = (in_rows && select.is_whole_text(), &select.body) {
+            self.write_node(text)?;
+            let ReadShape::Page { after, rows } = shape else { return Ok(()) };
+            let [after, rows] = [after, rows].map(|n| {
+                let bound = BindValue::Int(i64::try_from(n).unwrap_or(i64::MAX));
+                Some((Cow::Owned(bound), select.asked_at))
+            });
+            return self.write_limit_of(rows, after);
+        }
         match shape {
             ReadShape::Rows => self.write_query(select, Naming::None, None),
             // A key matches at most one row, and without LIMIT the text is that of every read by key.

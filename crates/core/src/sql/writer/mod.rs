@@ -88,6 +88,8 @@ macro_rules! written {
             once: false,
             alters_session: $writer.alters_session,
             copying: None,
+            wanted: None,
+            commits: false,
         }
     };
 }

@@ -97,6 +97,7 @@ impl<'q> Writer<'q> {
                 self.push_name(ROUND.table());
             }
             FromSource::Sets(sets) => self.write_sets(sets, fields)?,
+            FromSource::Text(text) => self.write_node(text)?,
         }
         self.push(") AS ");
         self.depth -= 1;

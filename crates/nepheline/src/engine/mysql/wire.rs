@@ -14,7 +14,7 @@ use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
 use lru::LruCache;
 use mysql_async::prelude::Queryable;
-use mysql_async::{BinaryProtocol, Conn, Params, QueryResult};
+use mysql_async::{BinaryProtocol, Conn, Params, QueryResult, Row};
 use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{Dialect, Error, ErrorKind, Operation};
 use smallvec::smallvec;
@@ -285,14 +285,24 @@ impl MySqlWire {
 
     async fn fetch(&mut self, statement: &Statement<'_>, sink: &mut dyn Sink) -> Result<(), Error> {
         self.begin(statement).await?;
-        let mut wants = true;
+        let (mut wants, mut places, mut left) = (true, None, statement.most_rows());
         while let Some(row) = self.row().await? {
             // Rows that are not wanted are read too, so that the connection becomes free.
-            if wants {
-                wants = sink.mysql_row(&mut RowCells::new(&row, statement.key_cells()));
+            if !wants {
+                continue;
             }
+            let places = places.get_or_insert_with(|| statement.cell_places(|| names_of(&row)));
+            left = left.saturating_sub(1);
+            wants = match places {
+                Ok(places) => sink.mysql_row(&mut RowCells::new(&row, places)) && left > 0,
+                Err(_) => false,
+            };
         }
-        self.end(statement.operation(), sink).await
+        self.end(statement.operation(), sink).await?;
+        match places {
+            Some(Err(err)) => Err(err),
+            _ => Ok(()),
+        }
     }
 
     async fn next_rows(
@@ -301,6 +311,7 @@ impl MySqlWire {
         sink: &mut dyn Sink,
         most: usize,
     ) -> Result<bool, Error> {
+        let mut places = None;
         for given in 0..most {
             let row = match given {
                 0 => self.row().await,
@@ -314,7 +325,18 @@ impl MySqlWire {
                 self.end(statement.operation(), sink).await?;
                 return Ok(false);
             };
-            if !sink.mysql_row(&mut RowCells::new(&row, statement.key_cells())) {
+            let known = match places.take() {
+                Some(known) => known,
+                None => match statement.cell_places(|| names_of(&row)) {
+                    Ok(found) => found,
+                    Err(err) => {
+                        self.drain().await?;
+                        return Err(err);
+                    }
+                },
+            };
+            let places = places.insert(known);
+            if !sink.mysql_row(&mut RowCells::new(&row, places)) {
                 // A row that does not fit its type ends the stream with an error.
                 return Ok(true);
             }
@@ -533,4 +555,9 @@ async fn check_warnings(conn: &mut Conn) -> Result<(), Error> {
         Some((_, code, message)) => Err(Error::wrong_answer(format!("{message} ({code})"))),
         None => Ok(()),
     }
+}
+
+/// Returns the names of the columns of a row.
+fn names_of(row: &Row) -> Vec<String> {
+    row.columns_ref().iter().map(|column| column.name_str().into_owned()).collect()
 }

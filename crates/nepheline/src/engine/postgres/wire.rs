@@ -14,7 +14,7 @@ use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{Dialect, Error, ErrorKind};
 use smallvec::smallvec;
 use tokio_postgres::error::SqlState;
-use tokio_postgres::{CancelToken, Client, NoTls, RowStream};
+use tokio_postgres::{CancelToken, Client, NoTls, Row, RowStream};
 
 use super::cells::RowCells;
 use super::connection::{Driving, Encryption};
@@ -149,7 +149,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         most: usize,
     ) -> Result<bool, Error> {
         let Some(rows) = &mut self.rows else { return Ok(false) };
-        let mut given = 0;
+        let (mut given, mut places) = (0, None);
         let more = std::future::poll_fn(|cx| {
             while given < most {
                 let row = match rows.as_mut().poll_next(cx) {
@@ -160,7 +160,14 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
                     Poll::Ready(Some(Ok(row))) => row,
                 };
                 given += 1;
-                if !sink.postgres_row(&mut RowCells::new(&row, statement.key_cells())) {
+                let places = match &places {
+                    Some(known) => known,
+                    None => match statement.cell_places(|| names_of(&row)) {
+                        Ok(found) => places.insert(found),
+                        Err(err) => return Poll::Ready(Err(err)),
+                    },
+                };
+                if !sink.postgres_row(&mut RowCells::new(&row, places)) {
                     // A row that does not fit its type ends the stream with an error.
                     return Poll::Ready(Ok(true));
                 }
@@ -184,6 +191,11 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
     }
 }
 
+/// Returns the names of the columns of a row.
+fn names_of(row: &Row) -> Vec<String> {
+    row.columns().iter().map(|column| column.name().to_owned()).collect()
+}
+
 /// Passes the rows of a statement to a sink.
 async fn read_rows(
     rows: RowStream,
@@ -191,12 +203,21 @@ async fn read_rows(
     sink: &mut dyn Sink,
 ) -> Result<(), Error> {
     let mut rows = std::pin::pin!(rows);
-    let mut wants = true;
+    let (mut wants, mut places, mut left) = (true, None, statement.most_rows());
     while let Some(row) = rows.try_next().await.map_err(failed)? {
         // Rows that are not wanted are read too, so that the connection becomes free.
-        if wants {
-            wants = sink.postgres_row(&mut RowCells::new(&row, statement.key_cells()));
+        if !wants {
+            continue;
         }
+        let places = places.get_or_insert_with(|| statement.cell_places(|| names_of(&row)));
+        left = left.saturating_sub(1);
+        wants = match places {
+            Ok(places) => sink.postgres_row(&mut RowCells::new(&row, places)) && left > 0,
+            Err(_) => false,
+        };
+    }
+    if let Some(Err(err)) = places {
+        return Err(err);
     }
     sink.wrote(Written { rows: rows.rows_affected().unwrap_or_default(), inserted: 0 });
     Ok(())

@@ -228,18 +228,24 @@ pub(super) fn run(
     sink: &mut dyn Sink,
 ) -> Result<(), Error> {
     let mut prepared = prepare(connection, statement)?;
+    let places = statement.cell_places(|| names_of(&prepared))?;
     let mut cursor = prepared.raw_query();
     let mut left = statement.most_rows();
     while left > 0 {
         let Some(row) = cursor.next().map_err(failed)? else { break };
         left -= 1;
-        if !sink.sqlite_row(&mut RowCells::new(row, statement.key_cells())) {
+        if !sink.sqlite_row(&mut RowCells::new(row, &places)) {
             break;
         }
     }
     drop(cursor);
     sink.wrote(Written { rows: connection.changes(), inserted: 0 });
     Ok(())
+}
+
+/// Returns the names of the columns of a result.
+fn names_of(prepared: &rusqlite::Statement<'_>) -> Vec<String> {
+    prepared.column_names().map(str::to_owned).collect()
 }
 
 /// Prepares a statement, or finds it in the cache, and binds its values.
@@ -294,9 +300,13 @@ impl<'c> OpenRows<'c> {
         most: usize,
     ) -> Result<bool, Error> {
         self.with_dependent_mut(|_, rows| {
+            let places = match rows.as_ref() {
+                Some(prepared) => statement.cell_places(|| names_of(prepared))?,
+                None => return Ok(false),
+            };
             for _ in 0..most {
                 let Some(row) = rows.next().map_err(failed)? else { return Ok(false) };
-                if !sink.sqlite_row(&mut RowCells::new(row, statement.key_cells())) {
+                if !sink.sqlite_row(&mut RowCells::new(row, &places)) {
                     return Ok(false);
                 }
             }
