@@ -64,6 +64,7 @@ pub use build::policy::Policy;
 pub use build::query::{
     Alongside, Cte, MappedRows, Query, Scope, Tables, all_scopes, any_scope, cte, from, recursive,
 };
+pub use build::script::Script;
 pub use build::statement::{StatementRows, WholeStatement, from_statement};
 pub use build::table::{RowStruct, Table};
 pub use build::write::{Delete, Insert, InsertFrom, InsertValues, Update, Upsert, Writes};
@@ -111,7 +112,8 @@ pub mod internal {
     pub mod dialect {
         pub use crate::dialect::{
             Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder,
-            PatternForm, Placeholder, Quotes, ReturningForm, ReturningOf, TruthForm, UpsertForm,
+            PatternForm, Placeholder, Quotes, ReturningForm, ReturningOf, ScriptForm, TruthForm,
+            UpsertForm,
         };
         pub use crate::tree::{JoinKind, Lock, SetOperator};
     }
@@ -128,6 +130,7 @@ pub mod internal {
         Checks, Part, Parts, RowRange, RowValues, Step, WriteShape, Written,
     };
     pub use crate::plan::{CompileContext, PolicySlot, ReadShape};
+    pub use crate::sql::script::{ScriptPart, split as split_script};
     pub use crate::sql::{Copying, Statement, Template};
     pub use crate::tree::{PolicyCondition, RawColumn, Source, is_function, policy_id};
 }

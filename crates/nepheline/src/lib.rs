@@ -246,6 +246,27 @@ macro_rules! statement {
     };
 }
 
+/// A script: several statements of hand-written SQL without values, for `run_script`.
+///
+/// `script!("CREATE ..; CREATE ..")` takes a literal, `script!(file "schema.sql")` a file of the program's source, whose
+/// path is relative to the file that names it.
+///
+/// ```
+/// use nepheline::script;
+///
+/// let schema = script!("CREATE TABLE tray (id BIGINT PRIMARY KEY); CREATE INDEX tray_id ON tray (id)");
+/// assert!(schema.text().contains("CREATE INDEX"));
+/// ```
+#[macro_export]
+macro_rules! script {
+    (file $path:literal) => {
+        $crate::Script::of(::core::include_str!($path))
+    };
+    ($text:literal) => {
+        $crate::Script::of($text)
+    };
+}
+
 /// Items for the derives and for the crates beside this one. They change without notice.
 #[doc(hidden)]
 pub mod internal {

@@ -8,7 +8,7 @@ use std::ops::ControlFlow;
 
 use nepheline::blocking::RunsQueries;
 use nepheline::prelude::*;
-use nepheline::{Paging, StatementLog, WholeStatement, from_statement, statement};
+use nepheline::{Paging, Script, StatementLog, WholeStatement, from_statement, script, statement};
 use nepheline_coreshed::{Borehole, Rock, Specimen};
 use support::shed::sheds;
 use support::{engines, servers};
@@ -302,5 +302,105 @@ fn async_handles_and_the_log_see_the_same() {
             assert_eq!(told.kind(), ErrorKind::Mismatch, "on {}", engine.name);
             assert!(db.count(&Borehole::rows()).await.unwrap() > 2, "on {}", engine.name);
         });
+    }
+}
+
+#[test]
+fn scripts_run_whole_where_the_engine_can() {
+    for engine in engines() {
+        let db = engine.open();
+        let name = engine.name;
+        db.run_script(&script!(
+            "DROP TABLE IF EXISTS script_note; DROP TABLE IF EXISTS script_tray;"
+        ))
+        .unwrap();
+        let body = match engine.dialect() {
+            Dialect::Sqlite => {
+                "CREATE TRIGGER script_noted AFTER INSERT ON script_tray BEGIN \
+                 INSERT INTO script_note VALUES (new.id, CASE WHEN new.grams > 5 THEN 'heavy; very' ELSE 'light' END); \
+                 UPDATE script_note SET note = note || '.'; END;"
+            }
+            Dialect::Postgres => {
+                "CREATE OR REPLACE FUNCTION script_noting() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN \
+                 INSERT INTO script_note VALUES (new.id, CASE WHEN new.grams > 5 THEN 'heavy; very' ELSE 'light' END); \
+                 UPDATE script_note SET note = note || '.'; RETURN new; END $$;
+                 CREATE TRIGGER script_noted AFTER INSERT ON script_tray FOR EACH ROW EXECUTE FUNCTION script_noting();"
+            }
+            _ => {
+                "CREATE TRIGGER script_noted AFTER INSERT ON script_tray FOR EACH ROW BEGIN \
+                 IF new.grams > 5 THEN INSERT INTO script_note VALUES (new.id, 'heavy; very'); \
+                 ELSE INSERT INTO script_note VALUES (new.id, 'light'); END IF; \
+                 UPDATE script_note SET note = CONCAT(note, '.'); END;"
+            }
+        };
+        let script = format!(
+            "-- The tables; their trigger.\n\
+             CREATE TABLE script_tray (id BIGINT PRIMARY KEY, grams BIGINT NOT NULL);\n\
+             CREATE TABLE script_note (id BIGINT, note VARCHAR(40));\n{body}\n\
+             INSERT INTO script_tray VALUES (1, 9);\n\n/* and; another */ INSERT INTO script_tray VALUES (2, 1)"
+        );
+        db.run_script(&Script::trusting_text_made_at_run_time(script))
+            .unwrap();
+        let notes = statement!("SELECT note FROM script_note ORDER BY id").rows_as::<String>();
+        assert_eq!(db.read(&notes).unwrap(), ["heavy; very..", "light."], "on {name}");
+
+        // The third statement fails: its number, its line and its text are told.
+        let failing = script!(
+            "CREATE TABLE script_lid (id BIGINT);
+             INSERT INTO script_lid VALUES (1);
+
+             INSERT INTO script_tray VALUES (1, 2);
+             INSERT INTO script_lid VALUES (2)"
+        );
+        db.run_script(&script!("DROP TABLE IF EXISTS script_lid"))
+            .unwrap();
+        let err = db.run_script(&failing).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::UniqueViolation, "on {name}: {err}");
+        assert!(
+            err.to_string()
+                .starts_with("statement 3 of the script, line 4: "),
+            "on {name}: {err}"
+        );
+        assert_eq!(err.sql(), Some("INSERT INTO script_tray VALUES (1, 2)"), "on {name}");
+        let lids = db.read_one(&statement!("SELECT count(*) FROM script_lid").rows_as::<i64>());
+        match engine.dialect() {
+            // The schema is committed at once there, and so is what stands before.
+            Dialect::MariaDb => assert_eq!(lids.unwrap(), 1),
+            _ => assert_eq!(lids.unwrap_err().kind(), ErrorKind::Database, "on {name}"),
+        }
+        // Inside a transaction it is part of it, or refused before anything runs.
+        let inside = db.transaction(|tx| {
+            tx.run_script(&script!("CREATE TABLE script_box (id BIGINT)"))?;
+            tx.run_script(&script!("INSERT INTO script_box VALUES (1)"))?;
+            Err::<(), Error>(tx.read_one(&Specimen::row(-1)).unwrap_err())
+        });
+        let expected = match engine.dialect() {
+            Dialect::MariaDb => ErrorKind::Unsupported,
+            _ => ErrorKind::NotFound,
+        };
+        let kind = inside.unwrap_err().kind();
+        assert!(kind == expected || kind == ErrorKind::Database, "on {name}: {kind:?}");
+        let boxes = db.exists(&statement!("SELECT id FROM script_box").rows_as::<i64>());
+        assert_eq!(boxes.unwrap_err().kind(), ErrorKind::Database, "on {name}");
+        let ending = db
+            .run_script(&script!("INSERT INTO script_tray VALUES (7, 7); COMMIT"))
+            .unwrap_err();
+        assert_eq!(ending.kind(), ErrorKind::InvalidQuery, "on {name}: {ending}");
+        assert_eq!(
+            db.read_one(&statement!("SELECT count(*) FROM script_tray").rows_as::<i64>())
+                .unwrap(),
+            2
+        );
+        struct AgencyId;
+        let guarded = db.policies_required::<AgencyId>();
+        let script = script!(
+            "DROP TABLE script_note; DROP TABLE script_tray; DROP TABLE IF EXISTS script_lid"
+        );
+        assert_eq!(
+            guarded.run_script(&script).unwrap_err().kind(),
+            ErrorKind::PoliciesRequired,
+            "on {name}"
+        );
+        guarded.run_script(&script.outside_policies()).unwrap();
     }
 }

@@ -65,6 +65,19 @@ pub enum ReturningOf {
     Delete,
 }
 
+/// The marks that a script of several statements may have.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct ScriptForm {
+    /// True if `#` begins a comment.
+    pub hash_comments: bool,
+    /// True if block comments may stand inside each other.
+    pub nested_comments: bool,
+    /// True if `$tag$` is a quotation mark.
+    pub dollar_quotes: bool,
+    /// True if names may stand in square brackets.
+    pub bracket_names: bool,
+}
+
 /// The clause by which a write returns its rows.
 #[derive(Debug, Clone, Copy)]
 pub enum ReturningForm {

@@ -12,7 +12,7 @@ use std::fmt;
 
 pub use forms::{
     Collated, DistinctForm, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder,
-    Quotes, ReturningForm, ReturningOf, TruthForm, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, ScriptForm, TruthForm, UpsertForm,
 };
 
 use crate::model::{BindValue, Function, SqlType};
@@ -186,6 +186,11 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns whether a lock names its tables. Without names, the rows of joined tables are locked too.
     fn locks_named_tables(&self) -> bool {
         false
+    }
+
+    /// Returns the marks of quotes and comments in a script.
+    fn script(&self) -> ScriptForm {
+        ScriptForm::default()
     }
 
     /// Returns whether a statement that changes the schema commits the transaction that it stands in.

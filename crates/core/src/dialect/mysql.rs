@@ -3,7 +3,7 @@
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
-    Quotes, ReturningForm, ReturningOf, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, ScriptForm, UpsertForm,
 };
 use crate::model::{Function, SentType, SqlType};
 use crate::tree::Lock;
@@ -245,6 +245,10 @@ impl Grammar for Flavour {
 
     fn explain(&self, analyze: bool) -> Option<&'static str> {
         Some(self.explain[usize::from(analyze)])
+    }
+
+    fn script(&self) -> ScriptForm {
+        ScriptForm { hash_comments: true, ..ScriptForm::default() }
     }
 
     fn commits_by_ddl(&self) -> bool {

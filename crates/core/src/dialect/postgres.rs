@@ -3,7 +3,7 @@
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
-    Placeholder, UpsertForm,
+    Placeholder, ScriptForm, UpsertForm,
 };
 use crate::model::{Function, SqlType};
 
@@ -49,6 +49,10 @@ impl Grammar for Postgres {
     // keys and policies always compare the bytes as well.
     fn text_sameness(&self) -> Option<Collated> {
         Some(self.text_order())
+    }
+
+    fn script(&self) -> ScriptForm {
+        ScriptForm { nested_comments: true, dollar_quotes: true, ..ScriptForm::default() }
     }
 
     fn text_order(&self) -> Collated {

@@ -2,6 +2,7 @@
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
+    ScriptForm,
 };
 use crate::model::{Function, SentType, SqlType};
 use crate::tree::Lock;
@@ -83,6 +84,10 @@ impl Grammar for Sqlite {
 
     fn most_inserted(&self) -> [usize; 2] {
         [32_766, 200]
+    }
+
+    fn script(&self) -> ScriptForm {
+        ScriptForm { bracket_names: true, ..ScriptForm::default() }
     }
 
     fn lock(&self, _lock: Lock) -> Option<[&'static str; 2]> {

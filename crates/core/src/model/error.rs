@@ -490,6 +490,32 @@ impl Error {
         Error::new(ErrorKind::PoliciesRequired, message)
     }
 
+    /// Adds the place of the statement in its script.
+    #[doc(hidden)]
+    #[must_use]
+    pub fn in_script(mut self, number: usize, line: usize) -> Error {
+        self.0.place = Some(format!("statement {number} of the script, line {line}").into());
+        self
+    }
+
+    /// Returns the error for a script on a handle that requires policies.
+    #[doc(hidden)]
+    #[cold]
+    pub fn script_outside_policies() -> Error {
+        let message = "this handle requires policies, and a script may read and write any table; declare that with \
+                       `outside_policies()`";
+        Error::new(ErrorKind::PoliciesRequired, message)
+    }
+
+    /// Returns the error for a statement of a script that begins or ends a transaction.
+    #[doc(hidden)]
+    #[cold]
+    pub fn script_of_transaction() -> Error {
+        let message = "a script cannot begin or end a transaction; it runs in one where the engine's schema changes can \
+                       be rolled back";
+        Error::new(ErrorKind::InvalidQuery, message)
+    }
+
     /// Returns the error for a statement before which the engine would commit the transaction.
     #[doc(hidden)]
     #[cold]

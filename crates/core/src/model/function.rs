@@ -137,7 +137,7 @@ impl Function {
     }
 
     /// Returns whether a text begins like a statement that begins or ends a transaction.
-    pub(crate) fn is_of_transaction(text: &str) -> bool {
+    pub fn is_of_transaction(text: &str) -> bool {
         const WORDS: [&str; 8] =
             ["ABORT", "BEGIN", "COMMIT", "END", "RELEASE", "ROLLBACK", "SAVEPOINT", "START"];
         WORDS

@@ -265,10 +265,18 @@ impl<'q> Statement<'q> {
     }
 
     /// Returns the same statement, as hand-written text of the program, which may change session settings.
-    pub(crate) fn of_program(mut self, operation: Operation) -> Self {
+    #[must_use]
+    pub fn of_program(mut self, operation: Operation) -> Self {
         self.operation = operation;
         self.alters_session = true;
         self.commits = self.grammar.commits_by_ddl() && begins_with_ddl(&self.text);
+        self
+    }
+
+    /// Returns the same statement, which this line of the program asked for.
+    #[must_use]
+    pub fn begun_at(mut self, origin: Origin) -> Self {
+        self.origin = origin;
         self
     }
 

@@ -5,13 +5,13 @@ use std::future::Future;
 use std::ops::ControlFlow;
 
 use futures_util::stream::{self, Stream, StreamExt, TryStreamExt};
-use nepheline_core::{Error, Table, InsertValues, Upsert, Writes};
+use nepheline_core::{Error, InsertValues, Script, Table, Upsert, Writes};
 
 use super::direct::now;
 use crate::exec::companions::{Explainable, Readable};
 use crate::exec::page::{Cursor, Page, Paging, CursoredRows, Way};
 use crate::exec::write::{self, Upserted};
-use crate::exec::read;
+use crate::exec::{read, script};
 
 pub(crate) mod sealed {
     use crate::access::asynchronous::AsyncAccess;
@@ -272,6 +272,42 @@ macro_rules! verbs {
                 /// Those of [`write`](Self::write).
             } {} {}
             write_upsert [T: Table] (upsert: &Upsert<T>) -> Upserted, write::write
+        }
+        verb! { $form,
+            {
+                /// Runs the statements of a script in order. On SQLite and PostgreSQL they run in one transaction, all of
+                /// them or none. MariaDB and MySQL commit at each change of the schema, so that there the
+                /// statements before a failed one stay, and a script inside a transaction is refused; each
+                /// statement may run on another connection of the pool.
+                ///
+                /// # Errors
+                ///
+                /// Those of the database, with the number of the statement in the script and its line;
+                /// [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if a statement begins or ends a transaction.
+            } {
+                /// ```no_run
+                /// # async fn f(db: nepheline::Database) -> Result<(), nepheline::Error> {
+                /// use nepheline::prelude::*;
+                /// use nepheline::script;
+                ///
+                /// db.run_script(&script!("CREATE TABLE tray (id BIGINT PRIMARY KEY); CREATE TABLE lid (id BIGINT)")).await?;
+                /// # Ok(())
+                /// # }
+                /// ```
+            } {
+                /// ```
+                /// use nepheline::blocking::Database;
+                /// use nepheline::prelude::*;
+                /// use nepheline::script;
+                ///
+                /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+                /// # let db = Database::over(rusqlite::Connection::open_in_memory()?)?;
+                /// db.run_script(&script!("CREATE TABLE tray (id INTEGER PRIMARY KEY); INSERT INTO tray VALUES (1), (2)"))?;
+                /// # Ok(())
+                /// # }
+                /// ```
+            }
+            run_script [] (script: &Script) -> (), script::run_script
         }
         verb! { $form,
             {

@@ -13,6 +13,7 @@ pub(crate) mod line;
 pub(crate) mod page;
 pub(crate) mod read;
 pub(crate) mod run;
+pub(crate) mod script;
 pub(crate) mod sink;
 pub(crate) mod transaction;
 pub(crate) mod write;

@@ -295,8 +295,12 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
             db,
             &boreholes()
                 .left_join(|b| {
-                    Specimen::rows()
-                        .filter(|s| s.borehole_id.eq(b.id) & s.grams.ge(least) & sound(s.secret))
+                    Specimen::rows().filter(|s| {
+                        s.borehole_id.eq(b.id)
+                            & s.grams.ge(least)
+                            & sound(s.secret)
+                            & sound(b.secret)
+                    })
                 })
                 .filter(|(_, s)| {
                     let secret = s.map(|s| s.secret.abs());
@@ -372,9 +376,12 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 let id = if flag { magnitude(s.secret) } else { s.secret + 0 };
                 shape!(Labelled { id, label: s.label })
             });
-            let computed = from(secrets)
-                .filter(|s| magnitude(s.id).ge(0))
-                .order_by(|s| s.label.asc());
+            // A value that can fail inside of a condition that cannot, and the other way round.
+            let computed = match flag {
+                true => from(secrets).filter(|s| s.id.ge(0)),
+                false => from(secrets).filter(|s| magnitude(s.id).ge(0)),
+            };
+            let computed = computed.order_by(|s| s.label.asc());
             answer(db, &computed)
         }
         Kind::GroupedBySecret => {
