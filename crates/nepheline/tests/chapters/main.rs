@@ -93,5 +93,6 @@ macro_rules! ask {
 // After the macros, which they use.
 mod policies;
 mod relations;
+mod statements;
 mod totals;
 mod writes;

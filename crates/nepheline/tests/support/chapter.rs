@@ -101,6 +101,12 @@ impl<T: nepheline::Tables, R, L: nepheline::Level> Shows for Query<T, R, L> {
     }
 }
 
+impl<R: nepheline::RowShape + Send + 'static> Shows for nepheline::StatementRows<R> {
+    fn statements(&self, dialect: Dialect, carried: &Carried) -> Result<Vec<Sql>, Error> {
+        Ok(vec![nepheline::Writes::sql_carrying(self, dialect, carried)?])
+    }
+}
+
 impl<T, R, B> Shows for nepheline::Alongside<T, R, B>
 where
     T: nepheline::Tables,
