@@ -18,7 +18,7 @@ const JOINED_LATER: &str = "a condition of a left join can fail for some rows, a
 type Own = SmallVec<[SourceId; 4]>;
 
 impl Select {
-    /// Returns whether something in it can fail. This runs for every query.
+    /// Returns whether something in it can fail.
     pub(super) fn can_fail(&self) -> bool {
         self.any_node(|node| node.summary().can_fail())
             || self.body.selects_what_fails()
@@ -154,10 +154,22 @@ impl Select {
     }
 
     /// Returns whether it, or a derived table in it, leaves out rows because of policies.
-    pub(super) fn hides_rows(&self) -> bool {
-        self.has_policies()
-            || self.body.hides_rows()
+    fn hides_rows(&self) -> bool {
+        self.has_policies() || self.derives_from_hidden()
+    }
+
+    /// Returns whether a derived table in it leaves out rows because of policies. This runs for every query.
+    pub(super) fn derives_from_hidden(&self) -> bool {
+        self.body.hides_rows()
             || self.joins.iter().any(|join| join.body.hides_rows())
+            || self.parents.iter().any(|(_, body)| body.hides_rows())
+    }
+
+    /// Returns whether a filter can fail. This runs for every query over one table with policies.
+    pub(super) fn filters_can_fail(&self) -> bool {
+        self.filters
+            .iter()
+            .any(|filter| filter.what.summary().can_fail())
     }
 
     /// Returns whether it computes something from the row of a table that can fail.

@@ -215,7 +215,7 @@ impl<'q> Planned<'q> {
         if !asks_others && select.table.policies().is_empty() {
             return Ok(Planned { asks_others, ..Planned::to_compare(select) });
         }
-        let mut guard = Guard::new(context.carried, context.tells);
+        let mut guard = Guard::new(context, context.tells);
         // The error names the caller's line, not that of the policy in which it was found.
         let (select, policies) = guard
             .outermost(select)

@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use super::{Policies, Tree};
+use super::{CompileContext, Policies, Tree};
 use crate::model::{Carried, Error, MissingValue, Origin, PolicyInfo, TableInfo};
 use crate::tree::{
     CteQuery, FromSource, Inner, InnerMut, Located, Node, Path, PolicyCondition, PolicyUse,
@@ -22,6 +22,8 @@ use crate::tree::{
 #[derive(Debug)]
 pub(super) struct Guard<'a> {
     carried: &'a Carried,
+    /// True if the dialect must be told to compare text by code point.
+    same: bool,
     /// The policies whose conditions are being processed, from the outermost to the innermost.
     within: Within,
     /// The waivers of the enclosing queries.
@@ -46,9 +48,15 @@ enum Guarded {
 
 impl<'a> Guard<'a> {
     /// Returns a state that lists the policies it meets, if `tells`.
-    pub(super) fn new(carried: &'a Carried, tells: bool) -> Guard<'a> {
+    pub(super) fn new(context: CompileContext<'a>, tells: bool) -> Guard<'a> {
+        let same = context.grammar.text_sameness().is_some();
+        Guard::with(context.carried, same, tells)
+    }
+
+    fn with(carried: &'a Carried, same: bool, tells: bool) -> Guard<'a> {
         Guard {
             carried,
+            same,
             within: Within::new(),
             waived: Vec::new(),
             all_waived: None,
@@ -75,7 +83,7 @@ impl<'a> Guard<'a> {
         }
         let inside = self.inside_of(select)?;
         if let (Tree::Lent(select), true) =
-            (&inside, select.is_over_one_table() && !select.can_fail())
+            (&inside, select.is_over_one_table() && !select.filters_can_fail())
         {
             let met = self.met.as_ref().map_or(0, Vec::len);
             if let Some(policies) = self.apart(select)? {
@@ -169,7 +177,7 @@ impl<'a> Guard<'a> {
             // A common table expression is written once for all its uses, so the waivers around one use do
             // not count.
             Inner::Cte(named) => {
-                let mut alone = Guard::new(self.carried, false);
+                let mut alone = Guard::with(self.carried, self.same, false);
                 alone.met = self.met.take();
                 alone.variants = std::mem::take(&mut self.variants);
                 // A policy inside whose condition the expression stands is not applied in it either.
@@ -238,7 +246,7 @@ impl<'a> Guard<'a> {
             true => self.require_policies(&mut select)?,
             false => 0,
         };
-        if select.can_fail() && (policies > 0 || select.hides_rows()) {
+        if (policies > 0 || select.derives_from_hidden()) && select.can_fail() {
             select.to_mut().put_behind(policies, is_inner)?;
         }
         Ok(select)
@@ -337,7 +345,9 @@ impl<'a> Guard<'a> {
         let mut condition = condition.map_err(|missing: MissingValue| {
             Error::missing_carried(policy.name(), table.name(), missing.type_name())
         })?;
-        condition.make_same();
+        if self.same {
+            condition.make_same();
+        }
         if !condition.summary().queries() {
             return Ok(Some(condition));
         }

@@ -151,7 +151,7 @@ impl Gather<bool> for WriteCounts {
 /// A write in progress: its statements, and what those that have run found.
 struct WriteRun<'w, W: ?Sized, O> {
     write: &'w W,
-    checks: Checks,
+    checks: Option<Box<Checks>>,
     parts: Parts,
     /// The time of all its statements.
     at: Option<Timestamp>,
@@ -170,8 +170,13 @@ impl<'w, W: Writes + ?Sized, O: Outcome<W>> WriteRun<'w, W, O> {
     fn of(write: &'w W, context: CompileContext<'_>, counts: bool) -> Result<WriteRun<'w, W, O>, Error> {
         let context = context.stopped();
         let checks = write.checks(context)?;
-        checks.refuse(write.table(), write.origin())?;
-        let parts = checks.around(write.parts(context, O::SHAPE, checks.need_keys())?);
+        let parts = match &checks {
+            None => write.parts(context, O::SHAPE, false)?,
+            Some(checks) => {
+                checks.refuse(write.table(), write.origin())?;
+                checks.around(write.parts(context, O::SHAPE, checks.need_keys())?)
+            }
+        };
         let at = context.stopped_at;
         Ok(WriteRun { write, checks, parts, at, found: None, counts, written: None, outcome: PhantomData })
     }
@@ -205,7 +210,8 @@ impl<'w, W: Writes + ?Sized, O: Outcome<W>> WriteRun<'w, W, O> {
     fn statement(&self, context: CompileContext<'_>, part: Part) -> Result<Statement<'_>, Error> {
         let context = CompileContext { stopped_at: self.at, ..context };
         let step = self.step(part);
-        let check = self.write.check_statement(&self.checks, context, &step);
+        let check = self.checks.as_ref().filter(|_| part.checks());
+        let check = check.and_then(|checks| self.write.check_statement(checks, context, &step));
         check.unwrap_or_else(|| self.write.statement(context, &step))
     }
 
@@ -247,7 +253,10 @@ impl<'w, W: Writes + ?Sized, O: Outcome<W>> WriteRun<'w, W, O> {
 
     /// Refuses the write if a check has not found what it must.
     fn verify(&self, part: Part, found: &[Key]) -> Result<(), Error> {
-        self.checks.verify(self.write.table(), &self.step(part), found, self.write.origin())
+        match &self.checks {
+            Some(checks) => checks.verify(self.write.table(), &self.step(part), found, self.write.origin()),
+            None => Ok(()),
+        }
     }
 
     fn add(&self, outcome: &mut O, context: CompileContext<'_>, part: Part, gathered: O::Gathered) {
@@ -379,8 +388,28 @@ async fn write_at<A: Access, W: Writes, O: Outcome<W>>(
     context: CompileContext<'_>,
     counts: bool,
 ) -> Result<O, Error> {
+    let adds = access.interceptors().add_writes();
     let written = match WriteRun::of(write, context, counts) {
-        Ok(run_of_write) => write_run(access, run_of_write, context).await,
+        Ok(mut run_of_write)
+            if !adds
+                && (run_of_write.is_single()
+                    || access.is_of_program() && run_of_write.writes_last()) =>
+        {
+            follow(access, &mut run_of_write).await.map_err(|(_, err)| err)
+        }
+        Ok(run_of_write) => match together(access, run_of_write, context, adds).await {
+            Err((part, err)) if cannot_copy(part, &err) => {
+                // Nothing of it is stored. Rows that COPY refuses may still be accepted by INSERT; if not,
+                // INSERT explains why.
+                let inserting = CompileContext { copies: false, ..context };
+                match WriteRun::of(write, inserting, false) {
+                    Ok(run_of_write) => together(access, run_of_write, inserting, adds).await,
+                    Err(_) => Err((None, err)),
+                }
+            }
+            ended => ended,
+        }
+        .map_err(|(_, err)| err),
         Err(err) => Err(err),
     };
     written.map_err(|err| {
@@ -394,32 +423,6 @@ async fn write_at<A: Access, W: Writes, O: Outcome<W>>(
 fn describe<W: Writes + ?Sized>(write: &W, err: Error) -> Error {
     let kind = write.foreign_key(err.table());
     err.of_foreign_key(kind).violating_of(write.table_name())
-}
-
-async fn write_run<A: Access, W: Writes, O: Outcome<W>>(
-    access: &A,
-    mut run_of_write: WriteRun<'_, W, O>,
-    context: CompileContext<'_>,
-) -> Result<O, Error> {
-    let adds = access.interceptors().add_writes();
-    let is_whole = run_of_write.is_single() || access.is_of_program() && run_of_write.writes_last();
-    if is_whole && !adds {
-        return follow(access, &mut run_of_write).await.map_err(|(_, err)| err);
-    }
-    let write = run_of_write.write;
-    let written = match together(access, run_of_write, context, adds).await {
-        Err((part, err)) if cannot_copy(part, &err) => {
-            // Nothing of it is stored. Rows that COPY refuses may still be accepted by INSERT; if not,
-            // INSERT explains why.
-            let inserting = CompileContext { copies: false, ..context };
-            match WriteRun::of(write, inserting, false) {
-                Ok(run_of_write) => together(access, run_of_write, inserting, adds).await,
-                Err(_) => Err((None, err)),
-            }
-        }
-        ended => ended,
-    };
-    written.map_err(|(_, err)| err)
 }
 
 /// Runs the statements of a write in order. If one fails, it returns which.

@@ -118,7 +118,7 @@ impl<W: Writes> Writes for WithoutRows<W> {
         self.0.parts(context, shape, keyed)
     }
 
-    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+    fn checks(&self, context: CompileContext<'_>) -> Result<Option<Box<Checks>>, Error> {
         self.0.checks(context)
     }
 

@@ -162,13 +162,13 @@ impl<T: Table> Writes for Update<T> {
         }
     }
 
-    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+    fn checks(&self, context: CompileContext<'_>) -> Result<Option<Box<Checks>>, Error> {
         match T::INFO.is_checked() {
             true => {
                 Checks::of(&Updated { table: T::INFO, sets: &self.sets }, &self.waived, context)
                     .map_err(|err| err.asked_at(self.change.at))
             }
-            false => Ok(Checks::default()),
+            false => Ok(None),
         }
     }
 
@@ -195,7 +195,10 @@ impl<T: Table> Writes for Update<T> {
 
     fn shown(&self, context: CompileContext<'_>) -> Result<Sql, Error> {
         let sql = Statement::shown_change(self.target(context)?, context.grammar)?;
-        Ok(sql.and_policies(self.checks(context)?.into_met()))
+        Ok(sql.and_policies(
+            self.checks(context)?
+                .map_or(Vec::new(), |checks| checks.into_met()),
+        ))
     }
 
     fn origin(&self) -> Origin {

@@ -247,7 +247,7 @@ impl<T: Table> Writes for Insert<T> {
             .unwrap_or(Part::New(RowRange::default()));
         Ok(self
             .statement(context, &Step { part, ..Step::shown() })?
-            .into_sql(checks.into_met()))
+            .into_sql(checks.map_or(Vec::new(), |checks| checks.into_met())))
     }
 
     fn statement(
@@ -268,11 +268,11 @@ impl<T: Table> Writes for Insert<T> {
         Ok(if keyed { inserted.telling_keys(T::INFO) } else { inserted })
     }
 
-    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+    fn checks(&self, context: CompileContext<'_>) -> Result<Option<Box<Checks>>, Error> {
         match T::INFO.is_checked() {
             true => Checks::of(&self.stored(context)?, &self.waived, context)
                 .map_err(|err| err.asked_at(self.at)),
-            false => Ok(Checks::default()),
+            false => Ok(None),
         }
     }
 

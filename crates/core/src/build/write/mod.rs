@@ -78,8 +78,8 @@ pub trait Writes: Send + Sync {
 
     /// Returns the checks of the written rows and of the rows that they refer to.
     #[doc(hidden)]
-    fn checks(&self, _context: CompileContext<'_>) -> Result<Checks, Error> {
-        Ok(Checks::default())
+    fn checks(&self, _context: CompileContext<'_>) -> Result<Option<Box<Checks>>, Error> {
+        Ok(None)
     }
 
     /// Returns the statement of one of these checks; `None` for a part that is no check.

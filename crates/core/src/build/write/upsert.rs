@@ -350,13 +350,15 @@ impl<T: Table> Writes for Upsert<T> {
             .copied()
             .unwrap_or_default();
         let step = Step { part: Part::New(first), ..Step::shown() };
-        let checks = self.checks(context)?.into_met();
+        let checks = self
+            .checks(context)?
+            .map_or(Vec::new(), |checks| checks.into_met());
         Ok(self.statement(context, &step)?.into_sql(checks))
     }
 
-    fn checks(&self, context: CompileContext<'_>) -> Result<Checks, Error> {
+    fn checks(&self, context: CompileContext<'_>) -> Result<Option<Box<Checks>>, Error> {
         if !T::INFO.is_checked() {
-            return Ok(Checks::default());
+            return Ok(None);
         }
         let new = self.insert.stored(context)?;
         let stored = Upserted { new, sets: &self.sets, source: self.new };

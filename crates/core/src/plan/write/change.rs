@@ -176,7 +176,7 @@ impl Change {
                 required::check_node(&set.value, context.carried, self.at)?;
             }
         }
-        let mut guard = Guard::new(context.carried, context.tells);
+        let mut guard = Guard::new(context, context.tells);
         let mut guard_all = || {
             let guarded = match guard.select(&select)? {
                 Tree::Lent(_) => None,

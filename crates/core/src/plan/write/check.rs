@@ -68,7 +68,7 @@ impl Checks {
         stored: &dyn StoredRows,
         waived: &[Waiver],
         context: CompileContext<'_>,
-    ) -> Result<Checks, Error> {
+    ) -> Result<Option<Box<Checks>>, Error> {
         let (table, mut checks) =
             (stored.table(), Checks { waived: waived.to_vec(), ..Checks::default() });
         for reference in table
@@ -97,7 +97,7 @@ impl Checks {
             checks.add_policy(policy, stored, waived, context)?;
         }
         checks.before.retain(|parents| !parents.asked.is_empty());
-        Ok(checks)
+        Ok(Some(Box::new(checks)))
     }
 
     fn look_up(&mut self, reference: &'static Reference, asked: Tuples) {
@@ -392,7 +392,7 @@ fn plan(
     context: CompileContext<'_>,
     at: Origin,
 ) -> Result<Planned<'static>, Error> {
-    let mut guard = Guard::new(context.carried, false);
+    let mut guard = Guard::new(context, false);
     let mut select = guard
         .select(&select)
         .map_err(|err| err.asked_at(at))?

@@ -1,13 +1,15 @@
 //! FROM: the tables of a query, its joins, and derived tables.
 
+use smallvec::SmallVec;
+
 use super::clauses::Naming;
 use super::{Writer, push_number};
 use crate::dialect::Collated;
 use crate::model::{ColumnInfo, Error, Origin, SqlType, TableInfo, function};
 use crate::sql::identifiers::{push_identifier, push_table};
 use crate::tree::{
-    CteQuery, FromSource, Join, JoinKind, Located, Node, Path, ROUND, Select, SetOperator, Sets,
-    Source,
+    CteQuery, FromSource, Join, JoinKind, Located, Node, Path, ROUND, RawColumn, Select,
+    SetOperator, Sets, Source,
 };
 
 impl<'q> Writer<'q> {
@@ -339,22 +341,32 @@ impl<'q> Writer<'q> {
         for [own, target] in reference.pairs_at(Source { path, ..source }, source) {
             self.push(between);
             between = " AND ";
-            let needed = own.needs_collation() || target.needs_collation();
-            let is_declared = own.info.is_nondeterministic() || target.info.is_nondeterministic();
-            let equality =
-                if needed { self.grammar.text_equality() } else { [Collated::AS_IT_IS; 2] };
-            // The columns' own collation may treat different keys as equal.
-            let each = match self.grammar.text_sameness().filter(|_| needed) {
-                Some(sameness) if is_declared => [None, Some([sameness, Collated::AS_IT_IS])],
-                Some(sameness) => [Some(equality), Some([sameness, Collated::AS_IT_IS])],
-                None => [Some(equality), None],
-            };
-            for (number, [of_target, of_own]) in each.into_iter().flatten().enumerate() {
-                self.push(if number > 0 { " AND " } else { "" });
-                self.write_within(of_target, |this| this.write_column(&target))?;
-                self.push(" = ");
-                self.write_within(of_own, |this| this.write_column(&own))?;
+            if own.needs_collation() || target.needs_collation() {
+                self.write_text_pair(&target, &own)?;
+                continue;
             }
+            self.write_column(&target)?;
+            self.push(" = ");
+            self.write_column(&own)?;
+        }
+        Ok(())
+    }
+
+    /// Writes that two columns have the same text.
+    fn write_text_pair(&mut self, target: &RawColumn, own: &RawColumn) -> Result<(), Error> {
+        let is_declared = own.info.is_nondeterministic() || target.info.is_nondeterministic();
+        let sameness = self.grammar.text_sameness();
+        let mut equalities: SmallVec<[[Collated; 2]; 2]> = SmallVec::new();
+        if sameness.is_none() || !is_declared {
+            equalities.push(self.grammar.text_equality());
+        }
+        // The columns' own collation may treat different keys as equal.
+        equalities.extend(sameness.map(|sameness| [sameness, Collated::AS_IT_IS]));
+        for (number, [of_target, of_own]) in equalities.into_iter().enumerate() {
+            self.push(if number > 0 { " AND " } else { "" });
+            self.write_within(of_target, |this| this.write_column(target))?;
+            self.push(" = ");
+            self.write_within(of_own, |this| this.write_column(own))?;
         }
         Ok(())
     }
