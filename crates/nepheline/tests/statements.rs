@@ -263,6 +263,11 @@ fn statements_stand_outside_policies_by_name_only() {
         let count = || statement!("SELECT count(*) FROM borehole");
         let refused = db.read_one(&count().rows_as::<i64>()).unwrap_err();
         assert_eq!(refused.kind(), ErrorKind::PoliciesRequired, "on {}: {refused}", engine.name);
+        assert!(
+            refused.to_string().contains("`outside_policies()`"),
+            "on {}: {refused}",
+            engine.name
+        );
         let written = db
             .write(&statement!("DELETE FROM borehole WHERE id = -1"))
             .unwrap_err();

@@ -482,10 +482,9 @@ impl Error {
     }
 
     #[cold]
-    pub(crate) fn text_outside_policies(value: &str) -> Error {
+    pub(crate) fn text_outside_policies(value: &str, declaration: &str) -> Error {
         let message = format!(
-            "this handle requires policies that need a `{value}`, and hand-written text may read any table; declare with \
-             `of_arguments_only()` that it does not"
+            "this handle requires policies that need a `{value}`, and hand-written text may read any table; {declaration}"
         );
         Error::new(ErrorKind::PoliciesRequired, message)
     }

@@ -5,6 +5,9 @@ use std::any::TypeId;
 use crate::model::{Carried, Error, Origin, PolicyInfo, RequiredValue, TableInfo};
 use crate::tree::{FromSource, Inner, Node, PolicyCondition, Select, Source};
 
+const FRAGMENT: &str = "declare with `of_arguments_only()` that it does not";
+const STATEMENT: &str = "declare with `outside_policies()` that this is intended";
+
 /// Refuses a query that reads a table outside the required policies, or text that may.
 pub(super) fn check_query(select: &Select, carried: &Carried) -> Result<(), Error> {
     for required in carried.required() {
@@ -14,8 +17,13 @@ pub(super) fn check_query(select: &Select, carried: &Carried) -> Result<(), Erro
                 refused = Some(Error::policies_required(table.name(), required.type_name()));
             }
         });
+        let declaration = match select.holds_statement() {
+            true => STATEMENT,
+            false => FRAGMENT,
+        };
         if select.any_text() {
-            refused.get_or_insert_with(|| Error::text_outside_policies(required.type_name()));
+            let err = || Error::text_outside_policies(required.type_name(), declaration);
+            refused.get_or_insert_with(err);
         }
         if let Some(err) = refused {
             return Err(err.asked_at(select.asked_at));
@@ -36,7 +44,7 @@ pub(super) fn check_node(node: &Node, carried: &Carried, at: Origin) -> Result<(
     }
     match carried.required().first() {
         Some(required) if node.is_text() => {
-            Err(Error::text_outside_policies(required.type_name()).asked_at(at))
+            Err(Error::text_outside_policies(required.type_name(), FRAGMENT).asked_at(at))
         }
         _ => Ok(()),
     }
@@ -149,6 +157,12 @@ impl Select {
             Inner::Query(select) => select.each_read_table(see),
             Inner::Cte(cte) => cte.select.each_read_table(see),
         });
+    }
+
+    /// Returns whether it reads a whole statement of hand-written text.
+    fn holds_statement(&self) -> bool {
+        let is_text = |body: &FromSource| matches!(body, FromSource::Text(_));
+        is_text(&self.body) || self.joins.iter().any(|join| is_text(&join.body))
     }
 
     fn any_text(&self) -> bool {

@@ -99,7 +99,7 @@ visible rows whose columns such a filter reads gets a limit that it never reache
 past a limit. A condition of HAVING that can fail is tied to an aggregate, so that it stays in HAVING. The condition of a
 left join that can fail, while a policy needs a table that is joined later, is refused.
 
-What still tells that a hidden row exists: an insert with a key or a unique value that a hidden row has is refused
+A hidden row still shows in two ways: an insert with a key or a unique value that it has is refused
 (`UniqueViolation`), and generated keys have gaps.
 "#,
     );

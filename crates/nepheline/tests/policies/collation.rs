@@ -27,7 +27,7 @@ struct Desk {
     office_code: String,
     #[nepheline(nondeterministic)]
     owner: String,
-    /// Of another collation.
+    /// The column has another collation.
     #[nepheline(nondeterministic)]
     label: String,
 }

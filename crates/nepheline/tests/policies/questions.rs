@@ -113,7 +113,7 @@ pub(crate) struct Question {
     pub(crate) least: i64,
     pub(crate) few: u64,
     pub(crate) flag: bool,
-    /// Whether it computes what fails for the rows of other agencies.
+    /// True if it computes what fails for the rows of other agencies.
     pub(crate) computes: bool,
     pub(crate) mode: Mode,
 }
