@@ -172,6 +172,73 @@ fn checked_parents_stay_where_they_are() {
     }
 }
 
+/// A rack, which has no policies of its own.
+#[derive(Debug, Table)]
+#[nepheline(table = "guard_rack")]
+struct Rack {
+    #[nepheline(key)]
+    id: i64,
+    agency_id: i64,
+}
+
+#[derive(Debug, Table)]
+#[nepheline(table = "guard_bin", policies(in_own_rack))]
+struct Bin {
+    #[nepheline(key)]
+    id: i64,
+    #[nepheline(references = Rack)]
+    rack_id: i64,
+}
+
+fn in_own_rack(b: BinColumns, agency: &AgencyId) -> Condition {
+    b.rack().agency_id.eq(agency.0)
+}
+
+/// A policy that reads nothing but a reference is checked in the statement that looks the parent up.
+#[test]
+fn a_policy_of_the_row_is_checked_with_its_parent() {
+    for engine in engines() {
+        let log = StatementLog::new();
+        let free = engine.open();
+        for text in [
+            "DROP TABLE IF EXISTS guard_bin",
+            "DROP TABLE IF EXISTS guard_rack",
+            "CREATE TABLE guard_rack (id BIGINT PRIMARY KEY, agency_id BIGINT)",
+            "CREATE TABLE guard_bin (id BIGINT PRIMARY KEY, rack_id BIGINT)",
+            "INSERT INTO guard_rack VALUES (1, 1), (2, 2)",
+        ] {
+            free.run_text(text, vec![]).unwrap();
+        }
+        let db = free.logging_to(&log).carrying(AgencyId(1));
+        let bins = |racks: [i64; 2]| {
+            let made = racks
+                .into_iter()
+                .zip(10..)
+                .map(|(rack_id, id)| BinToInsert { id, rack_id });
+            Bin::insert_all(made.collect::<Vec<_>>())
+        };
+        let refused = "PolicyViolation: a written row of `guard_bin` would not satisfy its policy `in_own_rack`";
+        for (racks, outcome, statements) in
+            [([1, 2], refused, "read"), ([1, 1], "2", "read insert")]
+        {
+            let (found, sent) = written(&db, &log, bins(racks));
+            assert_eq!(found.split("; write").next(), Some(outcome), "on {}", engine.name);
+            assert_eq!(sent, statements, "on {}", engine.name);
+        }
+        let (moved, _) = written(&db, &log, Bin::row(10).update(|b| b.rack_id.set(2)));
+        assert_eq!(moved.split("; write").next(), Some(refused), "on {}", engine.name);
+        let waived = Bin::row(10)
+            .update(|b| b.rack_id.set(2))
+            .waive_check(in_own_rack);
+        assert_eq!(
+            written(&db, &log, waived),
+            ("1".to_owned(), "update".to_owned()),
+            "on {}",
+            engine.name
+        );
+    }
+}
+
 mod told {
     //! Tables that say themselves which policies check their writes.
 
