@@ -19,7 +19,7 @@ struct Tray {
     label: String,
 }
 
-// Of the children of a row there may be several.
+// A row may have several children.
 #[derive(Debug, Table)]
 #[nepheline(optional_child(collar: Collar by borehole_id))]
 struct Borehole {

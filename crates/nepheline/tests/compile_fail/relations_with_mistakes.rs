@@ -32,7 +32,7 @@ struct Slot {
     label: String,
 }
 
-// What it refers to is no table.
+// It refers to something that is no table.
 #[derive(Debug, Table)]
 struct Tray {
     #[nepheline(key)]

@@ -59,7 +59,6 @@ impl<U: Tables, R: RowStruct, L: Level> Query<U, R, L> {
     ///
     /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) if the fields differ from the columns
     /// that the table must be given, in name, type or nullability.
-    /// is to be given, by name, type and whether they may be NULL.
     #[track_caller]
     pub fn insert_into<T: Table>(self) -> InsertFrom<T> {
         let at = Origin::of(Location::caller());
