@@ -52,6 +52,7 @@ mod plan;
 mod sql;
 mod tree;
 
+pub use build::call::{CursorCall, DatabaseCall, ProcedureCall};
 pub use build::expr::{
     Aggregate, AnyCase, Case, CaseStart, Column, Condition, Expr, ExprExt, Integer, Interval,
     JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern, PerGroup, PerRow, TextExt,
@@ -79,6 +80,7 @@ pub use tree::{Assignment, PolicyUse};
 /// Traits and types that stand in the bounds of signatures, so that the compiler can say what fits where. Programs seldom
 /// name them, and do not implement them.
 pub mod bounds {
+    pub use crate::build::call::RowSets;
     pub use crate::build::expr::{
         Adds, Alternatives, Argument, BaseOf, Bounds, Choices, DateUnit, Divided, Follows,
         FollowsEither, Grouped, HasDate, HasTime, HoldsAggregates, HoldsColumns, IntervalUnit,
@@ -98,9 +100,13 @@ pub mod internal {
 
     pub use serde;
 
+    pub use crate::build::call::{
+        CallArgument, Callable, OutParameters, in_argument, in_out_argument, out_argument,
+    };
     pub use crate::build::compile::to_prepare;
     pub use crate::build::expr::{
-        NoLevel, Selection, Shape, ShapeValue, Shaping, argument, can_fail, parameter, shape_value,
+        NoLevel, Selection, Shape, ShapeValue, Shaping, argument, can_fail, columns_of, parameter,
+        shape_value,
     };
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{
@@ -119,7 +125,7 @@ pub mod internal {
     }
     pub use crate::dialect::Grammar;
     pub use crate::model::error::Violation;
-    pub use crate::model::{ByName, NoRow, name_columns};
+    pub use crate::model::{ByName, NoRow, WantedColumns, name_columns};
     pub use crate::model::{
         ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
         PolicyInfo, ReadColumn, Reference, Sent, SentType, TakesValues, ValueSource, carried_value,

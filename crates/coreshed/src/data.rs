@@ -6,7 +6,7 @@ use anyhow::{Context, Result, bail};
 use nepheline::blocking::{Database, Transaction};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, TableInfo};
+use nepheline::{BindValue, Script, TableInfo, statement};
 
 use crate::guarded::AuditEntry;
 use crate::{
@@ -80,24 +80,31 @@ pub fn load(db: &Database) -> Result<()> {
             table.name()
         );
     }
-    let schema = schema(db.dialect())?;
-    let loaded = db.transaction(|tx| {
-        for statement in schema.split_inclusive(';') {
-            if !statement.trim().is_empty() {
-                tx.run_text(statement, Vec::new())?;
+    let schema = Script::trusting_text_made_at_run_time(schema(db.dialect())?);
+    // MariaDB and MySQL commit at each change of the schema.
+    let is_apart = matches!(db.dialect(), Dialect::MariaDb | Dialect::MySql);
+    let created = if is_apart { db.run_script(&schema) } else { Ok(()) };
+    let loaded = created.map_err(anyhow::Error::from).and_then(|()| {
+        db.transaction(|tx| {
+            if !is_apart {
+                tx.run_script(&schema)?;
             }
-        }
-        for (table, _) in TABLES {
-            fill(tx, db.dialect(), table)?;
-        }
-        tx.run_text(&format!("INSERT INTO core_shed VALUES ({EDITION})"), Vec::new())?;
-        Ok::<_, anyhow::Error>(())
+            fill_all(tx, db.dialect())
+        })
     });
     if loaded.is_err() {
         // Where DDL cannot be rolled back, the tables are dropped here.
         drop_tables(db);
     }
     loaded.context("the core shed cannot be loaded")
+}
+
+fn fill_all(tx: &Transaction<'_>, dialect: Dialect) -> Result<()> {
+    for (table, _) in TABLES {
+        fill(tx, dialect, table)?;
+    }
+    tx.write(&statement!("INSERT INTO core_shed VALUES ({EDITION})"))?;
+    Ok(())
 }
 
 const DROP_IT: &str = "drop its tables, or name another database";

@@ -5,6 +5,7 @@
 //! are reported at once.
 
 mod attr;
+mod call;
 mod column;
 mod crate_path;
 mod name;
@@ -128,4 +129,11 @@ pub fn verbatim(input: TokenStream) -> TokenStream {
 #[proc_macro]
 pub fn statement(input: TokenStream) -> TokenStream {
     parse_macro_input!(input as PassedOn<verbatim::Input>).expand(verbatim::expand_statement)
+}
+
+/// The macro behind `nepheline::call!`, which passes it the path of the crate.
+#[doc(hidden)]
+#[proc_macro]
+pub fn call(input: TokenStream) -> TokenStream {
+    parse_macro_input!(input as PassedOn<call::Input>).expand(call::expand)
 }

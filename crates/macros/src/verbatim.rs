@@ -6,13 +6,16 @@ use std::str::Chars;
 use proc_macro2::{Span, TokenStream};
 use quote::{ToTokens, quote};
 use syn::parse::{Parse, ParseStream};
-use syn::{Expr, Ident, LitStr, Token};
+use syn::{Expr, Ident, LitStr, Path, Token};
 
 use crate::attr::Mistakes;
 
 /// The first words of statements that begin or end transactions.
 const OF_TRANSACTIONS: [&str; 8] =
     ["ABORT", "BEGIN", "COMMIT", "END", "RELEASE", "ROLLBACK", "SAVEPOINT", "START"];
+
+/// The beginning of a list of columns between braces.
+const COLUMNS_OF: &str = "columns of ";
 
 /// The names that a variant can have, each a method of core's `Function`.
 const DIALECTS: [&str; 4] = ["sqlite", "postgres", "mariadb", "mysql"];
@@ -31,6 +34,12 @@ struct Variant {
 struct Argument {
     name: Option<Ident>,
     value: Expr,
+}
+
+/// The columns of a struct in a select list: `{columns of Specimen as s}`.
+struct ColumnsOf {
+    row: Path,
+    alias: String,
 }
 
 impl Parse for Input {
@@ -103,6 +112,7 @@ fn expand_as(input: Input, kind: Kind) -> TokenStream {
     let mut mistakes = Mistakes::default();
     let mut forms = TokenStream::new();
     let mut arguments = Arguments::new(input.arguments);
+    arguments.take_columns(&input.variants, kind, &mut mistakes);
     let mut seen: Vec<String> = Vec::new();
     for Variant { dialect, text } in &input.variants {
         if let Some(dialect) = dialect {
@@ -141,7 +151,14 @@ fn expand_as(input: Input, kind: Kind) -> TokenStream {
         forms = quote!(.all("NULL"));
         error.to_compile_error()
     });
-    let values = arguments.list.iter().map(|argument| &argument.value);
+    let values = arguments
+        .list
+        .iter()
+        .map(|Argument { value, .. }| quote!(::nepheline::internal::argument(#value)));
+    let prefixed = arguments.columns.len() > 1;
+    let columns = arguments.columns.iter().map(|ColumnsOf { row, alias }| {
+        quote!(::nepheline::internal::columns_of::<#row>(#alias, #prefixed))
+    });
     let fragment = Ident::new("FRAGMENT", Span::mixed_site());
     let made = match kind {
         Kind::Fragment => quote!(::nepheline::Verbatim::fragment),
@@ -151,7 +168,7 @@ fn expand_as(input: Input, kind: Kind) -> TokenStream {
         #errors
         static #fragment: ::nepheline::internal::Function =
             ::nepheline::internal::Function::verbatim() #forms;
-        #made(&#fragment, [#(::nepheline::internal::argument(#values)),*])
+        #made(&#fragment, [#(#columns,)* #(#values),*])
     }}
 }
 
@@ -160,11 +177,43 @@ struct Arguments {
     list: Vec<Argument>,
     used: Vec<bool>,
     given: usize,
+    /// The lists of columns, which are arguments before all values.
+    columns: Vec<ColumnsOf>,
 }
 
 impl Arguments {
     fn new(list: Vec<Argument>) -> Arguments {
-        Arguments { used: vec![false; list.len()], given: list.len(), list }
+        Arguments { used: vec![false; list.len()], given: list.len(), list, columns: Vec::new() }
+    }
+
+    /// Finds the lists of columns that texts name: they are the first arguments.
+    fn take_columns(&mut self, variants: &[Variant], kind: Kind, mistakes: &mut Mistakes) {
+        for Variant { text, .. } in variants {
+            let value = text.value();
+            for (braces, _) in value
+                .split('{')
+                .skip(1)
+                .filter_map(|rest| rest.split_once('}'))
+            {
+                let Some(columns) = braces.trim().strip_prefix(COLUMNS_OF) else { continue };
+                let parsed = columns.rsplit_once(" as ").and_then(|(row, alias)| {
+                    let row = syn::parse_str::<Path>(row).ok()?;
+                    let alias = syn::parse_str::<Ident>(alias).ok()?.to_string();
+                    Some(ColumnsOf { row: located(row, text.span()), alias })
+                });
+                match parsed {
+                    _ if kind == Kind::Fragment => mistakes.at(
+                        text.span(),
+                        "a list of columns stands in a whole statement; see `statement!`",
+                    ),
+                    None => mistakes.at(text.span(), "write `{columns of Struct as alias}`"),
+                    Some(columns) if self.columns.iter().all(|c| c.alias != columns.alias) => {
+                        self.columns.push(columns);
+                    }
+                    Some(_) => {}
+                }
+            }
+        }
     }
 
     fn numbered(&mut self, number: usize, span: Span) -> syn::Result<usize> {
@@ -233,18 +282,34 @@ fn form(text: &str, span: Span, arguments: &mut Arguments) -> syn::Result<String
         let number = match rest[1..end].trim() {
             "" => {
                 next += 1;
-                arguments.numbered(next - 1, span)?
+                arguments.columns.len() + arguments.numbered(next - 1, span)?
             }
             number if number.bytes().all(|byte| byte.is_ascii_digit()) => {
-                arguments.numbered(number.parse().unwrap_or(usize::MAX), span)?
+                let number = number.parse().unwrap_or(usize::MAX);
+                arguments.columns.len() + arguments.numbered(number, span)?
             }
-            name => arguments.named(name, span)?,
+            name if name.starts_with(COLUMNS_OF) => {
+                let alias = name.rsplit_once(" as ").map(|(_, alias)| alias.trim());
+                let of = |columns: &ColumnsOf| Some(&*columns.alias) == alias;
+                let place = arguments.columns.iter().position(of);
+                place.unwrap_or_default()
+            }
+            name => arguments.columns.len() + arguments.named(name, span)?,
         };
         form.push_str(&format!("{{{number}}}"));
         rest = &rest[end + 1..];
     }
     form.push_str(rest);
     Ok(form)
+}
+
+/// Returns a path whose mistakes are reported at the text that names it.
+fn located(path: Path, span: Span) -> Path {
+    let tokens = path.to_token_stream().into_iter().map(|mut token| {
+        token.set_span(span);
+        token
+    });
+    syn::parse2(tokens.collect()).unwrap_or(path)
 }
 
 /// Returns what would make the text more or less than one expression, or one statement.

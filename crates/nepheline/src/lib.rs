@@ -112,6 +112,7 @@ macros::with_an_engine! {
     pub use access::options::{Credentials, Options, Pooler, Tls};
     pub use access::transaction::Transaction;
     pub use engine::metrics::{ClosedConnections, PoolMetrics};
+    pub use exec::call::Calls;
     pub use exec::companions::{Explainable, OutsidePolicies, Readable};
     pub use exec::cursor_keys::CursorKeys;
     pub use exec::page::{Cursor, Page, Paging, CursoredRows};
@@ -246,6 +247,41 @@ macro_rules! statement {
     };
 }
 
+/// A call of a function or procedure of the database, by its name: `call!("name"(arguments))` or
+/// `call!("schema.name"(arguments))`.
+///
+/// The name is a literal and quoted, so that PostgreSQL finds it in exactly this case; an argument is a column, an
+/// expression, or a value, which becomes a bind with the type of its Rust type. The functions that MariaDB and MySQL
+/// bring along are not found by quoted names: write those with [`verbatim!`].
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::call;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, top_m: f64 }
+///
+/// // A function that returns one value.
+/// let deep = Specimen::rows().filter(|s| call!("in_feet"(s.top_m)).typed::<f64>().gt(1000));
+/// assert_eq!(
+///     deep.sql(Dialect::Postgres)?.text(),
+///     r#"SELECT "specimen"."id", "specimen"."top_m" FROM "specimen" WHERE "in_feet"("specimen"."top_m") > $1"#,
+/// );
+///
+/// // A procedure with an OUT parameter.
+/// # async fn close(db: &nepheline::Database) -> Result<(), Error> {
+/// let (closed,) = db.call(&call!("close_site"(7_i64)).out::<(i64,)>()).await?;
+/// # Ok(())
+/// # }
+/// # Ok::<(), Error>(())
+/// ```
+///
+/// [`DatabaseCall`] lists what a call can become.
+#[macro_export]
+macro_rules! call {
+    ($($tokens:tt)*) => {
+        $crate::internal::call!($crate, $($tokens)*)
+    };
+}
+
 /// A script: several statements of hand-written SQL without values, for `run_script`.
 ///
 /// `script!("CREATE ..; CREATE ..")` takes a literal, `script!(file "schema.sql")` a file of the program's source, whose
@@ -271,7 +307,7 @@ macro_rules! script {
 #[doc(hidden)]
 pub mod internal {
     pub use nepheline_core::internal::*;
-    pub use nepheline_macros::{shape, statement, verbatim};
+    pub use nepheline_macros::{call, shape, statement, verbatim};
 
     crate::macros::with_an_engine! {
         pub use crate::access::blocking::RunText as BlockingRunText;

@@ -1,6 +1,7 @@
 //! The public types: expressions, queries and writes. They build trees, and ask `plan` and `sql` for
 //! statements.
 
+pub(crate) mod call;
 pub(crate) mod compile;
 pub(crate) mod expr;
 pub(crate) mod policy;

@@ -21,7 +21,7 @@ use crate::sql::{Operation, Sql, Statement};
 use crate::tree::{Call, FromSource, Node, RawSql, Select};
 
 /// The descriptor of what hand-written SQL returns.
-static STATEMENT: TableInfo = TableInfo::new(None, "statement", ["", ""], ["", ""], &[]);
+pub(super) static STATEMENT: TableInfo = TableInfo::new(None, "statement", ["", ""], ["", ""], &[]);
 
 const OF_TRANSACTION: &str =
     "a statement cannot begin or end a transaction; use `transaction` of the handle";
@@ -119,9 +119,7 @@ impl WholeStatement {
     /// When read, [`Mismatch`](crate::ErrorKind::Mismatch) before the first row, if a column is missing, there twice,
     /// or not asked for: it lists what arrived and what was wanted.
     pub fn rows_as<R: RowShape + Send + 'static>(self) -> StatementRows<R> {
-        let mut wanted = Vec::with_capacity(R::WIDTH);
-        R::wanted(&mut wanted);
-        let wanted = Arc::new(WantedColumns::new(wanted));
+        let wanted = Arc::new([WantedColumns::of::<R>()]);
         StatementRows { statement: self, wanted, rows: PhantomData }
     }
 
@@ -185,15 +183,15 @@ impl Writes for WholeStatement {
 #[must_use = "a statement does nothing until a handle reads or writes it"]
 pub struct StatementRows<R> {
     statement: WholeStatement,
-    wanted: Arc<WantedColumns>,
+    wanted: Arc<[WantedColumns; 1]>,
     rows: PhantomData<fn() -> R>,
 }
 
 impl<R> StatementRows<R> {
     /// Accepts columns that the struct has no field for. Without it they are an error.
     pub fn ignoring_other_columns(self) -> StatementRows<R> {
-        let wanted = WantedColumns::clone(&self.wanted).ignoring_others();
-        StatementRows { wanted: Arc::new(wanted), ..self }
+        let [wanted] = Arc::unwrap_or_clone(self.wanted);
+        StatementRows { wanted: Arc::new([wanted.ignoring_others()]), ..self }
     }
 }
 

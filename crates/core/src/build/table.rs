@@ -1,5 +1,6 @@
 //! The traits of structs whose values are rows. The derives implement them.
 
+use super::call::{self, DatabaseCall};
 use super::expr::{Condition, RowColumns};
 use super::query::{self, Query};
 use crate::model::{BindValue, ColumnInfo, FieldValue, RowShape, TableInfo};
@@ -80,6 +81,33 @@ pub trait RowStruct: RowShape + Send + 'static {
     /// Returns the columns for a source in a query.
     #[doc(hidden)]
     fn columns(source: Source) -> Self::Columns;
+
+    /// Returns the query for the rows of a function of the database. They are filtered, joined and grouped like those of
+    /// a table, and the policies of a table struct apply to them. The function's columns have the names of the struct's.
+    ///
+    /// Joined with other rows, its arguments may be columns of tables before it (a lateral join).
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// use nepheline::call;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, analyst_id: Option<i64> }
+    /// let (x, y) = (471_200.0, 5_402_100.0);
+    /// let near = Specimen::rows_from(call!("specimens_near"(x, y, 500.0))).filter(|s| s.analyst_id.is_null());
+    /// assert_eq!(
+    ///     near.sql(Dialect::Postgres)?.text(),
+    ///     r#"SELECT "specimen"."id", "specimen"."label", "specimen"."analyst_id" FROM "specimens_near"($1, $2, $3) AS "specimen" WHERE "specimen"."analyst_id" IS NULL"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL, which have no functions that
+    /// return rows.
+    #[track_caller]
+    fn rows_from(call: DatabaseCall) -> Query<Self> {
+        call::rows_from(call)
+    }
 }
 
 /// A table that a relation leads to: every [`Table`]. `#[derive(Table)]` implements it.

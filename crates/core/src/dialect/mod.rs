@@ -198,6 +198,16 @@ pub trait Grammar: fmt::Debug + Sync {
         false
     }
 
+    /// Returns whether a function can stand in FROM.
+    fn has_table_functions(&self) -> bool {
+        true
+    }
+
+    /// Returns whether a procedure can return result sets.
+    fn has_result_sets(&self) -> bool {
+        false
+    }
+
     /// Returns whether aggregates have `FILTER (WHERE ..)`.
     fn has_filter(&self) -> bool {
         true

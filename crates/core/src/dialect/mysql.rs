@@ -151,6 +151,14 @@ impl Grammar for Flavour {
         self.collated
     }
 
+    fn has_table_functions(&self) -> bool {
+        false
+    }
+
+    fn has_result_sets(&self) -> bool {
+        true
+    }
+
     fn form(&self, function: &Function) -> Option<&'static str> {
         (self.form)(function)
     }

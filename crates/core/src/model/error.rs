@@ -97,14 +97,14 @@ pub enum ErrorKind {
 /// let err = Lab::rows().filter(|l| l.name.eq("a\0b")).sql(Dialect::Sqlite).unwrap_err();
 /// assert_eq!(err.kind(), ErrorKind::RefusedValue);
 /// ```
-pub struct Error(Box<Inner>);
+pub struct Error(pub(super) Box<Inner>);
 
 #[derive(Debug)]
-struct Inner {
+pub(super) struct Inner {
     kind: ErrorKind,
     message: Cow<'static, str>,
     /// The table and column at fault, if there is one; shown before the message.
-    place: Option<Box<str>>,
+    pub(super) place: Option<Box<str>>,
     row: Option<u64>,
     sql: Option<Box<str>>,
     origin: Option<Origin>,
@@ -163,7 +163,7 @@ impl Violation {
 }
 
 impl Error {
-    fn new(kind: ErrorKind, message: impl Into<Cow<'static, str>>) -> Error {
+    pub(super) fn new(kind: ErrorKind, message: impl Into<Cow<'static, str>>) -> Error {
         let message = message.into();
         Error(Box::new(Inner {
             kind,
@@ -302,25 +302,6 @@ impl Error {
         let mut err = Error::new(ErrorKind::Mismatch, message);
         err.0.place = Some("the result".into());
         err
-    }
-
-    #[cold]
-    pub(crate) fn unfit_columns(
-        faults: &[String],
-        wanted: &[Option<&str>],
-        arrived: &[&str],
-    ) -> Error {
-        let list = |names: &mut dyn Iterator<Item = String>| names.collect::<Vec<_>>().join(", ");
-        let wanted = wanted
-            .iter()
-            .map(|name| name.map_or("any".to_owned(), |name| format!("`{name}`")));
-        let message = format!(
-            "the columns of the statement do not fit the row: {}; wanted are {}, arrived are {}",
-            faults.join(", "),
-            list(&mut wanted.into_iter()),
-            list(&mut arrived.iter().map(|name| format!("`{name}`"))),
-        );
-        Error::new(ErrorKind::Mismatch, message)
     }
 
     #[cold]
@@ -487,42 +468,6 @@ impl Error {
             "this handle requires policies that need a `{value}`, and hand-written text may read any table; {declaration}"
         );
         Error::new(ErrorKind::PoliciesRequired, message)
-    }
-
-    /// Adds the place of the statement in its script.
-    #[doc(hidden)]
-    #[must_use]
-    pub fn in_script(mut self, number: usize, line: usize) -> Error {
-        self.0.place = Some(format!("statement {number} of the script, line {line}").into());
-        self
-    }
-
-    /// Returns the error for a script on a handle that requires policies.
-    #[doc(hidden)]
-    #[cold]
-    pub fn script_outside_policies() -> Error {
-        let message = "this handle requires policies, and a script may read and write any table; declare that with \
-                       `outside_policies()`";
-        Error::new(ErrorKind::PoliciesRequired, message)
-    }
-
-    /// Returns the error for a statement of a script that begins or ends a transaction.
-    #[doc(hidden)]
-    #[cold]
-    pub fn script_of_transaction() -> Error {
-        let message = "a script cannot begin or end a transaction; it runs in one where the engine's schema changes can \
-                       be rolled back";
-        Error::new(ErrorKind::InvalidQuery, message)
-    }
-
-    /// Returns the error for a statement before which the engine would commit the transaction.
-    #[doc(hidden)]
-    #[cold]
-    pub fn commits_implicitly(dialect: impl fmt::Display) -> Error {
-        let message = format!(
-            "{dialect} would commit the transaction before this statement; run it outside a transaction"
-        );
-        Error::new(ErrorKind::Unsupported, message)
     }
 
     /// Returns the error for a plan, which tells of rows that policies hide.

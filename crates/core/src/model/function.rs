@@ -1,8 +1,8 @@
 //! SQL functions and operators: the text of each in every dialect. A new function is a new entry here.
 //!
-//! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, and `{{`, `}}` for braces. In
-//! aggregates `{~}` stands for the order of the rows, and `{*}` for the filter and the window. A dialect
-//! without a form refuses the function. Under these forms all engines give the same answer; each was run on
+//! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, `{+}` for all of them between commas, and
+//! `{{`, `}}` for braces. In aggregates `{~}` stands for the order of the rows, and `{*}` for the filter and the
+//! window. A dialect without a form refuses the function. Under these forms all engines give the same answer; each was run on
 //! SQLite, PostgreSQL and MariaDB.
 
 /// A function or operator of SQL, or a hand-written fragment of a program.
@@ -18,6 +18,8 @@ pub struct Function {
     pub(crate) mariadb: Option<&'static str>,
     pub(crate) mysql: Option<&'static str>,
     verbatim: bool,
+    /// True for a function of the database, which `call!` names.
+    named: bool,
     computes: bool,
     by_code_point: bool,
     is_condition: bool,
@@ -42,6 +44,7 @@ impl Function {
             mariadb: None,
             mysql: None,
             verbatim: false,
+            named: false,
             computes: true,
             by_code_point: false,
             is_condition: false,
@@ -57,6 +60,15 @@ impl Function {
         function.verbatim = true;
         function.can_fail = true;
         function.computes = false;
+        function
+    }
+
+    /// Returns a function or procedure of the database that the program names. Its forms have `{+}` for all arguments.
+    pub const fn of_database(what: &'static str, way_out: &'static str) -> Function {
+        let mut function = Function::verbatim();
+        function.what = what;
+        function.way_out = way_out;
+        function.named = true;
         function
     }
 
@@ -136,13 +148,20 @@ impl Function {
             .any(|word| word.eq_ignore_ascii_case(first_word(text)))
     }
 
+    /// Returns a text without the brackets and comments that it begins with.
+    pub(crate) fn without_comments(text: &str) -> &str {
+        behind_comments(text)
+    }
+
     /// Returns whether a text begins like a statement that begins or ends a transaction.
     pub fn is_of_transaction(text: &str) -> bool {
-        const WORDS: [&str; 8] =
-            ["ABORT", "BEGIN", "COMMIT", "END", "RELEASE", "ROLLBACK", "SAVEPOINT", "START"];
-        WORDS
-            .iter()
-            .any(|word| word.eq_ignore_ascii_case(first_word(text)))
+        const WORDS: [&str; 9] =
+            ["ABORT", "BEGIN", "COMMIT", "END", "RELEASE", "ROLLBACK", "SAVEPOINT", "START", "XA"];
+        let is = |wanted: &str, word: &str| wanted.eq_ignore_ascii_case(word);
+        let mut words = behind_comments(text).split_ascii_whitespace();
+        let second = words.nth(1).unwrap_or_default();
+        WORDS.iter().any(|word| is(word, first_word(text)))
+            || is("PREPARE", first_word(text)) && is("TRANSACTION", second)
     }
 
     pub fn what(&self) -> &'static str {
@@ -155,6 +174,16 @@ impl Function {
 
     pub(crate) fn is_verbatim(&self) -> bool {
         self.verbatim
+    }
+
+    /// Returns whether its text is hand-written and may be anything, so that it needs brackets.
+    pub(crate) fn is_open_text(&self) -> bool {
+        self.verbatim && !self.named
+    }
+
+    /// Returns whether it is a function of the database that the program names.
+    pub(crate) fn is_of_program(&self) -> bool {
+        self.named
     }
 
     /// Returns whether the engine interprets the values, so that their type must be one it can compute with.
@@ -181,11 +210,25 @@ impl Function {
 }
 
 fn first_word(text: &str) -> &str {
-    let text =
-        text.trim_start_matches(|character: char| character.is_whitespace() || character == '(');
-    text.split(|character: char| !character.is_ascii_alphabetic())
+    behind_comments(text)
+        .split(|character: char| !character.is_ascii_alphabetic())
         .next()
         .unwrap_or_default()
+}
+
+/// Returns the text after opening brackets and comments.
+fn behind_comments(mut text: &str) -> &str {
+    loop {
+        text = text
+            .trim_start_matches(|character: char| character.is_whitespace() || character == '(');
+        let rest = match () {
+            () if text.starts_with("--") || text.starts_with('#') => text.split_once('\n'),
+            () if text.starts_with("/*") => text.split_once("*/"),
+            () => break,
+        };
+        text = rest.map_or("", |(_, rest)| rest);
+    }
+    text
 }
 
 type F = Function;
@@ -251,6 +294,21 @@ pub(crate) static REMAINDER_NON_ZERO: F = F::named("%").fallible().all("{0} % {1
 pub(crate) static NEGATE: F = F::named("unary minus").fallible().all("-{0}");
 pub(crate) static WIDEN_WHOLE: F = F::named("a wider integer").all("{0}").postgres("{0}::int8");
 pub(crate) static WIDEN_FLOAT: F = F::named("a wider float").all("{0}").postgres("{0}::float8");
+/// An argument with the width of its Rust type; binds of every width are sent with 64 bits.
+pub(crate) static AS_SMALLINT: F = F::named("a narrow integer")
+    .all("{0}")
+    .postgres("{0}::int2");
+pub(crate) static AS_INTEGER: F = F::named("a narrow integer")
+    .all("{0}")
+    .postgres("{0}::int4");
+pub(crate) static AS_REAL: F = F::named("a narrow float")
+    .all("{0}")
+    .postgres("{0}::float4");
+/// The place of an OUT parameter in a call. MySQL and MariaDB require a bind there.
+pub(crate) static OUT_PARAMETER: F = F::named("an OUT parameter")
+    .any_type()
+    .all("{0}")
+    .postgres("NULL");
 pub(crate) static ABS: F = F::named("abs").fallible().all("abs({0})");
 pub(crate) static FLOOR: F = F::named("floor")
     .all("floor({0})")

@@ -3,14 +3,17 @@
 use crate::model::{Cell, Cells, ColumnInfo, Error, RowShape};
 
 /// The columns that a row type wants.
+#[doc(hidden)]
 #[derive(Debug, Clone)]
-pub(crate) struct WantedColumns {
+pub struct WantedColumns {
     names: Vec<Option<&'static str>>,
     ignores_others: bool,
 }
 
 impl WantedColumns {
-    pub(crate) fn new(names: Vec<Option<&'static str>>) -> WantedColumns {
+    pub(crate) fn of<R: RowShape>() -> WantedColumns {
+        let mut names = Vec::with_capacity(R::WIDTH);
+        R::wanted(&mut names);
         WantedColumns { names, ignores_others: false }
     }
 
@@ -35,14 +38,15 @@ impl WantedColumns {
             let mut found = arrived
                 .iter()
                 .enumerate()
-                .filter(|(_, column)| *column == name);
+                .filter(|(_, column)| is_named(column, name));
             match (found.next(), found.next()) {
                 (Some((place, _)), None) => places.push(place),
                 (Some(_), Some(_)) => faults.push(format!("`{name}` is there twice")),
                 (None, _) => faults.push(format!("`{name}` is missing")),
             }
         }
-        let others = arrived.iter().filter(|column| !names.contains(column));
+        let is_wanted = |column: &str| names.iter().any(|name| is_named(column, name));
+        let others = arrived.iter().filter(|column| !is_wanted(column));
         if !self.ignores_others {
             faults.extend(others.map(|column| format!("`{column}` is not wanted")));
         }
@@ -60,7 +64,7 @@ impl WantedColumns {
         }
         for (place, (wanted, column)) in self.names.iter().zip(arrived).enumerate() {
             match wanted {
-                Some(name) if name != column => {
+                Some(name) if !is_named(column, name) => {
                     faults.push(format!("column {} is `{column}` instead of `{name}`", place + 1));
                 }
                 _ => {}
@@ -77,6 +81,11 @@ impl WantedColumns {
 #[doc(hidden)]
 pub fn name_columns(columns: &'static [ColumnInfo], names: &mut Vec<Option<&'static str>>) {
     names.extend(columns.iter().map(|column| Some(column.name())));
+}
+
+/// Returns whether a column has a name: alone, or after the alias that `{columns of T as t}` puts before it.
+fn is_named(column: &str, name: &str) -> bool {
+    column == name || column.rsplit_once('.').is_some_and(|(_, own)| own == name)
 }
 
 fn is_distinct(names: &[&str]) -> bool {

@@ -3,6 +3,7 @@
 
 pub(crate) mod carried;
 pub(crate) mod error;
+mod error_hand_written;
 pub(crate) mod function;
 pub(crate) mod key;
 mod matched;
@@ -18,8 +19,7 @@ pub use carried::{Carried, CarriedFor, Clock, MissingValue, carried_value, is_ca
 pub use error::{Error, ErrorKind};
 pub use function::Function;
 pub use key::{Key, KeyPart, KeyedRow};
-pub(crate) use matched::WantedColumns;
-pub use matched::{ByName, NoRow, name_columns};
+pub use matched::{ByName, NoRow, WantedColumns, name_columns};
 pub use origin::Origin;
 pub use read::{ReadColumn, read_table};
 pub use role::{

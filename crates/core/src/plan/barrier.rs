@@ -215,7 +215,8 @@ impl FromSource {
             FromSource::Table
             | FromSource::RecursiveReference
             | FromSource::Recursion(_)
-            | FromSource::Text(_) => false,
+            | FromSource::Text(_)
+            | FromSource::Function(_) => false,
             FromSource::Query(select) => select.hides_rows(),
             FromSource::Cte(cte) => cte.select.hides_rows(),
             FromSource::Sets(sets) => {
@@ -237,7 +238,8 @@ impl FromSource {
             FromSource::Table
             | FromSource::RecursiveReference
             | FromSource::Recursion(_)
-            | FromSource::Text(_) => false,
+            | FromSource::Text(_)
+            | FromSource::Function(_) => false,
             FromSource::Query(select) => fails(select),
             FromSource::Cte(cte) => fails(&cte.select),
             FromSource::Sets(sets) => {
@@ -254,7 +256,8 @@ impl FromSource {
             FromSource::Table
             | FromSource::RecursiveReference
             | FromSource::Recursion(_)
-            | FromSource::Text(_) => {}
+            | FromSource::Text(_)
+            | FromSource::Function(_) => {}
             FromSource::Query(select) if select.is_limited() => {}
             FromSource::Query(select) => select.limit = endless,
             FromSource::Cte(_) | FromSource::Sets(_) => {

@@ -308,7 +308,7 @@ impl<'a> Guard<'a> {
                     .bridged_from(id)
                     .any(|row| select.is_behind_policies(row))
             };
-            if matches!(body, FromSource::Table) && (!table.policies().is_empty() || leads()) {
+            if body.has_rows_of_table() && (!table.policies().is_empty() || leads()) {
                 add(&mut places, here(id), &self.within);
             }
         }
@@ -457,7 +457,7 @@ impl Select {
     }
 
     fn is_of_one_table(&self) -> bool {
-        matches!(self.body, FromSource::Table)
+        self.body.has_rows_of_table()
             && here_is(self.entry(), self.source)
             && self.rows.len() == 1
             && self.joins.is_empty()

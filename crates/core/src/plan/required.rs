@@ -161,12 +161,16 @@ impl Select {
 
     /// Returns whether it reads a whole statement of hand-written text.
     fn holds_statement(&self) -> bool {
-        let is_text = |body: &FromSource| matches!(body, FromSource::Text(_));
+        let is_text =
+            |body: &FromSource| matches!(body, FromSource::Text(_) | FromSource::Function(_));
         is_text(&self.body) || self.joins.iter().any(|join| is_text(&join.body))
     }
 
     fn any_text(&self) -> bool {
-        let is_text = |body: &FromSource| matches!(body, FromSource::Text(text) if text.is_text());
+        let is_text = |body: &FromSource| match body {
+            FromSource::Text(text) | FromSource::Function(text) => text.is_text(),
+            _ => false,
+        };
         let mut found = self.any_node(Node::is_text)
             || is_text(&self.body)
             || self.joins.iter().any(|join| is_text(&join.body));

@@ -20,6 +20,8 @@ impl Part {
     pub(super) const ARGUMENT_ORDERS: usize = usize::MAX - 1;
     /// The number that stands for the filter and the window after a call.
     pub(super) const AROUND: usize = usize::MAX;
+    /// The number that stands for all arguments.
+    pub(super) const EVERY_ARGUMENT: usize = usize::MAX - 2;
 }
 
 /// Returns the parts of a form, from left to right.
@@ -52,6 +54,7 @@ pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
         let number = match &rest[1..end] {
             "~" => Part::ARGUMENT_ORDERS,
             "*" => Part::AROUND,
+            "+" => Part::EVERY_ARGUMENT,
             number => number.parse().unwrap_or(Part::AROUND),
         };
         Some(Part::Argument { number, alone: opened && closed })

@@ -16,6 +16,8 @@ pub enum Operation {
     Delete,
     /// Hand-written SQL of the program.
     HandWritten,
+    /// A call of a procedure, or of a function that returns a cursor.
+    Call,
     /// The begin of a transaction.
     Begin,
     /// A COMMIT.
@@ -57,6 +59,7 @@ impl Operation {
                 | Operation::Update
                 | Operation::Delete
                 | Operation::HandWritten
+                | Operation::Call
                 | Operation::Commit
         )
     }
@@ -70,6 +73,7 @@ impl fmt::Display for Operation {
             Operation::Update => "UPDATE",
             Operation::Delete => "DELETE",
             Operation::HandWritten => "TEXT",
+            Operation::Call => "CALL",
             Operation::Begin => "BEGIN",
             Operation::Commit => "COMMIT",
             Operation::Rollback => "ROLLBACK",

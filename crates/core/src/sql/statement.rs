@@ -12,7 +12,7 @@ use super::shown::{Mark, Sql};
 use super::writer::{self, Writer};
 use crate::dialect::Grammar;
 use crate::model::{
-    BindValue, ColumnInfo, Error, ErrorKind, LentBind, Origin, TableInfo, WantedColumns,
+    BindValue, ColumnInfo, Error, ErrorKind, Function, LentBind, Origin, TableInfo, WantedColumns,
 };
 use crate::plan::write::{Changing, NewRows, OnConflict, Target};
 use crate::plan::{Planned, ReadShape};
@@ -38,8 +38,8 @@ pub struct Statement<'q> {
     pub(super) alters_session: bool,
     /// The COPY that writes its rows, if it is one.
     pub(super) copying: Option<Copying>,
-    /// The columns that are matched by name, in a hand-written statement.
-    pub(super) wanted: Option<Arc<WantedColumns>>,
+    /// The columns that are matched by name, in a hand-written statement: those of each result set.
+    pub(super) wanted: Option<Arc<[WantedColumns]>>,
     /// True if it would commit the transaction that it stands in.
     pub(super) commits: bool,
 }
@@ -286,23 +286,27 @@ impl<'q> Statement<'q> {
     }
 
     /// Returns the same statement, whose columns are matched by name.
-    pub(crate) fn wanting(mut self, wanted: Arc<WantedColumns>) -> Self {
+    pub(crate) fn wanting(mut self, wanted: Arc<[WantedColumns]>) -> Self {
         self.wanted = Some(wanted);
         self
     }
 
     /// Returns the places of the cells that the row type asks for: of the keys, or, in a hand-written statement, of
-    /// all its columns, whose names `arrived` are.
+    /// all columns of the result set with this number, whose names `arrived` are.
     pub fn cell_places(
         &self,
+        set: usize,
         arrived: impl FnOnce() -> Vec<String>,
     ) -> Result<Cow<'_, [usize]>, Error> {
         match &self.wanted {
             None => Ok(Cow::Borrowed(&self.key_cells)),
-            Some(wanted) => {
+            Some(sets) => {
                 let arrived = arrived();
                 let names: Vec<&str> = arrived.iter().map(String::as_str).collect();
-                wanted.places(&names).map(Cow::Owned)
+                match sets.get(set) {
+                    Some(wanted) => wanted.places(&names).map(Cow::Owned),
+                    None => Ok(Cow::Borrowed(&[])),
+                }
             }
         }
     }
@@ -328,7 +332,8 @@ impl<'q> Statement<'q> {
     }
 
     /// Marks the text as one that will not occur again.
-    pub(crate) fn once(mut self) -> Self {
+    #[must_use]
+    pub fn once(mut self) -> Self {
         self.once = true;
         self
     }
@@ -460,7 +465,7 @@ fn begins_with_ddl(text: &str) -> bool {
         "ALTER", "ANALYZE", "CREATE", "DROP", "GRANT", "LOCK", "OPTIMIZE", "RENAME", "REPAIR",
         "REVOKE", "TRUNCATE",
     ];
-    let mut words = text.split_whitespace();
+    let mut words = Function::without_comments(text).split_whitespace();
     let first = words.next().unwrap_or_default();
     let is_temporary = words
         .next()

@@ -22,7 +22,7 @@ pub use source::Source;
 pub(crate) use source::{Path, SourceId};
 pub(crate) use walk::{Inner, InnerMut};
 
-use crate::model::{BindValue, ColumnInfo, Function, Origin, SqlType};
+use crate::model::{BindValue, ColumnInfo, Function, Origin, SqlType, TableInfo};
 
 /// The depth beyond which a node becomes [`Node::TooDeep`], which is an error. Engines give up not far
 /// beyond.
@@ -80,6 +80,8 @@ pub enum Node {
     Key(NodeSummary, Box<Key>),
     /// Trusted SQL text that was made at run time.
     RawSql(Box<RawSql>),
+    /// The columns of a struct, for a select list of hand-written SQL.
+    ColumnsOf(Box<ColumnsOf>),
     /// A value that is not allowed where it was given; compiling it is an error.
     Refused(Box<Refused>),
     /// Parts that do not fit together, with the reason; compiling it is an error.
@@ -315,6 +317,22 @@ pub struct RawSql {
     pub(crate) sql_type: SqlType,
 }
 
+/// The columns of a struct under an alias of hand-written SQL.
+#[derive(Debug, Clone)]
+pub struct ColumnsOf {
+    pub(crate) table: &'static TableInfo,
+    pub(crate) alias: &'static str,
+    /// True if the alias is part of the names, because there are other columns with the same name.
+    pub(crate) prefixed: bool,
+}
+
+impl PartialEq for ColumnsOf {
+    fn eq(&self, other: &ColumnsOf) -> bool {
+        std::ptr::eq(self.table, other.table)
+            && (self.alias, self.prefixed) == (other.alias, other.prefixed)
+    }
+}
+
 #[derive(Debug, Clone, PartialEq)]
 pub struct Refused {
     pub(crate) value: BindValue,
@@ -329,9 +347,11 @@ impl Node {
             }
             // Hand-written text may do anything, unless it is a single word.
             Node::RawSql(trusted) => NodeSummary::of(NodeSummary::CAN_FAIL, !trusted.closed),
-            Node::Bind(_) | Node::Refused(_) | Node::Unfit(_) | Node::TooDeep => {
-                NodeSummary::default()
-            }
+            Node::Bind(_)
+            | Node::ColumnsOf(_)
+            | Node::Refused(_)
+            | Node::Unfit(_)
+            | Node::TooDeep => NodeSummary::default(),
             Node::Compare(_, summary, _)
             | Node::Between(summary, _)
             | Node::All(summary, _)
@@ -397,6 +417,7 @@ impl Node {
             | Node::Window(..)
             | Node::Key(..)
             | Node::RawSql(_)
+            | Node::ColumnsOf(_)
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::TooDeep => false,

@@ -81,6 +81,8 @@ pub(crate) enum FromSource {
     RecursiveReference,
     /// Hand-written text of a whole statement.
     Text(Box<Node>),
+    /// A function of the database that returns rows. Its arguments may be columns of tables before it.
+    Function(Box<Node>),
 }
 
 /// A common table expression.
@@ -166,10 +168,23 @@ impl fmt::Display for JoinKind {
 }
 
 impl FromSource {
+    /// Returns whether its rows are rows of the table, so that its policies apply to them.
+    pub(crate) fn has_rows_of_table(&self) -> bool {
+        matches!(self, FromSource::Table | FromSource::Function(_))
+    }
+
+    /// Returns whether it is a function with an argument that follows a parent.
+    pub(crate) fn calls_of_parents(&self) -> bool {
+        matches!(self, FromSource::Function(call) if call.summary().follows())
+    }
+
     /// Returns the depth of the queries nested in it.
     pub(crate) fn depth(&self) -> usize {
         match self {
-            FromSource::Table | FromSource::RecursiveReference | FromSource::Text(_) => 0,
+            FromSource::Table
+            | FromSource::RecursiveReference
+            | FromSource::Text(_)
+            | FromSource::Function(_) => 0,
             FromSource::Recursion(recursion) => {
                 1 + recursion.start.depth().max(recursion.step.depth())
             }
@@ -305,6 +320,11 @@ impl Select {
         }
     }
 
+    /// Returns whether its rows are those of a function.
+    pub(crate) fn is_called(&self) -> bool {
+        matches!(self.body, FromSource::Function(_))
+    }
+
     pub(crate) fn is_over(&self, source: SourceId) -> bool {
         self.source == source || self.joins.iter().any(|join| join.source == source)
     }
@@ -427,6 +447,12 @@ impl Select {
     pub(crate) fn each_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
         for node in self.nodes_mut() {
             node.each_column(change);
+        }
+        let joined = self.joins.iter_mut().map(|join| &mut join.body);
+        for body in joined.chain([&mut self.body]) {
+            if let FromSource::Function(call) = body {
+                call.each_column(change);
+            }
         }
     }
 

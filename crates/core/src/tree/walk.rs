@@ -36,6 +36,7 @@ impl Node {
             Node::Column(_)
             | Node::Bind(_)
             | Node::RawSql(_)
+            | Node::ColumnsOf(_)
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::Subquery(..)
@@ -88,6 +89,7 @@ impl Node {
             Node::Column(_)
             | Node::Bind(_)
             | Node::RawSql(_)
+            | Node::ColumnsOf(_)
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::Subquery(..)
@@ -171,7 +173,7 @@ impl FromSource {
     fn each_inner<'s>(&'s self, see: &mut dyn FnMut(Inner<'s>)) {
         match self {
             FromSource::Table | FromSource::RecursiveReference => {}
-            FromSource::Text(text) => text.each_inner(see),
+            FromSource::Text(text) | FromSource::Function(text) => text.each_inner(see),
             FromSource::Query(select) => see(Inner::Query(select)),
             FromSource::Cte(named) => see(Inner::Cte(named)),
             FromSource::Sets(sets) => {
@@ -190,7 +192,7 @@ impl FromSource {
     fn each_inner_mut(&mut self, change: &mut dyn FnMut(InnerMut<'_>)) {
         match self {
             FromSource::Table | FromSource::RecursiveReference => {}
-            FromSource::Text(text) => {
+            FromSource::Text(text) | FromSource::Function(text) => {
                 text.each_query(&mut |select| change(InnerMut::Query(select)));
             }
             FromSource::Query(select) => change(InnerMut::Query(select)),

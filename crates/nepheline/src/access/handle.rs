@@ -11,6 +11,7 @@ use super::direct::now;
 use crate::exec::companions::{Explainable, Readable};
 use crate::exec::page::{Cursor, Page, Paging, CursoredRows, Way};
 use crate::exec::write::{self, Upserted};
+use crate::exec::call::{self, Calls};
 use crate::exec::{read, script};
 
 pub(crate) mod sealed {
@@ -308,6 +309,45 @@ macro_rules! verbs {
                 /// ```
             }
             run_script [] (script: &Script) -> (), script::run_script
+        }
+        verb! { $form,
+            {
+                /// Calls a procedure, or a function that returns a cursor, and returns its OUT parameters, its result
+                /// sets, or the rows of the cursor. See [`call!`](crate::call!).
+                ///
+                /// A procedure may commit only outside a transaction. If one ends the transaction that it is called in,
+                /// as MariaDB and MySQL allow, what follows there is
+                /// [`TransactionEnded`](crate::ErrorKind::TransactionEnded).
+                ///
+                /// # Errors
+                ///
+                /// Those of the database; [`Unsupported`](crate::ErrorKind::Unsupported) where the engine has no
+                /// such thing; [`Mismatch`](crate::ErrorKind::Mismatch) for results of other types, or another
+                /// number of result sets; [`PoliciesRequired`](crate::ErrorKind::PoliciesRequired) on a handle with
+                /// `policies_required`, without [`outside_policies`](crate::DatabaseCall::outside_policies).
+            } {
+                /// ```no_run
+                /// # async fn f(db: nepheline::Database) -> Result<(), nepheline::Error> {
+                /// use nepheline::call;
+                /// use nepheline::prelude::*;
+                ///
+                /// let (closed,) = db.call(&call!("close_site"(7_i64)).out::<(i64,)>()).await?;
+                /// let (labels, depths) = db.call(&call!("site_report"(7_i64)).result_sets::<(String, f64)>()).await?;
+                /// # Ok(())
+                /// # }
+                /// ```
+            } {
+                /// ```no_run
+                /// # fn f(db: nepheline::blocking::Database) -> Result<(), nepheline::Error> {
+                /// use nepheline::call;
+                /// use nepheline::prelude::*;
+                ///
+                /// let (closed,) = db.call(&call!("close_site"(7_i64)).out::<(i64,)>())?;
+                /// # Ok(())
+                /// # }
+                /// ```
+            }
+            call [C: Calls] (call: &C) -> C::Output, call::call
         }
         verb! { $form,
             {

@@ -5,6 +5,7 @@
 pub(crate) mod access;
 pub(crate) mod answer;
 pub(crate) mod ask;
+pub(crate) mod call;
 pub(crate) mod companions;
 pub(crate) mod cursor_keys;
 pub(crate) mod levels;

@@ -27,6 +27,9 @@ pub(crate) trait Sink: Send + Any {
 
     fn answer_row(&mut self, row: &mut AnswerCells<'_>) -> bool;
 
+    /// Notes that the rows of a result set have arrived, and another result set follows.
+    fn next_set(&mut self) {}
+
     /// Receives the counts of written rows, when all rows have arrived.
     fn wrote(&mut self, written: Written);
 

@@ -2,9 +2,12 @@
 
 use std::panic::Location;
 
+use smallvec::smallvec;
+
 use super::{Argument, Condition, Expr, PerGroup};
-use crate::model::{ColumnType, Function, Origin, SqlType, Storable};
-use crate::tree::{Call, Node, RawSql};
+use crate::build::table::RowStruct;
+use crate::model::{ColumnType, Function, Origin, SqlType, Storable, function};
+use crate::tree::{Call, ColumnsOf, Node, RawSql};
 
 /// A fragment of hand-written SQL without a type yet; made by `verbatim!`.
 ///
@@ -63,15 +66,34 @@ enum Body {
 pub struct FragmentArgument(Node);
 
 impl FragmentArgument {
+    pub(crate) fn of(node: Node) -> FragmentArgument {
+        FragmentArgument(node)
+    }
+
     pub(crate) fn into_node(self) -> Node {
         self.0
     }
 }
 
-/// Converts an argument; `verbatim!` calls it for each.
+/// Converts an argument; `verbatim!` calls it for each. A value has the type of its Rust type: binds of every width are
+/// sent with 64 bits, and PostgreSQL finds no function of an `integer` for them.
 #[doc(hidden)]
 pub fn argument<A: Argument>(argument: A) -> FragmentArgument {
-    FragmentArgument(argument.into_argument())
+    let sql_type = <A::Type as ColumnType>::Base::SQL_TYPE;
+    let node = argument.into_argument();
+    let narrow = match (&node, sql_type) {
+        (Node::Bind(_), SqlType::SmallInt) => &function::AS_SMALLINT,
+        (Node::Bind(_), SqlType::Integer) => &function::AS_INTEGER,
+        (Node::Bind(_), SqlType::Real) => &function::AS_REAL,
+        _ => return FragmentArgument(node),
+    };
+    FragmentArgument(Node::of_call(Call::of(narrow, sql_type, smallvec![node])))
+}
+
+/// Converts a list of columns; `statement!` calls it for each `{columns of Struct as alias}`.
+#[doc(hidden)]
+pub fn columns_of<R: RowStruct>(alias: &'static str, prefixed: bool) -> FragmentArgument {
+    FragmentArgument(Node::ColumnsOf(Box::new(ColumnsOf { table: R::INFO, alias, prefixed })))
 }
 
 impl Verbatim {

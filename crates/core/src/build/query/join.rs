@@ -147,6 +147,12 @@ impl Select {
             () if !other.joins.is_empty() => Some(
                 "a query that joins tables cannot be joined itself; join its tables one after the other",
             ),
+            () if other.body.calls_of_parents() => {
+                Some("an argument of a joined call cannot follow a parent; join that parent first")
+            }
+            () if optional && other.is_called() && !other.table.policies().is_empty() => {
+                Some("rows of a function that are under policies cannot be joined by `left_join`")
+            }
             () if optional && other.summary().follows() => {
                 Some("the condition of `left_join` cannot follow a parent; join that parent first")
             }

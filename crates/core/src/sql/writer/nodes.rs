@@ -8,7 +8,10 @@ use crate::model::{BindValue, Error, SqlType, function};
 use crate::sql::form::{self, Part};
 use crate::sql::identifiers::{push_column, push_identifier};
 use crate::sql::pattern::glob_of;
-use crate::tree::{Call, Case, Comparison, Like, Node, ROUND, RawColumn};
+use crate::tree::{Call, Case, ColumnsOf, Comparison, Like, Node, ROUND, RawColumn};
+
+/// The longest name in bytes that no engine cuts (PostgreSQL, "Identifiers and Key Words").
+const LONGEST_NAME: usize = 63;
 
 /// The form of the SQL standard.
 const NOT_TRUE: &str = "{0} IS NOT TRUE";
@@ -21,8 +24,8 @@ impl<'q> Writer<'q> {
             Node::All(..) | Node::Any(..) => self.write_bracketed(node),
             // Hand-written text may combine conditions too.
             Node::RawSql(trusted) if !trusted.closed => self.write_bracketed(node),
-            Node::Call(_, call) if call.function.is_verbatim() => self.write_bracketed(node),
-            Node::Aggregate(_, of) if of.call.function.is_verbatim() => self.write_bracketed(node),
+            Node::Call(_, call) if call.function.is_open_text() => self.write_bracketed(node),
+            Node::Aggregate(_, of) if of.call.function.is_open_text() => self.write_bracketed(node),
             _ => self.write_node(node),
         }
     }
@@ -132,10 +135,33 @@ impl<'q> Writer<'q> {
                 self.note_setting(&trusted.text);
                 Ok(())
             }
+            Node::ColumnsOf(columns) => self.write_columns_of(columns),
             Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
             Node::Unfit(reason) => Err(Error::invalid_query(reason)),
             Node::TooDeep => Err(Error::too_deep()),
         }
+    }
+
+    /// Writes the columns of a struct for a select list of hand-written SQL.
+    fn write_columns_of(&mut self, columns: &ColumnsOf) -> Result<(), Error> {
+        for (number, column) in columns.table.columns().iter().enumerate() {
+            self.push(if number > 0 { ", " } else { "" });
+            self.push_name(columns.alias);
+            self.push(".");
+            self.push_name(column.name());
+            if columns.prefixed {
+                let name = format!("{}.{}", columns.alias, column.name());
+                if name.len() > LONGEST_NAME {
+                    let message = format!(
+                        "the column name {name:?} is longer than {LONGEST_NAME} bytes; give `columns of` a shorter alias"
+                    );
+                    return Err(Error::invalid_query(&message));
+                }
+                self.push(" AS ");
+                self.push_name(&name);
+            }
+        }
+        Ok(())
     }
 
     /// Notes whether hand-written text changes a session setting.
@@ -178,7 +204,7 @@ impl<'q> Writer<'q> {
     /// Returns whether the text of a node needs no brackets as an operand.
     pub(super) fn is_closed(&self, node: &Node) -> bool {
         match node {
-            Node::Column(_) | Node::Bind(_) | Node::Case(..) => true,
+            Node::Column(_) | Node::Bind(_) | Node::Case(..) | Node::ColumnsOf(_) => true,
             Node::RawSql(trusted) => trusted.closed,
             Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
             Node::Aggregate(_, aggregate) => self.is_closed_call(&aggregate.call),
@@ -193,7 +219,7 @@ impl<'q> Writer<'q> {
 
     fn is_closed_call(&self, call: &Call) -> bool {
         if call.function.is_verbatim() {
-            return false;
+            return call.function.is_of_program();
         }
         match (self.grammar.form(call.function), &*call.arguments) {
             (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
@@ -423,6 +449,7 @@ impl<'q> Writer<'q> {
         // An argument that stands alone between brackets, or is the whole form, needs no brackets of its own.
         self.in_expression(|this| {
             this.write_form(form, |this, argument, alone| match call.arguments.get(argument) {
+                None if argument == Part::EVERY_ARGUMENT => this.write_arguments(&call.arguments),
                 Some(node) if call.function.takes_conditions() => match alone {
                     true => this.write_condition(node),
                     false => this.write_condition_operand(node),
@@ -435,6 +462,14 @@ impl<'q> Writer<'q> {
                 None => Ok(()),
             })
         })
+    }
+
+    fn write_arguments(&mut self, arguments: &'q [Node]) -> Result<(), Error> {
+        for (number, argument) in arguments.iter().enumerate() {
+            self.push(if number > 0 { ", " } else { "" });
+            self.write_value(argument)?;
+        }
+        Ok(())
     }
 
     pub(super) fn write_form(

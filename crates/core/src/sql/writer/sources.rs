@@ -65,6 +65,17 @@ impl<'q> Writer<'q> {
                 self.push_name(&name);
                 return Ok(());
             }
+            (FromSource::Function(call), Some(visible)) => {
+                let name = visible
+                    .alias
+                    .as_deref()
+                    .unwrap_or(visible.table.name())
+                    .to_owned();
+                self.write_function(call)?;
+                self.push(" AS ");
+                self.push_name(&name);
+                return Ok(());
+            }
             (_, Some(visible)) => visible.table,
         };
         // A derived table does not see the state of the query around it.
@@ -74,7 +85,7 @@ impl<'q> Writer<'q> {
         self.depth += 1;
         self.push("(");
         match body {
-            FromSource::Table | FromSource::RecursiveReference => {}
+            FromSource::Table | FromSource::RecursiveReference | FromSource::Function(_) => {}
             FromSource::Cte(named) => self.write_derived(&named.select, fields)?,
             FromSource::Query(select) => self.write_derived(select, fields)?,
             FromSource::Recursion(recursion) => {
@@ -111,6 +122,17 @@ impl<'q> Writer<'q> {
         let name = visible.alias.as_deref().unwrap_or(visible.table.name());
         push_identifier(&mut self.text, name, self.quotes);
         Ok(())
+    }
+
+    /// Writes a function that returns rows.
+    fn write_function(&mut self, call: &'q Node) -> Result<(), Error> {
+        if !self.grammar.has_table_functions() {
+            let what = "a function that returns rows";
+            let way_out =
+                "call a procedure with a result set, or write its query as a `statement!`";
+            return Err(Error::unsupported(what, self.grammar.name(), way_out));
+        }
+        self.write_node(call)
     }
 
     /// Writes the operator before an operand of a set.

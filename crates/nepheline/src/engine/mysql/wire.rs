@@ -33,6 +33,9 @@ const WRONG_ANSWERS: [u16; 4] = [1260, 1292, 1301, 1931];
 /// The most values that one statement binds: the protocol counts them with 16 bits ("COM_STMT_PREPARE response").
 const MOST_BINDS: usize = 65_535;
 
+/// The savepoint around hand-written SQL.
+const STATE_SAVEPOINT: &str = "nepheline_state";
+
 /// An exchange with the server, from the request to the end of its answer or its first row.
 type Exchange = BoxFuture<'static, (Conn, Result<Begun, Error>)>;
 
@@ -68,6 +71,8 @@ pub(super) struct MySqlWire {
     connector: Arc<Connector>,
     /// The time limit that the server was last given.
     limit: Option<Duration>,
+    /// True if hand-written SQL has ended the transaction.
+    has_ended_transaction: bool,
 }
 
 impl MySqlWire {
@@ -87,6 +92,7 @@ impl MySqlWire {
             server,
             limit: connector.usual_limit(),
             connector,
+            has_ended_transaction: false,
         }
     }
 
@@ -260,9 +266,13 @@ impl MySqlWire {
     /// Reads a row, if there is one. If it is dropped, no row is lost: the driver keeps the partial packet.
     async fn row(&mut self) -> Result<Option<mysql_async::Row>, Error> {
         let conn = self.conn.as_mut().ok_or_else(lost)?;
-        let row = QueryResult::<BinaryProtocol>::new(conn).next().await;
-        if !matches!(row, Ok(Some(_))) {
-            self.rows_follow = false;
+        let mut result = QueryResult::<BinaryProtocol>::new(conn);
+        let row = result.next().await;
+        match row {
+            Ok(Some(_)) => {}
+            // A procedure may return several result sets.
+            Ok(None) => self.rows_follow = !result.is_empty(),
+            Err(_) => self.rows_follow = false,
         }
         row.map_err(failed)
     }
@@ -285,24 +295,60 @@ impl MySqlWire {
 
     async fn fetch(&mut self, statement: &Statement<'_>, sink: &mut dyn Sink) -> Result<(), Error> {
         self.begin(statement).await?;
-        let (mut wants, mut places, mut left) = (true, None, statement.most_rows());
-        while let Some(row) = self.row().await? {
-            // Rows that are not wanted are read too, so that the connection becomes free.
-            if !wants {
-                continue;
+        let (mut wants, mut left, mut set) = (true, statement.most_rows(), 0);
+        let mut unfit = None;
+        loop {
+            let mut places = None;
+            while let Some(row) = self.row().await? {
+                // Rows that are not wanted are read too, so that the connection becomes free.
+                if !wants {
+                    continue;
+                }
+                let found = || statement.cell_places(set, || names_of(&row));
+                left = left.saturating_sub(1);
+                wants = match places.get_or_insert_with(found) {
+                    Ok(places) => sink.mysql_row(&mut RowCells::new(&row, places)) && left > 0,
+                    Err(_) => false,
+                };
             }
-            let places = places.get_or_insert_with(|| statement.cell_places(|| names_of(&row)));
-            left = left.saturating_sub(1);
-            wants = match places {
-                Ok(places) => sink.mysql_row(&mut RowCells::new(&row, places)) && left > 0,
-                Err(_) => false,
-            };
+            if let Some(Err(err)) = places {
+                unfit.get_or_insert(err);
+            }
+            if !self.rows_follow {
+                break;
+            }
+            set += 1;
+            sink.next_set();
         }
         self.end(statement.operation(), sink).await?;
-        match places {
-            Some(Err(err)) => Err(err),
-            _ => Ok(()),
+        unfit.map_or(Ok(()), Err)
+    }
+
+    /// Runs hand-written SQL in a transaction, and finds out whether it has ended the transaction: a procedure may
+    /// commit, and so do many statements ("Statements That Cause an Implicit Commit"). A savepoint ends with its
+    /// transaction, also where another transaction has begun since.
+    async fn fetch_in_transaction(
+        &mut self,
+        statement: &Statement<'_>,
+        sink: &mut dyn Sink,
+    ) -> Result<(), Error> {
+        self.command(&format!("SAVEPOINT {STATE_SAVEPOINT}")).await?;
+        let ran = self.fetch(statement, sink).await;
+        let is_lost = |err: &Error| err.kind() == ErrorKind::ConnectionLost;
+        // The server has rolled back a transaction that it found in a deadlock.
+        let is_conflict = |err: &Error| err.kind() == ErrorKind::Conflict;
+        if ran.as_ref().is_err_and(|err| is_lost(err) || is_conflict(err)) {
+            return ran;
         }
+        let released = self.command(&format!("RELEASE SAVEPOINT {STATE_SAVEPOINT}")).await;
+        let Err(err) = released else { return ran };
+        self.has_ended_transaction = true;
+        if is_lost(&err) {
+            return ran.and(Err(err));
+        }
+        // It may have begun another one.
+        self.command("ROLLBACK").await?;
+        ran
     }
 
     async fn next_rows(
@@ -327,7 +373,7 @@ impl MySqlWire {
             };
             let known = match places.take() {
                 Some(known) => known,
-                None => match statement.cell_places(|| names_of(&row)) {
+                None => match statement.cell_places(0, || names_of(&row)) {
                     Ok(found) => found,
                     Err(err) => {
                         self.drain().await?;
@@ -403,9 +449,15 @@ impl AsyncWire for MySqlWire {
         &'f mut self,
         statement: &'f Statement<'_>,
         sink: &'f mut dyn Sink,
-        _alone: bool,
+        alone: bool,
     ) -> BoxFuture<'f, Result<(), Error>> {
-        self.fetch(statement, sink).boxed()
+        self.has_ended_transaction = false;
+        match statement.operation() {
+            Operation::Call | Operation::HandWritten if !alone => {
+                self.fetch_in_transaction(statement, sink).boxed()
+            }
+            _ => self.fetch(statement, sink).boxed(),
+        }
     }
 
     fn command<'f>(&'f mut self, text: &'f str) -> BoxFuture<'f, Result<(), Error>> {
@@ -466,6 +518,10 @@ impl AsyncWire for MySqlWire {
             }
             Ok(())
         })
+    }
+
+    fn has_ended_transaction(&self) -> bool {
+        self.has_ended_transaction
     }
 
     /// Returns whether the connection can be lent again. The server rolls back what a closed connection left

@@ -162,7 +162,7 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
                 given += 1;
                 let places = match &places {
                     Some(known) => known,
-                    None => match statement.cell_places(|| names_of(&row)) {
+                    None => match statement.cell_places(0, || names_of(&row)) {
                         Ok(found) => places.insert(found),
                         Err(err) => return Poll::Ready(Err(err)),
                     },
@@ -209,7 +209,7 @@ async fn read_rows(
         if !wants {
             continue;
         }
-        let places = places.get_or_insert_with(|| statement.cell_places(|| names_of(&row)));
+        let places = places.get_or_insert_with(|| statement.cell_places(0, || names_of(&row)));
         left = left.saturating_sub(1);
         wants = match places {
             Ok(places) => sink.postgres_row(&mut RowCells::new(&row, places)) && left > 0,

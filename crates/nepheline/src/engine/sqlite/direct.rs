@@ -228,7 +228,7 @@ pub(super) fn run(
     sink: &mut dyn Sink,
 ) -> Result<(), Error> {
     let mut prepared = prepare(connection, statement)?;
-    let places = statement.cell_places(|| names_of(&prepared))?;
+    let places = statement.cell_places(0, || names_of(&prepared))?;
     let mut cursor = prepared.raw_query();
     let mut left = statement.most_rows();
     while left > 0 {
@@ -301,7 +301,7 @@ impl<'c> OpenRows<'c> {
     ) -> Result<bool, Error> {
         self.with_dependent_mut(|_, rows| {
             let places = match rows.as_ref() {
-                Some(prepared) => statement.cell_places(|| names_of(prepared))?,
+                Some(prepared) => statement.cell_places(0, || names_of(prepared))?,
                 None => return Ok(false),
             };
             for _ in 0..most {
