@@ -63,12 +63,15 @@ pub use build::expr::{
 };
 pub use build::policy::Policy;
 pub use build::query::{
-    Alongside, Cte, MappedRows, Query, Scope, Tables, all_scopes, any_scope, cte, from, recursive,
+    Alongside, Cte, MappedRows, Query, Scope, StatementAlongside, Tables, all_scopes, any_scope,
+    cte, from, recursive,
 };
 pub use build::script::Script;
 pub use build::statement::{StatementRows, WholeStatement, from_statement};
 pub use build::table::{RowStruct, Table};
-pub use build::write::{Delete, Insert, InsertFrom, InsertValues, Update, Upsert, Writes};
+pub use build::write::{
+    ComputedInsert, Delete, Insert, InsertFrom, InsertValues, Update, Upsert, Writes,
+};
 pub use dialect::Dialect;
 pub use model::{
     BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, Error, ErrorKind,
@@ -87,7 +90,7 @@ pub mod bounds {
         IntoOrders, IntoSelection, JsonScalar, KnownPerGroup, KnownPerRow, ListItem, Mapped,
         MaybeCondition, MaybeOperand, Operand, RowColumns, ShapedFrom, StandsBeside, unfit, unit,
     };
-    pub use crate::build::query::{Append, Beside, JoinTarget, SumOf, Summed};
+    pub use crate::build::query::{Append, Beside, JoinTarget, SumOf, Summed, WrittenTables};
     pub use crate::build::table::{Keyed, RefersTo, Retires, Target};
     pub use crate::build::write::IntoAssignments;
     pub use crate::model::{CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness};
@@ -110,8 +113,8 @@ pub mod internal {
     };
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{
-        AndThen, Bridge, Companion, Companions, Each, Found, Keyset, Lookup, OptionalParent,
-        Places, RequiredParent, Selects, StandsAlongside,
+        AndThen, Bridge, Companion, Companions, Each, Found, InHand, Keyset, Lookup,
+        OptionalParent, Places, RequiredParent, Selects, StandsAlongside,
     };
     pub use crate::build::table::{Numbered, value_of};
     /// The questions that a dialect answers, and what the answers are made of.

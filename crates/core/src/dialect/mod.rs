@@ -228,6 +228,11 @@ pub trait Grammar: fmt::Debug + Sync {
         false
     }
 
+    /// Returns the text before a joined table of an UPDATE: before the assignments, or after them.
+    fn update_join(&self) -> [Option<&'static str>; 2] {
+        [None, Some(" FROM ")]
+    }
+
     /// Returns the form of an upsert, if the dialect has it.
     fn upsert(&self) -> Option<UpsertForm> {
         Some(UpsertForm::ON_CONFLICT)

@@ -155,6 +155,10 @@ impl Grammar for Flavour {
         false
     }
 
+    fn update_join(&self) -> [Option<&'static str>; 2] {
+        [Some(" INNER JOIN "), None]
+    }
+
     fn has_result_sets(&self) -> bool {
         true
     }

@@ -309,6 +309,11 @@ pub(crate) static OUT_PARAMETER: F = F::named("an OUT parameter")
     .any_type()
     .all("{0}")
     .postgres("NULL");
+/// The default of a column, where it is assigned.
+pub(crate) static DEFAULT: F = F::named("assigning a default")
+    .or_else("set the value; in an insert the default can be left to the database")
+    .postgres("DEFAULT")
+    .mysql("DEFAULT");
 pub(crate) static ABS: F = F::named("abs").fallible().all("abs({0})");
 pub(crate) static FLOOR: F = F::named("floor")
     .all("floor({0})")

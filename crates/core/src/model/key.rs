@@ -83,6 +83,30 @@ impl KeyPart {
         })
     }
 
+    /// Returns the value of a key column of a row in hand; `None` if its type cannot be a key.
+    pub(crate) fn of_bind(bind: BindValue) -> Option<KeyPart> {
+        Some(match bind {
+            BindValue::Null(_) => KeyPart::Null,
+            BindValue::Bool(value) => KeyPart::Bool(value),
+            BindValue::Int(value) => KeyPart::Int(value),
+            BindValue::Float(value) => KeyPart::Float(value.to_bits()),
+            BindValue::Text(text) => KeyPart::Text(text),
+            BindValue::Bytes(bytes) => KeyPart::Bytes(bytes),
+            BindValue::Date(value) => KeyPart::Date(value),
+            BindValue::Time(value) => KeyPart::Time(value),
+            BindValue::DateTime(value) => KeyPart::DateTime(value),
+            BindValue::Timestamp(value) => KeyPart::Timestamp(value),
+            BindValue::Uuid(value) => KeyPart::Uuid(value),
+            BindValue::Decimal(value) => KeyPart::Decimal(value),
+            BindValue::Json(_) | BindValue::List(_) | BindValue::Parameter(..) => return None,
+        })
+    }
+
+    /// Returns the value as a row in hand has it, where engines without the type return another one.
+    pub(crate) fn as_in_hand(&self, sql_type: SqlType) -> Option<KeyPart> {
+        KeyPart::of_bind(self.to_bind(sql_type)?)
+    }
+
     fn as_cell(&self) -> Cell<'_> {
         match self {
             KeyPart::Null => Cell::Null,

@@ -8,7 +8,8 @@ use std::panic::Location;
 pub struct Origin(&'static Location<'static>);
 
 impl Origin {
-    pub(crate) fn of(location: &'static Location<'static>) -> Origin {
+    #[doc(hidden)]
+    pub fn of(location: &'static Location<'static>) -> Origin {
         Origin(location)
     }
 

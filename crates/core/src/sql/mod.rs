@@ -18,3 +18,4 @@ pub use operation::Operation;
 pub use shown::{ByClause, Sql};
 pub(crate) use statement::Purpose;
 pub use statement::{Copying, Statement, Template};
+pub(crate) use writer::NewValues;

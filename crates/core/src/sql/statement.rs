@@ -9,7 +9,7 @@ use smallvec::SmallVec;
 use super::binds::Binds;
 use super::operation::Operation;
 use super::shown::{Mark, Sql};
-use super::writer::{self, Writer};
+use super::writer::{self, NewValues, Writer};
 use crate::dialect::Grammar;
 use crate::model::{
     BindValue, ColumnInfo, Error, ErrorKind, Function, LentBind, Origin, TableInfo, WantedColumns,
@@ -163,6 +163,13 @@ impl<'q> Statement<'q> {
         at: Origin,
     ) -> Result<Statement<'q>, Error> {
         writer::insert(new, binds, grammar, at)
+    }
+
+    pub(crate) fn to_insert_computed(
+        new: NewValues<'_>,
+        grammar: &'static dyn Grammar,
+    ) -> Result<Statement<'static>, Error> {
+        writer::insert_computed(new, grammar)
     }
 
     pub(crate) fn to_copy(

@@ -3,12 +3,15 @@
 
 use std::future::Future;
 use std::ops::ControlFlow;
+use std::panic::Location;
 
 use futures_util::stream::{self, Stream, StreamExt, TryStreamExt};
-use nepheline_core::{Error, InsertValues, Script, Table, Upsert, Writes};
+use nepheline_core::bounds::Beside;
+use nepheline_core::internal::{Companions, InHand};
+use nepheline_core::{Error, InsertValues, Origin, Script, Table, Upsert, Writes};
 
 use super::direct::now;
-use crate::exec::companions::{Explainable, Readable};
+use crate::exec::companions::{self, Explainable, LoadsAll, Readable};
 use crate::exec::page::{Cursor, Page, Paging, CursoredRows, Way};
 use crate::exec::write::{self, Upserted};
 use crate::exec::call::{self, Calls};
@@ -276,6 +279,17 @@ macro_rules! verbs {
         }
         verb! { $form,
             {
+                /// Runs several writes in order and in one transaction: all of them, or none. Returns the number of rows
+                /// that they wrote. The updates of [`update_each`](crate::Query::update_each) are made for it.
+                ///
+                /// # Errors
+                ///
+                /// Those of [`write`](Self::write).
+            } {} {}
+            write_each [W: Writes] (writes: &[W]) -> u64, write::write_each
+        }
+        verb! { $form,
+            {
                 /// Runs the statements of a script in order. On SQLite and PostgreSQL they run in one transaction, all of
                 /// them or none. MariaDB and MySQL commit at each change of the schema, so that there the
                 /// statements before a failed one stay, and a script inside a transaction is refused; each
@@ -377,6 +391,30 @@ macro_rules! verbs {
     };
 }
 
+/// The docs of `insert_with_children`, whose bounds the macro of the other verbs does not have.
+macro_rules! insert_with_children_docs {
+    () => {
+        "Inserts parents with their children in one transaction, and returns both as they are stored. `child` makes the row \
+         of a child from its stored parent, whose generated key it can use:\n\n\
+         ```ignore\n\
+         db.insert_with_children(vec![(borehole, vec![\"KP-9-1\", \"KP-9-2\"])], |borehole, label| SpecimenToInsert {\n    \
+         borehole_id: borehole.id,\n    label: label.to_owned(),\n})\n\
+         ```\n\n\
+         There is one INSERT for the parents and one for all children, or a few if there are many.\n\n\
+         # Errors\n\nThose of [`write_returning`](Self::write_returning)."
+    };
+}
+
+/// The docs of `load_alongside`, whose bounds the macro of the other verbs does not have.
+macro_rules! load_alongside_docs {
+    () => {
+        "Reads related rows of rows in hand, as [`alongside`](crate::Query::alongside) reads them with a query: one \
+         statement for all rows. `db.load_alongside(boreholes, |b| b.specimens())` returns \
+         `Vec<(Borehole, Vec<Specimen>)>`.\n\nThe rows may be from anywhere. Only the related rows are under policies.\n\n\
+         # Errors\n\nThose of [`alongside`](crate::Query::alongside)."
+    };
+}
+
 /// The docs of `insert_stream`, whose bounds differ between the two traits.
 macro_rules! insert_stream_docs {
     () => {
@@ -413,6 +451,39 @@ pub trait RunsQueries: sealed::RunsQueries + Sized {
     ) -> impl Stream<Item = Result<Q::Row, Error>> + Send + Unpin + 'a {
         let each = |rows: Vec<Q::Row>| stream::iter(rows.into_iter().map(Ok));
         Box::pin(read::chunks(self.access(), query).map_ok(each).try_flatten())
+    }
+
+    #[doc = insert_with_children_docs!()]
+    #[track_caller]
+    fn insert_with_children<P, S, C, F>(
+        &self,
+        parents: Vec<(P, Vec<S>)>,
+        child: F,
+    ) -> impl Future<Output = Result<Vec<(P::Table, Vec<C::Table>)>, Error>> + Send
+    where
+        P: InsertValues,
+        S: Send,
+        C: InsertValues,
+        F: Fn(&P::Table, S) -> C + Send,
+    {
+        let origin = Origin::of(Location::caller());
+        write::insert_with_children(self.access(), parents, child, origin)
+    }
+
+    #[doc = load_alongside_docs!()]
+    #[track_caller]
+    fn load_alongside<T, F, X>(
+        &self,
+        rows: Vec<T>,
+        of: F,
+    ) -> impl Future<Output = Result<Vec<<(X::Companion,) as Companions<T>>::Row>, Error>> + Send
+    where
+        T: Table,
+        F: FnOnce(T::Columns) -> X,
+        X: Beside,
+        (X::Companion,): LoadsAll<T>,
+    {
+        companions::load(self.access(), InHand::<T, ()>::of(of), rows)
     }
 
     #[doc = insert_stream_docs!()]
@@ -453,6 +524,38 @@ pub trait BlockingRunsQueries: sealed::BlockingRunsQueries + Sized {
             }
         }
         Ok(())
+    }
+
+    #[doc = insert_with_children_docs!()]
+    #[track_caller]
+    fn insert_with_children<P, S, C, F>(
+        &self,
+        parents: Vec<(P, Vec<S>)>,
+        child: F,
+    ) -> Result<Vec<(P::Table, Vec<C::Table>)>, Error>
+    where
+        P: InsertValues,
+        C: InsertValues,
+        F: Fn(&P::Table, S) -> C,
+    {
+        let origin = Origin::of(Location::caller());
+        now(write::insert_with_children(self.access(), parents, child, origin))
+    }
+
+    #[doc = load_alongside_docs!()]
+    #[track_caller]
+    fn load_alongside<T, F, X>(
+        &self,
+        rows: Vec<T>,
+        of: F,
+    ) -> Result<Vec<<(X::Companion,) as Companions<T>>::Row>, Error>
+    where
+        T: Table,
+        F: FnOnce(T::Columns) -> X,
+        X: Beside,
+        (X::Companion,): LoadsAll<T>,
+    {
+        now(companions::load(self.access(), InHand::<T, ()>::of(of), rows))
     }
 
     #[doc = insert_stream_docs!()]

@@ -23,7 +23,6 @@ use crate::{Database, blocking};
 /// `2m`.
 ///
 /// | URL parameter and method | default | meaning |
-/// | URL parameter and method | default | meaning |
 /// |---|---|---|
 /// | `pool_size` | 10 | the largest number of open connections |
 /// | `pool_wait` | 30s | the longest wait for a free connection |
@@ -37,8 +36,8 @@ use crate::{Database, blocking};
 /// | `tls` | by `sslmode`, else `off` | encryption of the connection to a server: `require` or `off` |
 /// | `tls_root` | Mozilla's | a PEM file with the trusted certificates |
 ///
-/// `idle_limit` and `life_limit` may be `never`. Only a method sets
-/// [`credentials_from`](Self::credentials_from).
+/// `idle_limit` and `life_limit` may be `never`. Only methods set
+/// [`credentials_from`](Self::credentials_from) and [`sqlite_setup`](Self::sqlite_setup).
 ///
 /// ```
 /// use nepheline::Options;
@@ -64,7 +63,13 @@ pub struct Options {
     credentials: Option<CredentialsFn>,
     pub(crate) tls: Option<Tls>,
     pub(crate) tls_root: Option<PathBuf>,
+    #[cfg(feature = "sqlite")]
+    pub(crate) sqlite_setup: Option<SqliteSetup>,
 }
+
+/// A function that prepares each SQLite connection.
+#[cfg(feature = "sqlite")]
+pub(crate) type SqliteSetup = Arc<dyn Fn(&rusqlite::Connection) -> rusqlite::Result<()> + Send + Sync>;
 
 /// The user name and password for a server.
 #[derive(Clone)]
@@ -198,6 +203,8 @@ impl Options {
             credentials: None,
             tls: None,
             tls_root: None,
+            #[cfg(feature = "sqlite")]
+            sqlite_setup: None,
         }
     }
 
@@ -381,6 +388,42 @@ impl Options {
     #[must_use]
     pub fn statements_kept(mut self, statements: usize) -> Options {
         self.statements_kept = statements.max(1);
+        self
+    }
+
+    /// Sets a function that prepares each SQLite connection after it was opened: it registers functions and collations of
+    /// the program, loads extensions, or attaches other files. Servers do not use it.
+    ///
+    /// ```
+    /// # fn main() -> Result<(), nepheline::Error> {
+    /// use nepheline::prelude::*;
+    /// use nepheline::{Options, call};
+    /// use rusqlite::functions::FunctionFlags;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, top_m: f64 }
+    ///
+    /// let options = Options::from_url("sqlite::memory:")?.sqlite_setup(|connection| {
+    ///     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC;
+    ///     connection.create_scalar_function("in_feet", 1, flags, |call| Ok(call.get::<f64>(0)? * 3.28084))
+    /// });
+    /// let db = options.open_blocking()?;
+    /// # nepheline::blocking::RunsQueries::write(&db, &nepheline::statement!("CREATE TABLE specimen (id INTEGER PRIMARY KEY, top_m REAL NOT NULL)"))?;
+    /// let deep = Specimen::rows().filter(|s| call!("in_feet"(s.top_m)).typed::<f64>().gt(1000));
+    /// # let count = nepheline::blocking::RunsQueries::count(&db, &deep)?;
+    /// # assert_eq!(count, 0);
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// When a connection is opened, [`Connection`](crate::ErrorKind::Connection) with the function's error.
+    #[cfg(feature = "sqlite")]
+    #[must_use]
+    pub fn sqlite_setup<F>(mut self, setup: F) -> Options
+    where
+        F: Fn(&rusqlite::Connection) -> rusqlite::Result<()> + Send + Sync + 'static,
+    {
+        self.sqlite_setup = Some(Arc::new(setup));
         self
     }
 

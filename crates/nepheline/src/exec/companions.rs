@@ -2,11 +2,15 @@
 //! sink of its rows.
 
 use nepheline_core::internal::{
-    ByName, CompileContext, Companion, Companions, Found, Key, KeyPart, KeyedRow, Lookup, Selects, StandsAlongside,
+    ByName, CompileContext, Companion, Companions, Found, InHand, Key, KeyPart, KeyedRow, Lookup, Selects,
+    StandsAlongside,
     Statement, ReadShape,
 };
-use nepheline_core::{Alongside, Error, Level, MappedRows, Query, RowShape, StatementRows, Tables};
+use nepheline_core::{
+    Alongside, Error, Level, MappedRows, Query, RowShape, StatementAlongside, StatementRows, Table, Tables,
+};
 
+use super::access::Access;
 use super::ask::Ask;
 use super::sink::{Gathering, Sink};
 
@@ -196,7 +200,7 @@ where
     }
 
     fn loading(&self, rows: Vec<KeyedRow<R>>) -> Self::Loading {
-        let loading = self.companions().loading(&rows);
+        let loading = self.companions().loading(&rows, false);
         (rows, loading)
     }
 
@@ -210,6 +214,45 @@ where
 
     fn finish(&self, (rows, loading): Self::Loading) -> Result<Vec<B::Row>, Error> {
         self.companions().finish(rows, loading)
+    }
+}
+
+impl<T, B> Completes for StatementAlongside<T, B>
+where
+    T: Table,
+    B: LoadsAll<T>,
+{
+    type Loading = Result<(Vec<KeyedRow<T>>, B::Loading), Option<Error>>;
+
+    const HAS_COMPANIONS: bool = true;
+
+    fn plain(&self, row: ByName<T>) -> Result<B::Row, ByName<T>> {
+        Err(row)
+    }
+
+    fn loading(&self, rows: Vec<ByName<T>>) -> Self::Loading {
+        let rows = self.beside().keyed(rows.into_iter().map(ByName::into_row)).map_err(Some)?;
+        let loading = self.beside().companions().loading(&rows, true);
+        Ok((rows, loading))
+    }
+
+    fn advance(&self, loading: &mut Self::Loading) -> Result<bool, Error> {
+        match loading {
+            Ok((_, loading)) => self.beside().companions().advance(loading),
+            Err(err) => err.take().map_or(Ok(false), Err),
+        }
+    }
+
+    fn step<'s>(&'s self, loading: &'s mut Self::Loading) -> Option<Step<'s>> {
+        let (_, loading) = loading.as_mut().ok()?;
+        self.beside().companions().step(loading)
+    }
+
+    fn finish(&self, loading: Self::Loading) -> Result<Vec<B::Row>, Error> {
+        match loading {
+            Ok((rows, loading)) => self.beside().companions().finish(rows, loading),
+            Err(err) => err.map_or(Ok(Vec::new()), Err),
+        }
     }
 }
 
@@ -249,7 +292,8 @@ where
 pub trait LoadsAll<R>: Companions<R> + Send + Sync {
     type Loading: Send;
 
-    fn loading(&self, rows: &[KeyedRow<R>]) -> Self::Loading;
+    /// Returns the loading for rows that were read, or that the program has in hand.
+    fn loading(&self, rows: &[KeyedRow<R>], in_hand: bool) -> Self::Loading;
 
     fn advance(&self, loading: &mut Self::Loading) -> Result<bool, Error>;
 
@@ -266,7 +310,7 @@ pub trait LoadsAll<R>: Companions<R> + Send + Sync {
 pub trait Loads: StandsAlongside + Send + Sync {
     type Loading: Send;
 
-    fn loading<'k>(&self, keys: impl Iterator<Item = &'k [KeyPart]>) -> Self::Loading;
+    fn loading<'k>(&self, keys: impl Iterator<Item = &'k [KeyPart]>, in_hand: bool) -> Self::Loading;
 
     fn advance(&self, loading: &mut Self::Loading) -> Result<bool, Error>;
 
@@ -285,6 +329,23 @@ impl<Q: Selects + Sync> Ask for Rows<Q> {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
         self.0.statement(context, ReadShape::Rows)
     }
+}
+
+/// Reads the companions of rows in hand.
+pub(crate) async fn load<A: Access, T: Table, B: LoadsAll<T>>(
+    access: A,
+    in_hand: InHand<T, B>,
+    rows: Vec<T>,
+) -> Result<Vec<B::Row>, Error> {
+    let rows = in_hand.keyed(rows.into_iter())?;
+    let companions = in_hand.companions();
+    let mut loading = companions.loading(&rows, true);
+    while companions.advance(&mut loading)? {
+        if let Some(step) = companions.step(&mut loading) {
+            access.fetch(step.ask, step.sink).await?;
+        }
+    }
+    companions.finish(rows, loading)
 }
 
 /// The progress of loading one companion.
@@ -312,8 +373,12 @@ where
 {
     type Loading = CompanionLoading<Q>;
 
-    fn loading<'k>(&self, keys: impl Iterator<Item = &'k [KeyPart]>) -> Self::Loading {
-        CompanionLoading { lookup: Lookup::of(self, keys), stage: Stage::New }
+    fn loading<'k>(&self, keys: impl Iterator<Item = &'k [KeyPart]>, in_hand: bool) -> Self::Loading {
+        let lookup = match in_hand {
+            true => Lookup::of_rows_in_hand(self, keys),
+            false => Lookup::of(self, keys),
+        };
+        CompanionLoading { lookup, stage: Stage::New }
     }
 
     fn advance(&self, loading: &mut Self::Loading) -> Result<bool, Error> {
@@ -366,9 +431,9 @@ macro_rules! loads_all {
             type Loading = ($($name::Loading,)+);
 
             #[allow(non_snake_case, reason = "one name serves for the type and the value")]
-            fn loading(&self, rows: &[KeyedRow<Row>]) -> Self::Loading {
+            fn loading(&self, rows: &[KeyedRow<Row>], in_hand: bool) -> Self::Loading {
                 let ($($name,)+) = self;
-                ($($name.loading(rows.iter().map(|row| &*row.keys)),)+)
+                ($($name.loading(rows.iter().map(|row| &*row.keys), in_hand),)+)
             }
 
             #[allow(non_snake_case, reason = "one name serves for the type and the value")]

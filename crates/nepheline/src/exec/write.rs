@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use nepheline_core::internal::{
     Checks, CompileContext, Key, KeyedRow, Part, Parts, Statement, Step, WriteShape, Written,
 };
-use nepheline_core::{Error, ErrorKind, Insert, RowShape, Table, InsertValues, Upsert, Writes};
+use nepheline_core::{Error, ErrorKind, Insert, InsertValues, Origin, RowShape, Table, Upsert, Writes};
 
 use super::access::{Access, AtomicScope, run};
 use super::ask::{Ask, Verb};
@@ -560,6 +560,91 @@ async fn find<A: Access, W: Writes, O: Outcome<W>>(
         }
     }
     None
+}
+
+/// Runs several writes in order: all of them, or none.
+pub(crate) async fn write_each<A: Access, W: Writes>(access: A, writes: &[W]) -> Result<u64, Error> {
+    let together = access.begin_together().await?;
+    let written = write_in_turn(&together.access(), writes).await;
+    let written = ended(together, written).await;
+    if let Err(err) = &written {
+        access.note_write(err);
+    }
+    written
+}
+
+async fn write_in_turn<A: Access, W: Writes>(access: &A, writes: &[W]) -> Result<u64, Error> {
+    let mut written = 0;
+    for (number, write) in writes.iter().enumerate() {
+        written += write_at::<_, _, u64>(access, write, access.context(), number == 0).await?;
+    }
+    Ok(written)
+}
+
+/// Inserts parents, and then their children with the parents' keys: all of them, or none.
+pub(crate) async fn insert_with_children<A, P, S, C, F>(
+    access: A,
+    parents: Vec<(P, Vec<S>)>,
+    child: F,
+    origin: Origin,
+) -> Result<Families<P, C>, Error>
+where
+    A: Access,
+    P: InsertValues,
+    C: InsertValues,
+    F: Fn(&P::Table, S) -> C,
+{
+    let together = access.begin_together().await?;
+    let inserted = insert_families(&together.access(), parents, child, origin).await;
+    let inserted = ended(together, inserted).await;
+    if let Err(err) = &inserted {
+        access.note_write(err);
+    }
+    inserted
+}
+
+/// Parents with their children, as they are stored.
+pub(crate) type Families<P, C> =
+    Vec<(<P as InsertValues>::Table, Vec<<C as InsertValues>::Table>)>;
+
+async fn insert_families<A, P, S, C, F>(
+    access: &A,
+    parents: Vec<(P, Vec<S>)>,
+    child: F,
+    origin: Origin,
+) -> Result<Families<P, C>, Error>
+where
+    A: Access,
+    P: InsertValues,
+    C: InsertValues,
+    F: Fn(&P::Table, S) -> C,
+{
+    let context = access.context();
+    let (parents, each): (Vec<P>, Vec<Vec<S>>) = parents.into_iter().unzip();
+    if parents.is_empty() {
+        return Ok(Vec::new());
+    }
+    let parents = Insert::of(parents).begun_at(origin);
+    let parents: Vec<P::Table> = write_at(access, &parents, context, true).await?;
+    let sizes: Vec<usize> = each.iter().map(Vec::len).collect();
+    if parents.len() != sizes.len() {
+        // A trigger has left some out, so that nobody knows whose children these are.
+        let message = format!("{} of {} parents were inserted", parents.len(), sizes.len());
+        return Err(Error::wrong_answer(message).asked_at(origin));
+    }
+    let of_parents = parents.iter().zip(each);
+    let children: Vec<C> = of_parents
+        .flat_map(|(parent, children)| children.into_iter().map(|made| child(parent, made)).collect::<Vec<_>>())
+        .collect();
+    let stored: Vec<C::Table> = match children.is_empty() {
+        true => Vec::new(),
+        false => {
+            let children = Insert::of(children).begun_at(origin);
+            write_at(access, &children, context, false).await?
+        }
+    };
+    let mut stored = stored.into_iter();
+    Ok(parents.into_iter().zip(sizes).map(|(parent, size)| (parent, stored.by_ref().take(size).collect())).collect())
 }
 
 /// Inserts the rows of an iterator in chunks: all of them, or none.

@@ -7,6 +7,7 @@ mod changes;
 mod inserts;
 mod refusals;
 mod retiring;
+mod several;
 #[path = "../support/mod.rs"]
 mod support;
 mod tables;

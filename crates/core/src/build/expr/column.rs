@@ -4,7 +4,7 @@ use std::fmt;
 use std::marker::PhantomData;
 
 use super::{MaybeOperand, Operand, Selection};
-use crate::model::{BindValue, ColumnInfo, NeverNull, Storable};
+use crate::model::{BindValue, ColumnInfo, ColumnType, NeverNull, Storable, function};
 use crate::tree::{Assignment, Node, RawColumn, Source};
 
 /// A column of a table in a query: a field of the struct that closures receive.
@@ -74,6 +74,14 @@ impl<T: Storable> Column<T> {
     /// ```
     pub fn set(self, value: impl Operand<T, Null = NeverNull>) -> Assignment {
         Assignment { column: self.raw().info, value: value.into_operand() }
+    }
+}
+
+impl<T: ColumnType> Column<T> {
+    /// Assigns the default that the database declares for the column. In an update, SQLite has no such assignment.
+    pub fn set_default(self) -> Assignment {
+        let value = Node::call(&function::DEFAULT, T::Base::SQL_TYPE, []);
+        Assignment { column: self.raw().info, value }
     }
 }
 

@@ -4,7 +4,7 @@ use std::marker::PhantomData;
 
 use super::Query;
 use crate::build::expr::{Maybe, RowColumns};
-use crate::build::table::RowStruct;
+use crate::build::table::{RowStruct, Table};
 use crate::model::RowShape;
 use crate::tree::{Join, Located, Node, Path, Select, Source, Waiver};
 
@@ -60,6 +60,20 @@ impl<T: RowStruct> Tables for Option<T> {
     }
 }
 
+/// The tables of a query whose rows can be written: a table, or joined tables, of which the first is written.
+#[diagnostic::on_unimplemented(
+    message = "the rows of `{Self}` cannot be written",
+    label = "expected a table, or a join whose first rows are those of a table"
+)]
+pub trait WrittenTables: Tables {
+    /// The table that is written.
+    type Written: Table;
+}
+
+impl<T: Table> WrittenTables for T {
+    type Written = T;
+}
+
 /// The tables of a query with one more.
 pub trait Append<X>: Tables {
     /// The tuple of all tables.
@@ -83,6 +97,16 @@ macro_rules! tables {
 }
 
 for_each_tuple!(tables, up_to_16);
+
+macro_rules! written_tables {
+    ($first:ident $($name:ident)*) => {
+        impl<$first: Table, $($name: Tables),*> WrittenTables for ($first, $($name,)*) {
+            type Written = $first;
+        }
+    };
+}
+
+for_each_tuple!(written_tables, up_to_8);
 
 macro_rules! append {
     ($($name:ident)+) => {

@@ -7,17 +7,18 @@ mod join;
 mod keyset;
 mod related;
 mod scope;
+mod written;
 
 use std::fmt;
 use std::marker::PhantomData;
 use std::panic::Location;
 
 pub use alongside::{
-    Alongside, AndThen, Beside, Companion, Companions, Each, Found, Lookup, MappedRows,
-    OptionalParent, RequiredParent, Selects, StandsAlongside,
+    Alongside, AndThen, Beside, Companion, Companions, Each, Found, InHand, Lookup, MappedRows,
+    OptionalParent, RequiredParent, Selects, StandsAlongside, StatementAlongside,
 };
 pub use from::{Cte, cte, from, recursive};
-pub use join::{Append, JoinTarget, Places, Tables};
+pub use join::{Append, JoinTarget, Places, Tables, WrittenTables};
 pub use keyset::Keyset;
 pub use related::{Bridge, SumOf, Summed};
 pub(crate) use related::{related, with_values};
@@ -29,10 +30,8 @@ use crate::build::expr::{
     MaybeCondition, PerGroup, PerRow, Selection, ShapedFrom,
 };
 use crate::build::table::{RowStruct, Table};
-use crate::build::write::{Delete, IntoAssignments, Update};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, Carried, Error, Origin};
-use crate::plan::write::Change;
 use crate::plan::{CompileContext, ReadShape};
 use crate::sql::Sql;
 use crate::tree::{FromSource, Located, Lock, Select, TopPerGroup};
@@ -480,47 +479,6 @@ impl<T> Located<T> {
     #[track_caller]
     fn here(what: T) -> Located<T> {
         Located { what, at: Origin::of(Location::caller()) }
-    }
-}
-
-impl<T: Table> Query<T> {
-    /// Updates these rows: UPDATE. Filters, policies and the rest of the query decide which rows.
-    ///
-    /// # Errors
-    ///
-    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a query without any condition,
-    /// unless [`every_row`](Update::every_row) is called; for an update without assignments; for a column
-    /// that the database or the handle sets; and for groups, sets and the like, which are no rows of a table.
-    #[track_caller]
-    pub fn update<A: IntoAssignments>(self, sets: impl FnOnce(T::Columns) -> A) -> Update<T> {
-        let mut assignments = Vec::new();
-        sets(self.columns()).each(&mut |assignment| assignments.push(assignment));
-        Update::of(Change::of(self.into_select(), Origin::of(Location::caller())), assignments)
-    }
-
-    /// Deletes these rows: DELETE. If the table is declared to `retire` them, it marks them as retired
-    /// instead, with the time of the handle's clock. Rows that have the mark stay unchanged.
-    ///
-    /// With `retire(withdrawn_at, with(assays))` the children of that relation are retired with their
-    /// parents, and their children if their table says so: in one transaction, with the same time, unless a
-    /// policy hides them. The returned number counts rows of the table itself.
-    ///
-    /// # Errors
-    ///
-    /// As [`update`](Self::update).
-    #[track_caller]
-    pub fn delete(self) -> Delete<T> {
-        Delete::of(Change::of(self.into_select(), Origin::of(Location::caller())), false)
-    }
-
-    /// Deletes these rows from the database, also if the table retires them otherwise.
-    ///
-    /// # Errors
-    ///
-    /// As [`update`](Self::update).
-    #[track_caller]
-    pub fn delete_for_good(self) -> Delete<T> {
-        Delete::of(Change::of(self.into_select(), Origin::of(Location::caller())), true)
     }
 }
 

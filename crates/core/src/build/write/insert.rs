@@ -62,6 +62,12 @@ impl<T: Table> Insert<T> {
         (!rows.rows.is_empty()).then(|| Insert::of_list(Arc::new(rows)))
     }
 
+    /// Returns the same insert, which this line of the program asked for.
+    #[doc(hidden)]
+    pub fn begun_at(self, at: Origin) -> Insert<T> {
+        Insert { at, ..self }
+    }
+
     #[track_caller]
     fn of_list(rows: Arc<dyn RowList>) -> Insert<T> {
         Insert { rows, at: Origin::of(Location::caller()), waived: Vec::new(), table: PhantomData }

@@ -2,12 +2,14 @@
 
 mod assign;
 mod change;
+mod computed;
 mod from_query;
 mod insert;
 mod upsert;
 
 pub use assign::IntoAssignments;
 pub use change::{Delete, Update};
+pub use computed::ComputedInsert;
 pub use from_query::InsertFrom;
 pub use insert::{Insert, InsertValues};
 pub use upsert::Upsert;

@@ -3,12 +3,12 @@
 use smallvec::smallvec;
 
 use super::{Part, Parts, Step, WriteShape, found, retire};
-use crate::model::{BindValue, ColumnInfo, Error, Origin, TableInfo, ValueSource};
+use crate::model::{BindValue, ColumnInfo, Error, Origin, SqlType, TableInfo, ValueSource};
 use crate::plan::policies::Guard;
 use crate::plan::{CompileContext, Plan, Planned, Tree, required};
 use crate::tree::{
-    Assignment, Comparison, FromSource, Located, Lock, Node, PolicyUse, RawColumn, Select,
-    SubqueryKind,
+    Assignment, Comparison, FromSource, Join, Located, Lock, Node, PolicyUse, RawColumn, Select,
+    Source, SubqueryKind,
 };
 
 /// The rows to change: a query, and the line that asked for them.
@@ -55,6 +55,43 @@ const CARRIED: &str = "a carried column takes its value from the handle, and can
 const VERSIONED: &str = "every update increments the version, which cannot be set";
 const NO_VERSION: &str = "`expecting` needs a column marked `version`, and the table has none";
 
+/// Returns why a program cannot set these columns, if it cannot.
+pub(crate) fn refused_set(sets: &[Assignment]) -> Option<&'static str> {
+    sets.iter().enumerate().find_map(|(i, set)| {
+        let mut before = sets.iter().take(i);
+        if before.any(|other| std::ptr::eq(other.column, set.column)) {
+            return Some(SET_TWICE);
+        }
+        match set.column.made() {
+            ValueSource::Carried(_) => Some(CARRIED),
+            ValueSource::Version => Some(VERSIONED),
+            ValueSource::Given | ValueSource::StampedOnInsert | ValueSource::StampedOnWrite => None,
+        }
+    })
+}
+
+/// Returns assignments with the policies of the tables that their subqueries read.
+pub(crate) fn guarded(
+    sets: &[Assignment],
+    context: CompileContext<'_>,
+    at: Origin,
+) -> Result<Vec<Assignment>, Error> {
+    let mut guard = Guard::new(context, false);
+    let each = sets.iter().cloned().map(|mut set| {
+        if !context.carried.required().is_empty() {
+            required::check_node(&set.value, context.carried, at)?;
+        }
+        guard.node(&mut set.value).map_err(|err| err.asked_at(at))?;
+        Ok(set)
+    });
+    each.collect()
+}
+
+/// Returns the plan of values that stand outside of any row: guarded assignments of new rows.
+pub(crate) fn outside_rows(select: &Select) -> Plan<'_> {
+    Plan { select, before_filters: &[], asks_others: true }
+}
+
 impl Change {
     pub(crate) fn of(select: Box<Select>, at: Origin) -> Change {
         Change { select, every_row: false, at }
@@ -97,22 +134,10 @@ impl Change {
         if sets.is_empty() {
             return refuse(NOTHING_SET);
         }
-        let mut sets = sets.to_vec();
-        for (i, set) in sets.iter().enumerate() {
-            if sets
-                .iter()
-                .take(i)
-                .any(|other| std::ptr::eq(other.column, set.column))
-            {
-                return refuse(SET_TWICE);
-            }
-            match set.column.made() {
-                ValueSource::Carried(_) => return refuse(CARRIED),
-                ValueSource::Version => return refuse(VERSIONED),
-                ValueSource::Given | ValueSource::StampedOnInsert | ValueSource::StampedOnWrite => {
-                }
-            }
+        if let Some(reason) = refused_set(sets) {
+            return refuse(reason);
         }
+        let mut sets = sets.to_vec();
         let mut select = Box::new(self.select.copied_with(&mut sets));
         let version = table
             .columns()
@@ -167,7 +192,7 @@ impl Change {
         if select.grouping.is_some() || select.lock.is_some() {
             return refuse(NOT_ROWS);
         }
-        if sets.iter_mut().any(|set| select.follows_in(&mut set.value)) {
+        if select.rows.len() == 1 && sets.iter_mut().any(|set| select.follows_in(&mut set.value)) {
             return refuse(FOLLOWED);
         }
         if !context.carried.required().is_empty() {
@@ -200,6 +225,12 @@ impl Change {
             select.orders.clear();
             return Ok(Target { select, sets, deletes, met });
         }
+        if sets
+            .iter_mut()
+            .any(|set| set.value.reads_beside(entry, &select))
+        {
+            return self.from_joined(table, select, sets, met);
+        }
         let mut outer = Box::new(Select::over(table, FromSource::Table, select.asked_at));
         let place = outer.entry();
         for set in &mut sets {
@@ -231,6 +262,95 @@ impl Change {
         Ok(Target { select: outer, sets, deletes, met })
     }
 }
+
+impl Change {
+    /// Returns the rows of a join with values of the joined tables: a derived table has their keys and the values.
+    fn from_joined(
+        &self,
+        table: &'static TableInfo,
+        mut select: Box<Select>,
+        mut sets: Vec<Assignment>,
+        met: Vec<PolicyUse>,
+    ) -> Result<Target, Error> {
+        let refuse = |reason: &'static str| Err(Error::invalid_query(reason).asked_at(self.at));
+        let keys: Vec<&'static ColumnInfo> = table.key().collect();
+        if keys.is_empty() {
+            return refuse(NO_KEY);
+        }
+        if keys.len() + sets.len() > JOINED_VALUES.columns().len() {
+            return refuse(MANY_VALUES);
+        }
+        let at = self.at;
+        let mut outer = Box::new(Select::over(table, FromSource::Table, select.asked_at));
+        let (entry, place, joined) = (select.entry(), outer.entry(), Source::fresh());
+        let value_at = |number: usize| {
+            let info = JOINED_VALUES
+                .columns()
+                .get(number)
+                .ok_or_else(Error::too_deep)?;
+            Ok::<_, Error>(Node::Column(RawColumn { source: joined, info }))
+        };
+        let mut values = Vec::with_capacity(keys.len() + sets.len());
+        for key in keys {
+            let of_outer = Node::Column(RawColumn { source: place, info: key });
+            let same = Node::compare(Comparison::Equal, of_outer, value_at(values.len())?);
+            outer.filters.push(Located { what: same, at });
+            values.push(Node::Column(RawColumn { source: entry, info: key }));
+        }
+        for set in &mut sets {
+            let value = value_at(values.len())?;
+            values.push(std::mem::replace(&mut set.value, value));
+        }
+        select.values = Some(Located { what: values.into(), at });
+        outer.joins.push(Join {
+            source: joined.id,
+            table: &JOINED_VALUES,
+            body: FromSource::Query(select),
+            on: smallvec![],
+            optional: false,
+            asked_at: at,
+        });
+        Ok(Target { select: outer, sets, deletes: false, met })
+    }
+}
+
+impl Node {
+    /// Returns whether it reads a table of the query other than the one that is written.
+    fn reads_beside(&mut self, entry: Source, select: &Select) -> bool {
+        let mut reads = false;
+        self.each_column(&mut |column| {
+            reads |= column.source != entry && select.is_over(column.source.id);
+        });
+        reads
+    }
+}
+
+/// The names of the keys and values that an update takes from a join.
+static JOINED_VALUES: TableInfo =
+    TableInfo::new(None, "nepheline_values", ["", ""], ["", ""], &JOINED_COLUMNS);
+
+/// Declares the columns of [`JOINED_VALUES`]. Their type is that of no text, so that none is compared by a collation.
+macro_rules! joined_columns {
+    ($($name:literal)*) => {
+        [$(ColumnInfo::new(
+            "nepheline_values",
+            $name,
+            [
+                concat!("\"nepheline_values\".\"", $name, "\""),
+                concat!("`nepheline_values`.`", $name, "`"),
+            ],
+            (SqlType::Boolean, true),
+        )),*]
+    };
+}
+
+static JOINED_COLUMNS: [ColumnInfo; 24] = joined_columns! {
+    "v0" "v1" "v2" "v3" "v4" "v5" "v6" "v7" "v8" "v9" "v10" "v11"
+    "v12" "v13" "v14" "v15" "v16" "v17" "v18" "v19" "v20" "v21" "v22" "v23"
+};
+
+const MANY_VALUES: &str =
+    "an update that takes values from joined tables sets at most 24 columns, keys included";
 
 impl Target {
     /// Returns a column that is assigned before a later assignment, or with `with_filters` a filter, reads
@@ -353,7 +473,13 @@ impl Target {
         at: Origin,
     ) -> Result<(), Error> {
         let found = found::keyed(self.select.entry(), keys, step.found.unwrap_or_default())?;
-        self.select.filters.clear();
+        // The values of joined tables are still needed, except when the rows are only read.
+        if step.part == Part::Stored {
+            self.select.joins.clear();
+        }
+        if self.select.joins.is_empty() {
+            self.select.filters.clear();
+        }
         self.select.filters.push(Located { what: found, at });
         self.select.at_most_one = false;
         Ok(())

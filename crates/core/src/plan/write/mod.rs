@@ -8,7 +8,7 @@ mod rows;
 
 use smallvec::SmallVec;
 
-pub(crate) use change::{Change, Changing, Target};
+pub(crate) use change::{Change, Changing, Target, guarded, outside_rows, refused_set};
 pub use check::Checks;
 pub(crate) use check::StoredRows;
 pub(crate) use found::{is, one_of};

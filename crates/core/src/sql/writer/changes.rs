@@ -6,14 +6,15 @@ use smallvec::SmallVec;
 
 use super::{Writer, push_placeholder, written};
 use crate::dialect::{Grammar, Placeholder, Quotes, ReturningForm, ReturningOf, UpsertForm};
-use crate::model::{ColumnInfo, Error, Origin, TableInfo};
+use crate::model::{BindValue, ColumnInfo, Error, Origin, TableInfo};
+use crate::plan::Plan;
 use crate::plan::write::{NewRows, OnConflict, Target};
 use crate::sql::binds::Binds;
 use crate::sql::identifiers::{push_identifier, push_names, push_table};
 use crate::sql::operation::Operation;
 use crate::sql::shown::Mark;
 use crate::sql::statement::{Copying, Purpose, Statement};
-use crate::tree::{Path, Source};
+use crate::tree::{Assignment, Path, Select, Source};
 
 impl<'q> Writer<'q> {
     /// Writes an UPDATE or DELETE of the rows of its query.
@@ -55,6 +56,8 @@ impl<'q> Writer<'q> {
         } else {
             self.push("UPDATE ");
             self.write_table(source);
+            let [before_set, after_set] = self.grammar.update_join();
+            self.write_update_joins(select, before_set)?;
             if self.grammar.sets_in_turn() {
                 check_order(target, false, self.grammar)?;
             }
@@ -64,10 +67,27 @@ impl<'q> Writer<'q> {
                 this.push(" = ");
                 this.in_expression(|this| this.write_value(&set.value))
             })?;
+            self.write_update_joins(select, after_set)?;
         }
         push_returning_before(&mut self.text, form, select.table, self.quotes);
         self.write_filters(select)?;
         push_returning_after(&mut self.text, form, select.table, self.quotes);
+        Ok(())
+    }
+}
+
+impl<'q> Writer<'q> {
+    /// Writes the joined tables of an UPDATE, if they stand here.
+    fn write_update_joins(
+        &mut self,
+        select: &'q Select,
+        before: Option<&'static str>,
+    ) -> Result<(), Error> {
+        let Some(before) = before else { return Ok(()) };
+        for join in &select.joins {
+            self.push(before);
+            self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
+        }
         Ok(())
     }
 }
@@ -153,6 +173,68 @@ pub(in crate::sql) fn insert<'q>(
     text.push_str(if columns.is_empty() { grammar.default_row() } else { " VALUES " });
     push_rows(&mut text, columns.len(), rows, grammar.placeholder());
     Ok(inserting(table, text, binds, grammar, at))
+}
+
+/// New rows with computed values.
+pub(crate) struct NewValues<'a> {
+    /// The plan of the computed values.
+    pub(crate) plan: Plan<'a>,
+    /// The columns: those with values, then the computed ones.
+    pub(crate) columns: &'a [&'static ColumnInfo],
+    pub(crate) rows: Vec<Vec<BindValue>>,
+    pub(crate) computed: &'a [Assignment],
+    pub(crate) returning: bool,
+}
+
+/// Writes an INSERT of rows with computed values.
+pub(in crate::sql) fn insert_computed(
+    new: NewValues<'_>,
+    grammar: &'static dyn Grammar,
+) -> Result<Statement<'static>, Error> {
+    let select = new.plan.select();
+    let mut writer = Writer::new(new.plan, grammar, Purpose::Run);
+    writer.inlines = true;
+    writer
+        .write_new_values(&new)
+        .map_err(|err| err.asked_at(select.asked_at))?;
+    writer.tables.insert(0, select.table.name());
+    let statement = written!(writer, Operation::Insert, usize::MAX, SmallVec::new());
+    Ok(statement.into_owned_binds())
+}
+
+impl<'q> Writer<'q> {
+    fn write_new_values(&mut self, new: &NewValues<'q>) -> Result<(), Error> {
+        let (table, at) = (self.select.table, self.select.asked_at);
+        self.mark(at);
+        self.push("INSERT INTO ");
+        push_table(&mut self.text, table, self.quotes);
+        let form = self
+            .grammar
+            .returning(ReturningOf::Insert)
+            .filter(|_| new.returning);
+        if new.columns.is_empty() {
+            push_returning_before(&mut self.text, form, table, self.quotes);
+            self.push(self.grammar.default_row());
+            return Ok(());
+        }
+        self.push(" (");
+        push_names(&mut self.text, new.columns.iter().copied(), self.quotes);
+        self.push(")");
+        push_returning_before(&mut self.text, form, table, self.quotes);
+        for (number, row) in new.rows.iter().enumerate() {
+            self.push(if number > 0 { ", (" } else { " VALUES (" });
+            for (place, value) in row.iter().enumerate() {
+                self.push(if place > 0 { ", " } else { "" });
+                self.push_bind(Cow::Owned(value.clone()))?;
+            }
+            for (place, set) in new.computed.iter().enumerate() {
+                self.push(if place + row.len() > 0 { ", " } else { "" });
+                self.in_expression(|this| this.write_value(&set.value))?;
+            }
+            self.push(")");
+        }
+        Ok(())
+    }
 }
 
 /// Writes the placeholders of several rows.

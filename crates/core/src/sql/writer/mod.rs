@@ -18,7 +18,10 @@ use std::borrow::Cow;
 
 use smallvec::SmallVec;
 
-pub(super) use changes::{copy, insert, insert_before, on_conflict, return_inserted};
+pub(crate) use changes::NewValues;
+pub(super) use changes::{
+    copy, insert, insert_before, insert_computed, on_conflict, return_inserted,
+};
 
 use super::binds::Binds;
 use super::identifiers::push_identifier;

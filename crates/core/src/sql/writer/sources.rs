@@ -37,7 +37,11 @@ impl<'q> Writer<'q> {
     }
 
     /// Writes a table, or the derived table that replaces it.
-    fn write_source(&mut self, source: Source, body: &'q FromSource) -> Result<(), Error> {
+    pub(super) fn write_source(
+        &mut self,
+        source: Source,
+        body: &'q FromSource,
+    ) -> Result<(), Error> {
         let fields = match (body, self.names.find(source)) {
             (FromSource::Table, _) | (_, None) => {
                 self.write_table(source);

@@ -70,6 +70,9 @@ pub(crate) fn open(
     let named = if is_like_uri { &Path::new(".").join(path) } else { path };
     let mut connection = Connection::open_with_flags(named, flags).map_err(cannot)?;
     set_up(&connection, options.lock_timeout).map_err(cannot)?.check()?;
+    if let Some(setup) = &options.sqlite_setup {
+        setup(&connection).map_err(cannot)?;
+    }
     connection.set_prepared_statement_cache_capacity(options.statements_kept);
     let timeout = StatementTimeout::install(&mut connection, options.statement_timeout, given_up)?;
     let (lock_timeout, file) = (options.lock_timeout, OpenFile::at(path));

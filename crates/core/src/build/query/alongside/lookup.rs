@@ -5,9 +5,10 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 use indexmap::IndexMap;
+use smallvec::SmallVec;
 
 use super::Companion;
-use crate::model::{BindValue, ColumnInfo, Error, Key, KeyPart, KeyedRow, List};
+use crate::model::{BindValue, ColumnInfo, Error, Key, KeyPart, KeyedRow, List, SqlType};
 
 /// The way in which the matching rows are attached to a row.
 #[doc(hidden)]
@@ -91,6 +92,8 @@ pub struct Lookup<R> {
     // Kept in the order of the rows, so that the same rows give the same statement.
     slots: IndexMap<Key, Slot<R>, RandomState>,
     width: usize,
+    /// The types of the keys, if the rows are in hand: their values have Rust's types, whatever the engine returns.
+    in_hand: Option<SmallVec<[SqlType; 2]>>,
 }
 
 #[derive(Debug)]
@@ -122,7 +125,16 @@ impl<R> Lookup<R> {
                 }
             }
         }
-        Lookup { slots, width: companion.pairs.len() }
+        Lookup { slots, width: companion.pairs.len(), in_hand: None }
+    }
+
+    /// Returns a lookup for rows in hand with these keys.
+    pub fn of_rows_in_hand<'k, Q, A>(
+        companion: &Companion<Q, A>,
+        keys: impl Iterator<Item = &'k [KeyPart]>,
+    ) -> Lookup<R> {
+        let types = companion.pairs.iter().map(|[of_row, _]| of_row.sql_type());
+        Lookup { in_hand: Some(types.collect()), ..Lookup::of(companion, keys) }
     }
 
     /// Returns the number of key cells that match an arriving row.
@@ -158,6 +170,15 @@ impl<R> Lookup<R> {
 
     /// Stores a row that arrived. A row without a match is dropped.
     pub fn put(&mut self, key: &[KeyPart], row: R) {
+        if let Some(types) = &self.in_hand {
+            let parts = key.iter().zip(types);
+            let key = parts.map(|(part, sql_type)| part.as_in_hand(*sql_type));
+            let Some(key) = key.collect::<Option<Key>>() else { return };
+            if let Some(slot) = self.slots.get_mut(&*key) {
+                slot.rows.push(row);
+            }
+            return;
+        }
         if let Some(slot) = self.slots.get_mut(key) {
             slot.rows.push(row);
         }

@@ -2,6 +2,7 @@
 //! everything but run them.
 
 mod companion;
+mod in_hand;
 mod lookup;
 
 use crate::build::compile;
@@ -18,6 +19,7 @@ use std::fmt;
 use std::panic::Location;
 
 pub use companion::Companion;
+pub use in_hand::{InHand, StatementAlongside};
 pub use lookup::{Each, Found, Lookup, OptionalParent, RequiredParent};
 
 use super::{Query, Tables};
@@ -26,7 +28,6 @@ use super::{Query, Tables};
 ///
 /// `R` is the type that a row itself is read into, `B` describes the companions. Filters, orders and limits
 /// apply to the rows, and may be given before or after.
-/// are those of the rows, and may be given before or after.
 #[must_use = "a query does nothing until a handle reads it"]
 pub struct Alongside<T, R, B> {
     query: Query<T, R>,
@@ -413,6 +414,14 @@ where
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
         self.query.show(context, shown)
+    }
+
+    fn statement<'s>(
+        &'s self,
+        context: CompileContext<'s>,
+        shape: ReadShape,
+    ) -> Result<Statement<'s>, Error> {
+        self.query.statement(context, shape)
     }
 }
 
