@@ -264,7 +264,9 @@ impl Change {
 }
 
 impl Change {
-    /// Returns the rows of a join with values of the joined tables: a derived table has their keys and the values.
+    /// Returns the rows of a join with values of the joined tables: a derived table has their keys and the columns that
+    /// are read beside them. Everything that reads the row itself stands outside, because PostgreSQL computes that
+    /// again after it waited for another writer of the row (manual, "Read Committed Isolation Level").
     fn from_joined(
         &self,
         table: &'static TableInfo,
@@ -272,36 +274,51 @@ impl Change {
         mut sets: Vec<Assignment>,
         met: Vec<PolicyUse>,
     ) -> Result<Target, Error> {
-        let refuse = |reason: &'static str| Err(Error::invalid_query(reason).asked_at(self.at));
-        let keys: Vec<&'static ColumnInfo> = table.key().collect();
-        if keys.is_empty() {
-            return refuse(NO_KEY);
-        }
-        if keys.len() + sets.len() > JOINED_VALUES.columns().len() {
-            return refuse(MANY_VALUES);
-        }
-        let at = self.at;
+        let (at, keys) = (self.at, table.key().collect::<Vec<_>>());
         let mut outer = Box::new(Select::over(table, FromSource::Table, select.asked_at));
         let (entry, place, joined) = (select.entry(), outer.entry(), Source::fresh());
-        let value_at = |number: usize| {
-            let info = JOINED_VALUES
-                .columns()
-                .get(number)
-                .ok_or_else(Error::too_deep)?;
-            Ok::<_, Error>(Node::Column(RawColumn { source: joined, info }))
-        };
-        let mut values = Vec::with_capacity(keys.len() + sets.len());
-        for key in keys {
-            let of_outer = Node::Column(RawColumn { source: place, info: key });
-            let same = Node::compare(Comparison::Equal, of_outer, value_at(values.len())?);
-            outer.filters.push(Located { what: same, at });
-            values.push(Node::Column(RawColumn { source: entry, info: key }));
-        }
+        let mut values: Vec<RawColumn> = keys
+            .iter()
+            .map(|info| RawColumn { source: entry, info })
+            .collect();
         for set in &mut sets {
-            let value = value_at(values.len())?;
-            values.push(std::mem::replace(&mut set.value, value));
+            set.value.each_column(&mut |column| {
+                if column.source == entry {
+                    column.source = place;
+                } else if select.is_over(column.source.id) {
+                    let known = values.iter().position(|value| value == column);
+                    let number = known.unwrap_or_else(|| {
+                        values.push(*column);
+                        values.len() - 1
+                    });
+                    if let Some(info) = JOINED_COLUMNS.get(number) {
+                        *column = RawColumn { source: joined, info };
+                    }
+                }
+            });
         }
-        select.values = Some(Located { what: values.into(), at });
+        let refuse = |reason: &'static str| Err(Error::invalid_query(reason).asked_at(at));
+        if keys.is_empty() || values.len() > JOINED_COLUMNS.len() {
+            return refuse(if keys.is_empty() { NO_KEY } else { MANY_VALUES });
+        }
+        for (key, info) in keys.into_iter().zip(&JOINED_COLUMNS) {
+            let of = |source, info| Node::Column(RawColumn { source, info });
+            let same = Node::compare(Comparison::Equal, of(place, key), of(joined, info));
+            outer.filters.push(Located { what: same, at });
+        }
+        for filter in &select.filters {
+            let mut what = filter.what.clone();
+            let mut reads_itself = !what.summary().asks_others();
+            what.each_column(&mut |column| {
+                reads_itself &= column.source == entry;
+                column.source = place;
+            });
+            if reads_itself {
+                outer.filters.push(Located { what, at: filter.at });
+            }
+        }
+        let values = values.into_iter().map(Node::Column).collect();
+        select.values = Some(Located { what: values, at });
         outer.joins.push(Join {
             source: joined.id,
             table: &JOINED_VALUES,
