@@ -109,7 +109,7 @@ pub mod internal {
     pub use crate::build::compile::to_prepare;
     pub use crate::build::expr::{
         NoLevel, Selection, Shape, ShapeValue, Shaping, argument, can_fail, columns_of, parameter,
-        shape_value,
+        schema_name, shape_value,
     };
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{

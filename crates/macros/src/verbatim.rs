@@ -151,10 +151,15 @@ fn expand_as(input: Input, kind: Kind) -> TokenStream {
         forms = quote!(.all("NULL"));
         error.to_compile_error()
     });
-    let values = arguments
-        .list
-        .iter()
-        .map(|Argument { value, .. }| quote!(::nepheline::internal::argument(#value)));
+    let given = arguments.given;
+    let list = arguments.list.iter().enumerate();
+    let values = list.map(|(number, Argument { name, value })| match name {
+        // A schema that is not passed is the handle's.
+        Some(name) if number >= given && name == "schema" => {
+            quote!(::nepheline::internal::schema_name())
+        }
+        _ => quote!(::nepheline::internal::argument(#value)),
+    });
     let prefixed = arguments.columns.len() > 1;
     let columns = arguments.columns.iter().map(|ColumnsOf { row, alias }| {
         quote!(::nepheline::internal::columns_of::<#row>(#alias, #prefixed))

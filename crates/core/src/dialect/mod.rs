@@ -203,6 +203,11 @@ pub trait Grammar: fmt::Debug + Sync {
         true
     }
 
+    /// Returns whether a session finds unqualified names in a schema of its choice.
+    fn has_search_path(&self) -> bool {
+        false
+    }
+
     /// Returns whether a procedure can return result sets.
     fn has_result_sets(&self) -> bool {
         false

@@ -63,6 +63,10 @@ impl Grammar for Postgres {
         Collated::AS_IT_IS
     }
 
+    fn has_search_path(&self) -> bool {
+        true
+    }
+
     fn form(&self, function: &Function) -> Option<&'static str> {
         function.postgres
     }

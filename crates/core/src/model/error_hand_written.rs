@@ -80,6 +80,33 @@ impl Error {
         Error::new(ErrorKind::Mismatch, message)
     }
 
+    /// Returns the error for the name of a schema.
+    #[doc(hidden)]
+    #[cold]
+    pub fn unfit_schema(schema: &str, fault: &str) -> Error {
+        let message =
+            format!("the name {schema:?} of a schema {fault}; pass another to `in_schema`");
+        Error::new(ErrorKind::InvalidQuery, message)
+    }
+
+    /// Returns the error for hand-written text that does not say in which schema it finds names.
+    #[doc(hidden)]
+    #[cold]
+    pub fn text_outside_schema() -> Error {
+        let message = "this handle has a schema, and the search path of a connection of the program stays as it is; write \
+                       `{schema}.` before the names of tables";
+        Error::new(ErrorKind::InvalidQuery, message)
+    }
+
+    /// Returns the error for a script that does not say in which schema it finds names.
+    #[doc(hidden)]
+    #[cold]
+    pub fn script_outside_schema() -> Error {
+        let message = "this handle has a schema, and a script finds names in it only where the engine has a search path; \
+                       write `{schema}.` before the names of tables";
+        Error::new(ErrorKind::InvalidQuery, message)
+    }
+
     /// Returns the error for rows that are fetched without a cursor.
     #[doc(hidden)]
     #[cold]

@@ -10,7 +10,7 @@ mod required;
 pub(crate) mod write;
 
 use std::ops::Deref;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use jiff::Timestamp;
 use smallvec::SmallVec;
@@ -53,6 +53,8 @@ pub struct CompileContext<'a> {
     pub tells: bool,
     /// Keeps the policies of the statement, so that their binds can be borrowed too.
     pub kept: Option<&'a PolicySlot>,
+    /// The schema of the tables that name none.
+    pub schema: Option<&'a Arc<str>>,
 }
 
 impl<'a> CompileContext<'a> {
@@ -66,6 +68,7 @@ impl<'a> CompileContext<'a> {
             copies: true,
             tells: true,
             kept: None,
+            schema: None,
         }
     }
 
@@ -159,6 +162,8 @@ pub(crate) struct Planned<'q> {
     /// True if it may read other tables than the one it is over.
     asks_others: bool,
     met: Vec<PolicyUse>,
+    /// The schema of the tables that name none.
+    schema: Option<Arc<str>>,
 }
 
 /// The policies that stand before the filters of the outermost query, which need no copy of the query.
@@ -174,11 +179,17 @@ pub(crate) struct Plan<'p> {
     select: &'p Select,
     before_filters: &'p [Located<Node>],
     asks_others: bool,
+    schema: Option<&'p Arc<str>>,
 }
 
 impl<'p> Plan<'p> {
     pub(crate) fn select(self) -> &'p Select {
         self.select
+    }
+
+    /// Returns the schema of the tables that name none.
+    pub(crate) fn schema(self) -> Option<&'p Arc<str>> {
+        self.schema
     }
 
     /// Returns whether it may read other tables than the one it is over: through a parent, or in a subquery.
@@ -194,12 +205,13 @@ impl<'p> Plan<'p> {
 
 impl<'q> Planned<'q> {
     /// Returns a query whose policies stand inside it, or were applied before.
-    fn of(select: Box<Select>, met: Vec<PolicyUse>) -> Planned<'q> {
+    fn of(select: Box<Select>, met: Vec<PolicyUse>, context: CompileContext<'_>) -> Planned<'q> {
         Planned {
             select: Tree::Own(select),
             before_filters: BeforeFilters::Lent(&[]),
             asks_others: true,
             met,
+            schema: context.schema.cloned(),
         }
     }
 
@@ -213,7 +225,8 @@ impl<'q> Planned<'q> {
         }
         let asks_others = select.asks_others();
         if !asks_others && select.table.policies().is_empty() {
-            return Ok(Planned { asks_others, ..Planned::to_compare(select) });
+            let schema = context.schema.cloned();
+            return Ok(Planned { asks_others, schema, ..Planned::to_compare(select) });
         }
         let mut guard = Guard::new(context, context.tells);
         // The error names the caller's line, not that of the policy in which it was found.
@@ -229,7 +242,8 @@ impl<'q> Planned<'q> {
             None => BeforeFilters::Own(Box::new(policies)),
         };
         let asks_others = asks_others || matches!(select, Tree::Own(_));
-        Ok(Planned { select, before_filters, asks_others, met: guard.into_met() })
+        let (met, schema) = (guard.into_met(), context.schema.cloned());
+        Ok(Planned { select, before_filters, asks_others, met, schema })
     }
 
     /// Plans a query that is never run: its text is only compared with others, so it has no policies.
@@ -239,14 +253,16 @@ impl<'q> Planned<'q> {
             before_filters: BeforeFilters::Lent(&[]),
             asks_others: true,
             met: Vec::new(),
+            schema: None,
         }
     }
 
     /// Returns what the writer reads, borrowed from the query; `None` if the plan owns part of it.
     pub(crate) fn lent(&self) -> Option<Plan<'q>> {
-        match (&self.select, &self.before_filters) {
-            (Tree::Lent(select), BeforeFilters::Lent(before_filters)) => {
-                Some(Plan { select, before_filters, asks_others: self.asks_others })
+        match (&self.select, &self.before_filters, &self.schema) {
+            (Tree::Lent(select), BeforeFilters::Lent(before_filters), None) => {
+                let asks_others = self.asks_others;
+                Some(Plan { select, before_filters, asks_others, schema: None })
             }
             _ => None,
         }
@@ -258,7 +274,8 @@ impl<'q> Planned<'q> {
             BeforeFilters::Lent(policies) => policies,
             BeforeFilters::Own(policies) => policies.as_slice(),
         };
-        Plan { select: &self.select, before_filters, asks_others: self.asks_others }
+        let (asks_others, schema) = (self.asks_others, self.schema.as_ref());
+        Plan { select: &self.select, before_filters, asks_others, schema }
     }
 
     /// Returns the policies of the statement, if the context asked for them.

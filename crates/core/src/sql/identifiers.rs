@@ -1,5 +1,7 @@
 //! Writes quoted identifiers, from the texts that descriptors prepare where they have them.
 
+use std::sync::Arc;
+
 use crate::dialect::Quotes;
 use crate::model::{ColumnInfo, TableInfo};
 
@@ -10,6 +12,15 @@ impl Quotes {
     fn ready(self, texts: &[&'static str; 2]) -> Option<&'static str> {
         let ready = texts.get(self.ready?).copied();
         ready.filter(|text| !text.is_empty())
+    }
+}
+
+impl Quotes {
+    /// Returns a quoted name.
+    pub fn quoted(self, name: &str) -> String {
+        let mut text = String::with_capacity(name.len() + 2);
+        push_identifier(&mut text, name, self);
+        text
     }
 }
 
@@ -24,13 +35,20 @@ pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
     text.push(quotes.close);
 }
 
-/// Writes a table as it stands after FROM.
+/// Writes a table as it stands after FROM, in `schema` if it names none itself.
 #[inline]
-pub(super) fn push_table(text: &mut String, table: &TableInfo, quotes: Quotes) {
-    if let Some(ready) = quotes.ready(table.from_clause()) {
+pub(super) fn push_table(
+    text: &mut String,
+    table: &TableInfo,
+    schema: Option<&Arc<str>>,
+    quotes: Quotes,
+) {
+    if schema.is_none()
+        && let Some(ready) = quotes.ready(table.from_clause())
+    {
         return text.push_str(ready);
     }
-    if let Some(schema) = table.schema() {
+    if let Some(schema) = table.schema().or(schema.map(|schema| &**schema)) {
         push_identifier(text, schema, quotes);
         text.push('.');
     }
@@ -113,7 +131,7 @@ mod tests {
             (BRACKETS, "[core].[dr\"ill]", "[dr\"ill].[id], [dr\"ill].[de`pth]"),
         ] {
             let (mut text, mut columns) = (String::new(), String::new());
-            push_table(&mut text, table, quotes);
+            push_table(&mut text, table, None, quotes);
             push_select_list(&mut columns, table, quotes);
             assert_eq!((text.as_str(), columns.as_str()), (from, list));
         }

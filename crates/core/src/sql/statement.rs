@@ -42,6 +42,8 @@ pub struct Statement<'q> {
     pub(super) wanted: Option<Arc<[WantedColumns]>>,
     /// True if it would commit the transaction that it stands in.
     pub(super) commits: bool,
+    /// The schema in which hand-written text of it finds names, if the engine has a search path.
+    pub(super) search_path: Option<Arc<str>>,
 }
 
 /// The purpose of a statement.
@@ -197,8 +199,9 @@ impl<'q> Statement<'q> {
         table: &'static TableInfo,
         columns: &[&'static ColumnInfo],
         returning: bool,
+        schema: Option<&Arc<str>>,
     ) -> Result<Statement<'o>, Error> {
-        writer::insert_before(&mut self, table, columns, returning);
+        writer::insert_before(&mut self, table, columns, returning, schema);
         Ok(self.into_owned_binds())
     }
 
@@ -260,6 +263,7 @@ impl<'q> Statement<'q> {
             copying: None,
             wanted: None,
             commits: false,
+            search_path: None,
         }
     }
 
@@ -285,6 +289,18 @@ impl<'q> Statement<'q> {
     pub fn begun_at(mut self, origin: Origin) -> Self {
         self.origin = origin;
         self
+    }
+
+    /// Returns the same statement, whose text finds names in a schema.
+    #[must_use]
+    pub fn in_search_path(mut self, schema: Option<&Arc<str>>) -> Self {
+        self.search_path = schema.cloned();
+        self
+    }
+
+    /// Returns the schema in which hand-written text finds names.
+    pub fn search_path(&self) -> Option<&str> {
+        self.search_path.as_deref()
     }
 
     /// Returns whether the engine would commit the transaction that the statement stands in.
@@ -352,7 +368,7 @@ impl<'q> Statement<'q> {
 
     /// Returns whether hand-written text of it may change session settings, which outlast it.
     pub fn may_alter_session(&self) -> bool {
-        self.alters_session
+        self.alters_session || self.search_path.is_some()
     }
 
     /// Returns the same statement without borrowing.
@@ -372,6 +388,7 @@ impl<'q> Statement<'q> {
             copying,
             wanted,
             commits,
+            search_path,
         } = self;
         Statement {
             grammar,
@@ -388,6 +405,7 @@ impl<'q> Statement<'q> {
             copying,
             wanted,
             commits,
+            search_path,
         }
     }
 
@@ -408,6 +426,7 @@ impl<'q> Statement<'q> {
             copying: self.copying.clone(),
             wanted: self.wanted.clone(),
             commits: self.commits,
+            search_path: self.search_path.clone(),
         }
     }
 

@@ -82,6 +82,8 @@ pub enum Node {
     RawSql(Box<RawSql>),
     /// The columns of a struct, for a select list of hand-written SQL.
     ColumnsOf(Box<ColumnsOf>),
+    /// The name of the handle's schema, in hand-written SQL.
+    SchemaName,
     /// A value that is not allowed where it was given; compiling it is an error.
     Refused(Box<Refused>),
     /// Parts that do not fit together, with the reason; compiling it is an error.
@@ -349,6 +351,7 @@ impl Node {
             Node::RawSql(trusted) => NodeSummary::of(NodeSummary::CAN_FAIL, !trusted.closed),
             Node::Bind(_)
             | Node::ColumnsOf(_)
+            | Node::SchemaName
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::TooDeep => NodeSummary::default(),
@@ -418,6 +421,7 @@ impl Node {
             | Node::Key(..)
             | Node::RawSql(_)
             | Node::ColumnsOf(_)
+            | Node::SchemaName
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::TooDeep => false,

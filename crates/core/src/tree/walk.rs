@@ -37,6 +37,7 @@ impl Node {
             | Node::Bind(_)
             | Node::RawSql(_)
             | Node::ColumnsOf(_)
+            | Node::SchemaName
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::Subquery(..)
@@ -90,6 +91,7 @@ impl Node {
             | Node::Bind(_)
             | Node::RawSql(_)
             | Node::ColumnsOf(_)
+            | Node::SchemaName
             | Node::Refused(_)
             | Node::Unfit(_)
             | Node::Subquery(..)

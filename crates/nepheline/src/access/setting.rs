@@ -56,6 +56,31 @@ macro_rules! set_by {
             $self.set(|setting| setting.policies_required::<V>())
         }
 
+        /// Returns the same handle, whose tables are in this schema unless they name one themselves: a tenant with a
+        /// schema of its own. Its transactions are in it too. The name is quoted in each statement, so that the text of a
+        /// statement, and what is cached for it, belongs to one schema. On MariaDB and MySQL a schema is a
+        /// database, on SQLite an attached file.
+        ///
+        /// Hand-written SQL finds names in it, and nowhere else, through the search path on PostgreSQL. On other
+        /// engines it must write `{schema}.` before them, and is refused otherwise.
+        ///
+        /// ```no_run
+        /// # fn f(db: nepheline::Database) -> Result<(), nepheline::Error> {
+        /// let db = db.in_schema("tenant_7")?;
+        /// let count = nepheline::statement!("SELECT count(*) FROM {schema}.specimen").rows_as::<i64>();
+        /// # Ok(())
+        /// # }
+        /// ```
+        ///
+        /// # Errors
+        ///
+        /// [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a name that is empty, longer than 63 bytes, or has a
+        /// NUL character.
+        pub fn in_schema($($this)+, schema: impl Into<String>) -> Result<$handle, nepheline_core::Error> {
+            let schema = crate::access::setting::checked_schema(schema.into())?;
+            Ok($self.set(|setting| setting.in_schema(schema)))
+        }
+
         /// Returns the same handle with an interceptor around its statements, after those that it has
         /// already. Its transactions have it too. See [`Interceptor`](crate::Interceptor).
         pub fn intercepted_by($($this)+, interceptor: impl crate::Interceptor) -> $handle {
@@ -153,6 +178,19 @@ pub(crate) struct Setting {
     time_limit: Option<Duration>,
     /// True if rows are never written by COPY.
     never_copies: bool,
+    /// The schema of the tables that name none.
+    schema: Option<Arc<str>>,
+}
+
+/// Returns a schema name that every engine accepts.
+pub(crate) fn checked_schema(schema: String) -> Result<Arc<str>, Error> {
+    let fault = match () {
+        () if schema.is_empty() => "is empty",
+        () if schema.len() > 63 => "is longer than 63 bytes, so PostgreSQL would cut it",
+        () if schema.contains('\0') => "has a NUL character",
+        () => return Ok(schema.into()),
+    };
+    Err(Error::unfit_schema(&schema, fault))
 }
 
 /// A session setting with the value of a carried type.
@@ -182,6 +220,10 @@ impl Setting {
 
     pub(crate) fn intercepted_by(&self, interceptor: impl Interceptor) -> Setting {
         Setting { interceptors: self.interceptors.with(Arc::new(interceptor)), ..self.clone() }
+    }
+
+    pub(crate) fn in_schema(&self, schema: Arc<str>) -> Setting {
+        Setting { schema: Some(schema), ..self.clone() }
     }
 
     pub(crate) fn within(&self, longest: Duration) -> Setting {
@@ -249,6 +291,7 @@ impl Setting {
             copies: self.session_settings.is_empty() && !self.never_copies,
             tells: false,
             kept: None,
+            schema: self.schema.as_ref(),
         }
     }
 

@@ -7,6 +7,9 @@ use super::access::{Access, AtomicScope, run};
 use super::ask::{Ask, Verb};
 use super::sink::Nothing;
 
+/// The name of the handle's schema in a script.
+const SCHEMA: &str = "{schema}";
+
 /// A statement of a script.
 struct RunPart<'s> {
     script: &'s Script,
@@ -17,7 +20,13 @@ struct RunPart<'s> {
 
 impl Ask for RunPart<'_> {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
-        let statement = Statement::of_text(context.grammar, self.part.text, Vec::new());
+        let quoted = context.schema.map(|schema| context.grammar.quotes().quoted(schema));
+        let text = match &quoted {
+            Some(schema) => self.part.text.replace(SCHEMA, schema),
+            None => self.part.text.to_owned(),
+        };
+        let path = context.schema.filter(|_| context.grammar.has_search_path());
+        let statement = Statement::of_text(context.grammar, text, Vec::new()).in_search_path(path);
         Ok(statement.of_program(Operation::HandWritten).begun_at(self.script.origin()))
     }
 
@@ -41,6 +50,9 @@ pub(crate) async fn run_script<A: Access>(access: A, script: &Script) -> Result<
     let context = access.context();
     if context.carried.requires_policies() && !script.is_outside_policies() {
         return Err(Error::script_outside_policies().asked_at(script.origin()));
+    }
+    if context.schema.is_some() && !context.grammar.has_search_path() && !script.text().contains(SCHEMA) {
+        return Err(Error::script_outside_schema().asked_at(script.origin()));
     }
     let parts = split_script(script.text(), context.grammar.script());
     if let Some((number, part)) = parts.iter().enumerate().find(|(_, part)| Function::is_of_transaction(part.text)) {

@@ -48,7 +48,7 @@ pub use time::{
     months, seconds, unit, weeks, years,
 };
 pub(crate) use verbatim::FragmentArgument;
-pub use verbatim::{Verbatim, argument, columns_of};
+pub use verbatim::{Verbatim, argument, columns_of, schema_name};
 pub use window::{
     Over, WindowFunction, dense_rank, first_value, lag, lag_or, last_value, lead, lead_or, ntile,
     rank, row_number,

@@ -90,6 +90,12 @@ pub fn argument<A: Argument>(argument: A) -> FragmentArgument {
     FragmentArgument(Node::of_call(Call::of(narrow, sql_type, smallvec![node])))
 }
 
+/// Returns the name of the handle's schema; the macros call it for `{schema}`.
+#[doc(hidden)]
+pub fn schema_name() -> FragmentArgument {
+    FragmentArgument(Node::SchemaName)
+}
+
 /// Converts a list of columns; `statement!` calls it for each `{columns of Struct as alias}`.
 #[doc(hidden)]
 pub fn columns_of<R: RowStruct>(alias: &'static str, prefixed: bool) -> FragmentArgument {

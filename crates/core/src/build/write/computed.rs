@@ -138,7 +138,7 @@ impl<T: Table> ComputedInsert<T> {
         let rows: Vec<Vec<BindValue>> = rows.collect();
         let select = Select::over(T::INFO, FromSource::Table, at);
         let new = NewValues {
-            plan: outside_rows(&select),
+            plan: outside_rows(&select, context),
             columns: &columns,
             rows,
             computed: &computed,

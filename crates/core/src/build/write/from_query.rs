@@ -125,7 +125,7 @@ impl<T: Table> InsertFrom<T> {
             }
         }
         let rows = compile::to_run(&select, context, ReadShape::Rows)?;
-        rows.inserted_into(T::INFO, &columns, returning)?
+        rows.inserted_into(T::INFO, &columns, returning, context.schema)?
             .returning(T::INFO, returning)
     }
 }

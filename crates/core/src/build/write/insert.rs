@@ -180,7 +180,13 @@ impl<T: Table> Insert<T> {
         let columns: Vec<&'static ColumnInfo> = Self::given()
             .chain(made.iter().map(|(column, _)| *column))
             .collect();
-        let new = NewRows { table: T::INFO, columns: &columns, rows: rows.len(), returning };
+        let new = NewRows {
+            table: T::INFO,
+            columns: &columns,
+            rows: rows.len(),
+            returning,
+            schema: context.schema,
+        };
         let made = made.into_iter().map(|(_, value)| value).collect();
         let width = columns.len();
         let binds = RowBinds { rows: &*self.rows, range: rows, width, made };

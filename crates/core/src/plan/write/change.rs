@@ -1,5 +1,7 @@
 //! The rows that an update or a delete changes, under the policies of the table.
 
+use std::sync::Arc;
+
 use smallvec::smallvec;
 
 use super::{Part, Parts, Step, WriteShape, found, retire};
@@ -26,6 +28,8 @@ pub(crate) struct Target {
     sets: Vec<Assignment>,
     deletes: bool,
     met: Vec<PolicyUse>,
+    /// The schema of the tables that name none.
+    schema: Option<Arc<str>>,
 }
 
 /// A statement of an update or a delete.
@@ -88,8 +92,8 @@ pub(crate) fn guarded(
 }
 
 /// Returns the plan of values that stand outside of any row: guarded assignments of new rows.
-pub(crate) fn outside_rows(select: &Select) -> Plan<'_> {
-    Plan { select, before_filters: &[], asks_others: true }
+pub(crate) fn outside_rows<'a>(select: &'a Select, context: CompileContext<'a>) -> Plan<'a> {
+    Plan { select, before_filters: &[], asks_others: true, schema: context.schema }
 }
 
 impl Change {
@@ -214,7 +218,7 @@ impl Change {
         };
         let guarded = guard_all().map_err(|err| err.asked_at(self.at))?;
         let mut select = guarded.unwrap_or(select);
-        let met = guard.into_met();
+        let (met, schema) = (guard.into_met(), context.schema.cloned());
         let deletes = sets.is_empty();
         let itself = select.rows.len() == 1
             && select.source == entry.id
@@ -223,13 +227,13 @@ impl Change {
             && select.followed(false).is_empty();
         if itself {
             select.orders.clear();
-            return Ok(Target { select, sets, deletes, met });
+            return Ok(Target { select, sets, deletes, met, schema });
         }
         if sets
             .iter_mut()
             .any(|set| set.value.reads_beside(entry, &select))
         {
-            return self.from_joined(table, select, sets, met);
+            return self.from_joined(table, select, sets, (met, schema));
         }
         let mut outer = Box::new(Select::over(table, FromSource::Table, select.asked_at));
         let place = outer.entry();
@@ -259,7 +263,7 @@ impl Change {
             }
         };
         outer.filters.push(Located { what: found, at: self.at });
-        Ok(Target { select: outer, sets, deletes, met })
+        Ok(Target { select: outer, sets, deletes, met, schema })
     }
 }
 
@@ -272,7 +276,7 @@ impl Change {
         table: &'static TableInfo,
         mut select: Box<Select>,
         mut sets: Vec<Assignment>,
-        met: Vec<PolicyUse>,
+        (met, schema): (Vec<PolicyUse>, Option<Arc<str>>),
     ) -> Result<Target, Error> {
         let (at, keys) = (self.at, table.key().collect::<Vec<_>>());
         let mut outer = Box::new(Select::over(table, FromSource::Table, select.asked_at));
@@ -327,7 +331,7 @@ impl Change {
             optional: false,
             asked_at: at,
         });
-        Ok(Target { select: outer, sets, deletes: false, met })
+        Ok(Target { select: outer, sets, deletes: false, met, schema })
     }
 }
 
@@ -414,7 +418,8 @@ impl Target {
 
     /// Returns what the writer reads of the rows.
     pub(crate) fn plan(&self) -> Plan<'_> {
-        Plan { select: &self.select, before_filters: &[], asks_others: true }
+        let schema = self.schema.as_ref();
+        Plan { select: &self.select, before_filters: &[], asks_others: true, schema }
     }
 
     pub(crate) fn sets(&self) -> &[Assignment] {
@@ -454,7 +459,7 @@ impl Target {
             }
             Part::Stored => {
                 self.only(&keys, step, at)?;
-                Ok(Changing::ReadBack(Planned::of(self.select, self.met)))
+                Ok(Changing::ReadBack(Planned::of(self.select, self.met, context)))
             }
             _ => Ok(Changing::Change { target: self, returning: gives_back }),
         }
@@ -479,7 +484,7 @@ impl Target {
         if context.grammar.lock(Lock::Wait).is_some() {
             self.select.lock = Some(Located { what: Lock::Wait, at: self.select.asked_at });
         }
-        Changing::Find(Planned::of(self.select, self.met))
+        Changing::Find(Planned::of(self.select, self.met, context))
     }
 
     /// Keeps only the rows whose keys were found.

@@ -400,7 +400,7 @@ fn plan(
     if context.grammar.lock(lock).is_some() && lock == Lock::Share {
         select.lock = Some(Located { what: lock, at });
     }
-    Ok(Planned::of(select, Vec::new()))
+    Ok(Planned::of(select, Vec::new(), context))
 }
 
 /// The columns of a table that a policy reads in the row itself, and the references that it follows from there.

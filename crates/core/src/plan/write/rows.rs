@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use super::StoredRows;
 use crate::model::{
@@ -19,6 +19,8 @@ pub(crate) struct NewRows<'a> {
     pub(crate) rows: usize,
     /// True if the statement returns them as they are stored.
     pub(crate) returning: bool,
+    /// The schema of a table that names none.
+    pub(crate) schema: Option<&'a Arc<str>>,
 }
 
 /// A new row, which passes on its values.

@@ -1,6 +1,7 @@
 //! INSERT, UPDATE and DELETE.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use smallvec::SmallVec;
 
@@ -104,7 +105,7 @@ pub(in crate::sql) fn copy<'q>(
     let quotes = grammar.quotes();
     check_binds(&binds, grammar, at)?;
     let (mut table, mut columns) = (String::new(), String::with_capacity(16 * new.columns.len()));
-    push_table(&mut table, new.table, quotes);
+    push_table(&mut table, new.table, new.schema, quotes);
     push_names(&mut columns, new.columns.iter().copied(), quotes);
     let text = format!("COPY {table} ({columns}) FROM STDIN (FORMAT binary)");
     let types = format!("SELECT {columns} FROM {table}").into();
@@ -147,6 +148,7 @@ fn inserting<'q>(
         copying: None,
         wanted: None,
         commits: false,
+        search_path: None,
     }
 }
 
@@ -159,10 +161,10 @@ pub(in crate::sql) fn insert<'q>(
 ) -> Result<Statement<'q>, Error> {
     let quotes = grammar.quotes();
     check_binds(&binds, grammar, at)?;
-    let NewRows { table, columns, rows, returning } = new;
+    let NewRows { table, columns, rows, returning, schema } = new;
     let mut text = String::with_capacity(64 + columns.len() * (16 + 6 * rows));
     text.push_str("INSERT INTO ");
-    push_table(&mut text, table, quotes);
+    push_table(&mut text, table, schema, quotes);
     if !columns.is_empty() {
         text.push_str(" (");
         push_names(&mut text, columns.iter().copied(), quotes);
@@ -207,7 +209,7 @@ impl<'q> Writer<'q> {
         let (table, at) = (self.select.table, self.select.asked_at);
         self.mark(at);
         self.push("INSERT INTO ");
-        push_table(&mut self.text, table, self.quotes);
+        push_table(&mut self.text, table, self.schema, self.quotes);
         let form = self
             .grammar
             .returning(ReturningOf::Insert)
@@ -299,10 +301,11 @@ pub(in crate::sql) fn insert_before(
     table: &'static TableInfo,
     columns: &[&'static ColumnInfo],
     returning: bool,
+    schema: Option<&Arc<str>>,
 ) {
     let (grammar, mut opening) = (statement.grammar, "INSERT INTO ".to_owned());
     let quotes = grammar.quotes();
-    push_table(&mut opening, table, quotes);
+    push_table(&mut opening, table, schema, quotes);
     opening.push_str(" (");
     push_names(&mut opening, columns.iter().copied(), quotes);
     opening.push(')');

@@ -15,6 +15,7 @@ mod subqueries;
 mod windows;
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use smallvec::SmallVec;
 
@@ -72,6 +73,10 @@ pub(super) struct Writer<'q> {
     in_expression: bool,
     /// True if hand-written text may change a session setting.
     alters_session: bool,
+    /// The schema of the tables that name none.
+    schema: Option<&'q Arc<str>>,
+    /// True if hand-written text stands in the statement that does not write the schema itself.
+    needs_search_path: bool,
     purpose: Purpose,
 }
 
@@ -93,6 +98,10 @@ macro_rules! written {
             copying: None,
             wanted: None,
             commits: false,
+            search_path: $writer
+                .schema
+                .filter(|_| $writer.needs_search_path)
+                .cloned(),
         }
     };
 }
@@ -135,6 +144,8 @@ impl<'q> Writer<'q> {
             tables: Tables::new(),
             in_expression: false,
             alters_session: false,
+            schema: plan.schema(),
+            needs_search_path: false,
             purpose,
         }
     }

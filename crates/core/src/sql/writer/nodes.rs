@@ -10,6 +10,11 @@ use crate::sql::identifiers::{push_column, push_identifier};
 use crate::sql::pattern::glob_of;
 use crate::tree::{Call, Case, ColumnsOf, Comparison, Like, Node, ROUND, RawColumn};
 
+const NO_SCHEMA: &str =
+    "`{schema}` is the schema of the handle, and this one has none; see `in_schema`";
+const OUTSIDE_SCHEMA: &str = "this handle has a schema, and hand-written SQL finds names in it only where the engine has \
+     a search path; write `{schema}.` before the names of tables";
+
 /// The longest name in bytes that no engine cuts (PostgreSQL, "Identifiers and Key Words").
 const LONGEST_NAME: usize = 63;
 
@@ -131,14 +136,33 @@ impl<'q> Writer<'q> {
                 false => self.write_node(&key.of),
             },
             Node::RawSql(trusted) => {
+                self.note_text(false, trusted.closed || trusted.reads_arguments_only)?;
                 self.push(&trusted.text);
                 self.note_setting(&trusted.text);
                 Ok(())
             }
+            Node::SchemaName => match self.schema {
+                Some(schema) => {
+                    self.push_name(schema);
+                    Ok(())
+                }
+                None => Err(Error::invalid_query(NO_SCHEMA)),
+            },
             Node::ColumnsOf(columns) => self.write_columns_of(columns),
             Node::Refused(refused) => Err(Error::refused_value(&refused.value, refused.reason)),
             Node::Unfit(reason) => Err(Error::invalid_query(reason)),
             Node::TooDeep => Err(Error::too_deep()),
+        }
+    }
+
+    /// Notes that hand-written text stands in the statement. On a handle with a schema it must not find names elsewhere.
+    fn note_text(&mut self, names_schema: bool, reads_arguments_only: bool) -> Result<(), Error> {
+        self.needs_search_path |= !names_schema;
+        let is_free = reads_arguments_only && !self.select.is_whole_text();
+        match self.schema.is_some() && !self.grammar.has_search_path() && !names_schema && !is_free
+        {
+            true => Err(Error::invalid_query(OUTSIDE_SCHEMA)),
+            false => Ok(()),
         }
     }
 
@@ -204,7 +228,11 @@ impl<'q> Writer<'q> {
     /// Returns whether the text of a node needs no brackets as an operand.
     pub(super) fn is_closed(&self, node: &Node) -> bool {
         match node {
-            Node::Column(_) | Node::Bind(_) | Node::Case(..) | Node::ColumnsOf(_) => true,
+            Node::Column(_)
+            | Node::Bind(_)
+            | Node::Case(..)
+            | Node::ColumnsOf(_)
+            | Node::SchemaName => true,
             Node::RawSql(trusted) => trusted.closed,
             Node::Subquery(_, subquery) => subquery.asked.is_a_value(),
             Node::Aggregate(_, aggregate) => self.is_closed_call(&aggregate.call),
@@ -443,6 +471,10 @@ impl<'q> Writer<'q> {
 
     pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
         let form = self.form_of(call)?;
+        if call.function.is_verbatim() && self.schema.is_some() {
+            let names_schema = call.arguments.contains(&Node::SchemaName);
+            self.note_text(names_schema, call.reads_arguments_only)?;
+        }
         if call.asked_at.is_some() {
             self.note_setting(form);
         }

@@ -297,7 +297,7 @@ impl<'q> Writer<'q> {
 
     pub(super) fn write_table(&mut self, source: Source) {
         let Some(visible) = self.names.find(source) else { return };
-        push_table(&mut self.text, visible.table, self.quotes);
+        push_table(&mut self.text, visible.table, self.schema, self.quotes);
         let name = visible.table.name();
         if !self.tables.contains(&name) {
             self.tables.push(name);

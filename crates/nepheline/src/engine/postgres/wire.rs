@@ -105,7 +105,21 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         if alone && self.per_transaction {
             return Box::pin(self.fetch_in_transaction(statement, sink)).await;
         }
+        if let Some(schema) = statement.search_path() {
+            Box::pin(self.find_names_in(schema, alone)).await?;
+        }
         read_rows(self.send(statement, alone).await?, statement, sink).await
+    }
+
+    /// Makes hand-written text find names in a schema: until the transaction ends, or until the session is reset
+    /// because hand-written text may have changed it.
+    async fn find_names_in(&self, schema: &str, alone: bool) -> Result<(), Error> {
+        // The session of the program would keep it.
+        if self._driving.is_none() {
+            return Err(Error::text_outside_schema());
+        }
+        let set = search_path(schema, !alone);
+        self.client.borrow().batch_execute(&set).await.map_err(failed)
     }
 
     /// Runs a statement inside a transaction of its own, which is sent together with it.
@@ -114,7 +128,8 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
         statement: &Statement<'_>,
         sink: &mut dyn Sink,
     ) -> Result<(), Error> {
-        let begin = self.begin_text("BEGIN");
+        let mut begin = self.begin_text("BEGIN");
+        begin.extend(statement.search_path().map(|schema| search_path(schema, true)));
         let client = self.client.borrow();
         let mut commit = std::pin::pin!(client.batch_execute("COMMIT"));
         // Polled in this order, they are sent in this order. The answer to COMMIT arrives after the rows are
@@ -191,6 +206,12 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
     }
 }
 
+/// Returns the statement that sets the search path, for the session or the transaction.
+fn search_path(schema: &str, is_local: bool) -> String {
+    let set = if is_local { "SET LOCAL" } else { "SET" };
+    format!("{set} search_path TO \"{}\"; ", schema.replace('"', "\"\""))
+}
+
 /// Returns the names of the columns of a row.
 fn names_of(row: &Row) -> Vec<String> {
     row.columns().iter().map(|column| column.name().to_owned()).collect()
@@ -255,9 +276,12 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
     ) -> BoxFuture<'f, Result<(), Error>> {
         Box::pin(async move {
             if alone && self.per_transaction {
-                let begin = self.begin_text("BEGIN");
+                let mut begin = self.begin_text("BEGIN");
+                begin.extend(statement.search_path().map(|schema| search_path(schema, true)));
                 self.client.borrow().batch_execute(&begin).await.map_err(failed)?;
                 self.streams_alone = true;
+            } else if let Some(schema) = statement.search_path() {
+                self.find_names_in(schema, alone).await?;
             }
             match self.send(statement, false).await {
                 Ok(rows) => {
