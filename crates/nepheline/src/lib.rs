@@ -101,6 +101,9 @@ mod macros {
 
 pub mod prelude;
 
+#[cfg(feature = "postgres")]
+pub use engine::postgres::{Notification, Notifications};
+
 macros::with_an_engine! {
     mod access;
     mod engine;

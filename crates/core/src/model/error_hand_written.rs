@@ -107,6 +107,30 @@ impl Error {
         Error::new(ErrorKind::InvalidQuery, message)
     }
 
+    /// Returns the error for listening where there are no notifications.
+    #[doc(hidden)]
+    #[cold]
+    pub fn no_notifications(place: impl fmt::Display) -> Error {
+        let message = format!(
+            "listening to a channel is not supported by {place}; look for changes in a table"
+        );
+        Error::new(ErrorKind::Unsupported, message)
+    }
+
+    /// Returns the error for a payload of a notification that has another type.
+    #[doc(hidden)]
+    #[cold]
+    pub fn unfit_payload(
+        channel: &str,
+        payload: &str,
+        cause: impl std::error::Error + Send + Sync + 'static,
+    ) -> Error {
+        let shown: String = payload.chars().take(80).collect();
+        let message =
+            format!("the notification {shown:?} of channel `{channel}` does not fit its type");
+        Error::new(ErrorKind::Mismatch, message).caused_by(cause)
+    }
+
     /// Returns the error for rows that are fetched without a cursor.
     #[doc(hidden)]
     #[cold]

@@ -103,6 +103,50 @@ impl Database {
         Database { shared: self.shared.clone(), setting: change(&self.setting) }
     }
 
+    /// Listens to the notifications of a PostgreSQL channel (LISTEN), over a connection of its own that is not part of
+    /// the pool. Each payload is parsed into a `T`: a `String`, a number, a `Uuid`, or a type of yours.
+    ///
+    /// If the connection is lost, it is opened again, which the stream reports, because notifications were missed
+    /// meanwhile. A failed attempt is an error of the stream, which goes on. Notifications are sent by `pg_notify`,
+    /// and arrive when the transaction that sent them is committed.
+    ///
+    /// ```no_run
+    /// # use futures_util::StreamExt;
+    /// # use nepheline::{Database, Notification, statement};
+    /// # use nepheline::prelude::*;
+    /// # async fn f(db: Database) -> Result<(), Error> {
+    /// let mut measured = db.listen::<i64>("measured").await?;
+    /// db.write(&statement!("SELECT pg_notify('measured', {})", "7").writing()).await?;
+    /// while let Some(notification) = measured.next().await {
+    ///     match notification? {
+    ///         Notification::Arrived(specimen) => println!("specimen {specimen} is measured"),
+    ///         Notification::Reconnected => println!("some may have been missed"),
+    ///         _ => {}
+    ///     }
+    /// }
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// [`Unsupported`](crate::ErrorKind::Unsupported) on other engines, and behind a pooler that reserves a session for
+    /// one transaction; [`Connection`](crate::ErrorKind::Connection) if the first connection fails. In the stream,
+    /// [`Mismatch`](crate::ErrorKind::Mismatch) for a payload that is no `T`.
+    #[cfg(feature = "postgres")]
+    pub async fn listen<T>(
+        &self,
+        channel: impl Into<String>,
+    ) -> Result<crate::engine::postgres::Notifications<T>, Error>
+    where
+        T: std::str::FromStr<Err: std::error::Error + Send + Sync + 'static> + Send + 'static,
+    {
+        match self.shared.options.notifier() {
+            Some(connector) => connector?.listen(channel.into()).await,
+            None => Err(Error::no_notifications(self.dialect())),
+        }
+    }
+
     /// Returns the dialect of the database.
     pub fn dialect(&self) -> Dialect {
         self.shared.dialect

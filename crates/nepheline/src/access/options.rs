@@ -460,6 +460,15 @@ impl Options {
         blocking::Database::open_with(self)
     }
 
+    /// Returns the connector of a database that sends notifications.
+    #[cfg(feature = "postgres")]
+    pub(crate) fn notifier(&self) -> Option<Result<crate::engine::postgres::Connector, Error>> {
+        match &self.target {
+            Target::Postgres(url) => Some(crate::engine::postgres::Connector::new(self, url.as_str())),
+            _ => None,
+        }
+    }
+
     /// Returns the connector, and the most connections that there may be.
     pub(crate) fn connector(&self) -> Result<(Box<dyn Connect>, usize), Error> {
         self.check()?;

@@ -79,8 +79,20 @@ impl Connector {
 }
 
 impl Connector {
+    pub(super) fn is_behind_pooler(&self) -> bool {
+        self.options.pooler == Pooler::Transaction
+    }
+
+    pub(super) fn encryption(&self) -> &Encryption {
+        &self.tls
+    }
+
+    pub(super) fn cannot_open(&self, err: tokio_postgres::Error) -> Error {
+        Error::cannot_open(&format!("`{}`", self.options.shown()), err)
+    }
+
     async fn open(&self) -> Result<PostgresWire<Client>, Error> {
-        let cannot = |err| Error::cannot_open(&format!("`{}`", self.options.shown()), err);
+        let cannot = |err| self.cannot_open(err);
         let config = self.config_with_credentials().await?;
         let (client, driving) = match &self.tls {
             Encryption::Off => {
@@ -95,7 +107,7 @@ impl Connector {
         };
         let Options { lock_timeout, statement_timeout, statements_kept, .. } = self.options;
         let settings = Settings { lock_timeout: Some(lock_timeout), statement_timeout };
-        let per_transaction = self.options.pooler == Pooler::Transaction;
+        let per_transaction = self.is_behind_pooler();
         let (statements, text) = match per_transaction {
             // Each transaction may run in another server session.
             true => (Statements::unnamed(), String::new()),
@@ -119,7 +131,7 @@ impl Connector {
     }
 
     /// Returns the connection settings, with the credentials that the program supplies now, if it does.
-    async fn config_with_credentials(&self) -> Result<Cow<'_, Config>, Error> {
+    pub(super) async fn config_with_credentials(&self) -> Result<Cow<'_, Config>, Error> {
         let Some(credentials) = self.options.ask_credentials().await? else {
             return Ok(Cow::Borrowed(&self.config));
         };
@@ -155,7 +167,7 @@ impl Drop for Driving {
 }
 
 /// Drives a connection. Its errors reach the client.
-fn drive(
+pub(super) fn drive(
     connection: impl Future<Output = Result<(), tokio_postgres::Error>> + Send + 'static,
 ) -> Driving {
     Driving(tokio::spawn(connection).abort_handle())

@@ -5,6 +5,7 @@ mod cells;
 mod connection;
 mod copy;
 mod fault;
+mod listen;
 mod session;
 mod settings;
 mod statements;
@@ -14,6 +15,7 @@ use nepheline_core::Dialect;
 
 pub(crate) use cells::RowCells;
 pub(crate) use connection::Connector;
+pub use listen::{Notification, Notifications};
 pub use session::Session;
 
 const DIALECT: Dialect = Dialect::Postgres;
