@@ -119,6 +119,7 @@ macros::with_an_engine! {
     pub use exec::companions::{Explainable, OutsidePolicies, Readable};
     pub use exec::cursor_keys::CursorKeys;
     pub use exec::page::{Cursor, Page, Paging, CursoredRows};
+    pub use exec::together::ReadsTogether;
     pub use exec::transaction::{Isolation, TransactionOptions};
     pub use exec::write::Upserted;
     pub use observe::added::{AddedWrite, CompletedWrite, WrittenStatement};

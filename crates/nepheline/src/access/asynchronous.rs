@@ -16,6 +16,7 @@ use crate::exec::levels::Owner;
 use crate::exec::limit::CallLimit;
 use crate::exec::run;
 use crate::exec::sink::Sink;
+use crate::exec::together::{self, Together};
 use crate::exec::transaction::{Hold, Root, StreamInside, TransactionOptions, Work};
 use crate::observe::interceptor::Running;
 
@@ -70,6 +71,28 @@ impl Access for AsyncAccess<'_> {
         sink: &'f mut dyn Sink,
     ) -> BoxFuture<'f, Result<(), Error>> {
         self.fetch_boxed(ask, sink).boxed()
+    }
+
+    fn fetch_together<'f>(&'f self, reads: Vec<Together<'f>>) -> BoxFuture<'f, Result<(), Error>> {
+        Box::pin(async move {
+            match self {
+                AsyncAccess::Database(database, call) => {
+                    let mut reads = reads;
+                    let slots: Vec<PolicySlot> = reads.iter().map(|_| PolicySlot::default()).collect();
+                    let sent = together::compiled(&mut reads, self.context(), &slots)?;
+                    let mut lease = database.lease(*call).await?;
+                    run::together(lease.line(), &database.setting, sent).await
+                }
+                AsyncAccess::Work(work, level, call) => work.fetch_together(*level, reads, *call).await,
+                #[cfg(any(feature = "postgres", feature = "mysql"))]
+                AsyncAccess::Session(session) => {
+                    for read in reads {
+                        session.fetch(read.ask, read.sink).await?;
+                    }
+                    Ok(())
+                }
+            }
+        })
     }
 
     fn open<'f>(&'f self, ask: &'f dyn Ask) -> BoxFuture<'f, Result<AsyncCursor<'f>, Error>> {

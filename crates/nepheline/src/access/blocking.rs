@@ -37,6 +37,7 @@ use crate::exec::access::{Access, Blocking, Cursor, Family, AtomicScope, run};
 use crate::exec::ask::{Ask, Run};
 use crate::exec::levels::Owner;
 use crate::exec::sink::Sink;
+use crate::exec::together::Together;
 use crate::exec::transaction::{Root, TransactionOptions, Work};
 
 /// A database for code that is not async.
@@ -493,6 +494,19 @@ impl Access for BlockingAccess<'_> {
             #[cfg(feature = "sqlite")]
             BlockingAccess::Refused(_, why) => ready(Err(why.error())),
         }
+    }
+
+    fn fetch_together<'f>(&'f self, reads: Vec<Together<'f>>) -> Ready<Result<(), Error>> {
+        ready(match self {
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(access) => {
+                let mut reads = reads.into_iter();
+                reads.try_for_each(|read| access.fetch(read.ask, read.sink))
+            }
+            BlockingAccess::Served(runtime, access) => runtime.block_on(access.fetch_together(reads)),
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Refused(_, why) => Err(why.error()),
+        })
     }
 
     fn open<'f>(&'f self, ask: &'f dyn Ask) -> Ready<Result<BlockingCursor<'f>, Error>> {

@@ -15,6 +15,7 @@ use crate::exec::companions::{self, Explainable, LoadsAll, Readable};
 use crate::exec::page::{Cursor, Page, Paging, CursoredRows, Way};
 use crate::exec::write::{self, Upserted};
 use crate::exec::call::{self, Calls};
+use crate::exec::together::{self, ReadsTogether};
 use crate::exec::{read, script};
 
 pub(crate) mod sealed {
@@ -103,6 +104,32 @@ macro_rules! verbs {
                 /// [`MoreThanOne`](crate::ErrorKind::MoreThanOne) if there are several.
             } {} {}
             read_at_most_one [Q: Readable] (query: &Q) -> Option<Q::Row>, read::at_most_one
+        }
+        verb! { $form,
+            {
+                /// Reads several independent queries on one connection, and returns the rows of each as a tuple:
+                /// `read_together((&boreholes, &labs))`. On PostgreSQL they are sent together, so that all of them take
+                /// one round trip; companions follow after all.
+                ///
+                /// Rows may change between the queries. In a [serializable](crate::Isolation::Serializable)
+                /// transaction all see the same data.
+                ///
+                /// # Errors
+                ///
+                /// Those of [`read`](Self::read), of the first query that fails.
+            } {
+                /// ```no_run
+                /// # use nepheline::Database;
+                /// # use nepheline::prelude::*;
+                /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+                /// # #[derive(Debug, Table)] struct Hazard { #[nepheline(key)] id: i64 }
+                /// # async fn f(db: Database) -> Result<(), Error> {
+                /// let (labs, hazards) = db.read_together((&Lab::rows(), &Hazard::rows())).await?;
+                /// # Ok(())
+                /// # }
+                /// ```
+            } {}
+            read_together [Q: ReadsTogether] (queries: Q) -> Q::Rows, together::read
         }
         verb! { $form,
             {

@@ -68,6 +68,25 @@ pub(crate) trait AsyncWire: Send {
         alone: bool,
     ) -> BoxFuture<'f, Result<(), Error>>;
 
+    /// See [`Wire::send_ahead`].
+    fn send_ahead<'f, 's: 'f>(
+        &'f mut self,
+        _statements: &'f [&'f Statement<'s>],
+        _alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        Box::pin(std::future::ready(Ok(())))
+    }
+
+    /// See [`Wire::run_sent`].
+    fn run_sent<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        self.run(statement, sink, alone)
+    }
+
     fn command<'f>(&'f mut self, text: &'f str) -> BoxFuture<'f, Result<(), Error>>;
 
     fn open<'f>(
@@ -145,6 +164,23 @@ impl<W: AsyncWire + ?Sized> Wire for Box<W> {
         alone: bool,
     ) -> BoxFuture<'f, Result<(), Error>> {
         (**self).run(statement, sink, alone)
+    }
+
+    fn send_ahead<'f, 's: 'f>(
+        &'f mut self,
+        statements: &'f [&'f Statement<'s>],
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        (**self).send_ahead(statements, alone)
+    }
+
+    fn run_sent<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        (**self).run_sent(statement, sink, alone)
     }
 
     fn command<'f>(&'f mut self, text: &'f str) -> BoxFuture<'f, Result<(), Error>> {

@@ -10,6 +10,7 @@ use nepheline_core::internal::CompileContext;
 use super::ask::{Ask, Verb};
 use super::companions::Completes;
 use super::sink::{Gathering, Sink};
+use super::together::Together;
 use crate::observe::interceptor::Interceptors;
 
 /// The kind of a handle, async or blocking. It decides the types of futures: async ones are `Send`, blocking
@@ -58,6 +59,12 @@ pub(crate) trait Access {
         &'f self,
         ask: &'f dyn Ask,
         sink: &'f mut dyn Sink,
+    ) -> Fut<'f, Self::Family, Result<(), Error>>;
+
+    /// Runs independent reads on one connection, sent together where the driver can.
+    fn fetch_together<'f>(
+        &'f self,
+        reads: Vec<Together<'f>>,
     ) -> Fut<'f, Self::Family, Result<(), Error>>;
 
     fn open<'f>(

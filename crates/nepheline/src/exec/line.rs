@@ -36,6 +36,23 @@ pub(crate) trait Wire {
         alone: bool,
     ) -> Fut<'f, Self::Mode, Result<(), Error>>;
 
+    /// Sends statements whose answers are read one after the other by [`run_sent`](Self::run_sent), if the driver can.
+    fn send_ahead<'f, 's: 'f>(
+        &'f mut self,
+        statements: &'f [&'f Statement<'s>],
+        alone: bool,
+    ) -> Fut<'f, Self::Mode, Result<(), Error>>;
+
+    /// Reads the answer of the next statement that was sent ahead, or runs it now.
+    fn run_sent<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        alone: bool,
+    ) -> Fut<'f, Self::Mode, Result<(), Error>> {
+        self.run(statement, sink, alone)
+    }
+
     /// Runs SQL of the library without binds or rows.
     fn command<'f>(&'f mut self, text: &'f str) -> Fut<'f, Self::Mode, Result<(), Error>>;
 
@@ -273,6 +290,32 @@ impl<W: Wire> Line<W> {
         self.altered |= statement.may_alter_session();
         let alone = !self.in_transaction;
         let result = within!(patience, self.wire.run(statement, sink, alone));
+        self.arrived(result, State::AtRest)
+    }
+
+    /// Sends statements ahead, see [`Wire::send_ahead`].
+    pub(crate) async fn send_ahead(&mut self, statements: &[&Statement<'_>]) -> Result<(), Error> {
+        if !self.is_ready() {
+            Box::pin(self.prepare()).await?;
+        }
+        let patience = self.begin()?;
+        self.altered |= statements.iter().any(|statement| statement.may_alter_session());
+        let alone = !self.in_transaction;
+        let sent = within!(patience, self.wire.send_ahead(statements, alone));
+        self.arrived(sent, State::AtRest)
+    }
+
+    pub(crate) async fn run_sent(
+        &mut self,
+        statement: &Statement<'_>,
+        sink: &mut dyn Sink,
+    ) -> Result<(), Error> {
+        if !self.is_ready() {
+            Box::pin(self.prepare()).await?;
+        }
+        let patience = self.begin()?;
+        let alone = !self.in_transaction;
+        let result = within!(patience, self.wire.run_sent(statement, sink, alone));
         self.arrived(result, State::AtRest)
     }
 

@@ -16,5 +16,6 @@ pub(crate) mod read;
 pub(crate) mod run;
 pub(crate) mod script;
 pub(crate) mod sink;
+pub(crate) mod together;
 pub(crate) mod transaction;
 pub(crate) mod write;

@@ -15,6 +15,7 @@ use super::limit::CallLimit;
 use super::line::{Line, StreamingWire, Wire};
 use super::run;
 use super::sink::{Gathering, Nothing, Sink};
+use super::together::{self, Together};
 use crate::access::setting::Setting;
 use crate::observe::interceptor::Running;
 
@@ -243,6 +244,27 @@ impl<H: Hold> Work<H> {
         let ended = line.wire.has_ended_transaction();
         turn.runs = None;
         self.note(level, &statement, &ran, ended);
+        ran
+    }
+
+    /// Runs independent reads, sent together where the driver can.
+    pub(crate) async fn fetch_together(
+        &self,
+        level: u32,
+        mut reads: Vec<Together<'_>>,
+        call: Option<CallLimit>,
+    ) -> Result<(), Error> {
+        let slots: Vec<PolicySlot> = reads.iter().map(|_| PolicySlot::default()).collect();
+        let sent = together::compiled(&mut reads, self.setting.context(self.dialect), &slots)?;
+        let mut turn = self.turn(level).await?;
+        turn.runs = Some(EndReason::of("reads that were sent together were dropped"));
+        let ran = run::together(turn.line_within(call)?, &self.setting, sent).await;
+        turn.runs = None;
+        if let Err(err) = &ran
+            && is_fatal(err.kind())
+        {
+            self.levels().fail(level, EndReason::write(err));
+        }
         ran
     }
 

@@ -1,5 +1,6 @@
 //! Connects to a PostgreSQL server and sets up a session.
 
+use std::collections::VecDeque;
 use std::borrow::Cow;
 use std::time::Duration;
 
@@ -126,6 +127,7 @@ impl Connector {
             settings,
             per_transaction,
             streams_alone: false,
+            ahead: VecDeque::new(),
             _driving: Some(driving),
         })
     }

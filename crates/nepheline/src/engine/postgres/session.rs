@@ -1,5 +1,6 @@
 //! A session over a client of the program.
 
+use std::collections::VecDeque;
 use std::fmt;
 
 use nepheline_core::Error;
@@ -60,6 +61,7 @@ impl<'c> Session<'c> {
             settings,
             per_transaction: false,
             streams_alone: false,
+            ahead: VecDeque::new(),
             _driving: None,
         };
         Ok(Session { lent: Lent::new(wire) })

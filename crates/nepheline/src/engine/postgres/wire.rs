@@ -4,11 +4,12 @@
 //! server goes on with the statement until it is cancelled.
 
 use std::borrow::{Borrow, Cow};
+use std::collections::VecDeque;
 use std::pin::Pin;
 use std::task::Poll;
 use std::time::Duration;
 
-use futures_util::future::BoxFuture;
+use futures_util::future::{BoxFuture, join_all};
 use futures_util::{FutureExt, Stream, TryStreamExt};
 use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{Dialect, Error, ErrorKind};
@@ -43,6 +44,8 @@ pub(super) struct PostgresWire<C> {
     pub(super) per_transaction: bool,
     /// True while a stream is read in a transaction of its own.
     pub(super) streams_alone: bool,
+    /// The answers of statements that were sent ahead.
+    pub(super) ahead: VecDeque<Result<RowStream, Error>>,
     /// The task that drives a connection of the library.
     pub(super) _driving: Option<Driving>,
 }
@@ -262,7 +265,39 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         sink: &'f mut dyn Sink,
         alone: bool,
     ) -> BoxFuture<'f, Result<(), Error>> {
+        self.ahead.clear();
         self.fetch(statement, sink, alone).boxed()
+    }
+
+    fn send_ahead<'f, 's: 'f>(
+        &'f mut self,
+        statements: &'f [&'f Statement<'s>],
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        self.ahead.clear();
+        let needs_more = |statement: &&Statement<'_>| statement.search_path().is_some();
+        if alone && self.per_transaction || statements.iter().any(needs_more) {
+            return Box::pin(std::future::ready(Ok(())));
+        }
+        Box::pin(async move {
+            // Polled in this order, they are sent in this order.
+            let sent = statements.iter().map(|statement| self.send(statement, alone));
+            self.ahead = join_all(sent).await.into();
+            Ok(())
+        })
+    }
+
+    fn run_sent<'f>(
+        &'f mut self,
+        statement: &'f Statement<'_>,
+        sink: &'f mut dyn Sink,
+        alone: bool,
+    ) -> BoxFuture<'f, Result<(), Error>> {
+        match self.ahead.pop_front() {
+            Some(Ok(rows)) => read_rows(rows, statement, sink).boxed(),
+            Some(Err(err)) => Box::pin(std::future::ready(Err(err))),
+            None => self.fetch(statement, sink, alone).boxed(),
+        }
     }
 
     fn command<'f>(&'f mut self, text: &'f str) -> BoxFuture<'f, Result<(), Error>> {
@@ -312,6 +347,7 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
 
     fn recover(&mut self) -> BoxFuture<'_, Result<(), Error>> {
         self.rows = None;
+        self.ahead.clear();
         Box::pin(async move {
             // Without a canceller, the dropped statement runs to its end, and the next statement waits for
             // that.

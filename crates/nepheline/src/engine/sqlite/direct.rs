@@ -165,6 +165,14 @@ impl Wire for DirectWire<'_> {
         ready(within(self.opened, self.limit, || run(self.connection, statement, sink)))
     }
 
+    fn send_ahead<'f, 's: 'f>(
+        &'f mut self,
+        _statements: &'f [&'f Statement<'s>],
+        _alone: bool,
+    ) -> Ready<Result<(), Error>> {
+        ready(Ok(()))
+    }
+
     fn command<'f>(&'f mut self, text: &'f str) -> Ready<Result<(), Error>> {
         let run = || self.connection.execute_batch(text).map_err(failed);
         ready(within(self.opened, self.limit, run))
