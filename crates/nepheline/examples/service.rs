@@ -14,10 +14,14 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use nepheline::prelude::{Json as AnyJson, *};
-use nepheline::{AddedWrite, CompletedWrite, Database, Interceptor, Paging, RunsQueries, blocking};
+use nepheline::{
+    AddedWrite, CompletedWrite, Database, Interceptor, Paging, RunsQueries, blocking, call, script,
+    statement,
+};
 use nepheline_coreshed::Rock;
 use nepheline_coreshed::guarded::{
-    AgencyId, AuditEntry, AuditEntryToInsert, Specimen, SpecimenToInsert, not_withdrawn,
+    AgencyId, AuditEntry, AuditEntryToInsert, Site, Specimen, SpecimenToInsert, not_archived,
+    not_withdrawn,
 };
 use serde::Deserialize;
 use serde_json::json;
@@ -34,6 +38,8 @@ pub fn service(db: Database) -> Router {
         .route("/specimens", get(page).post(add))
         .route("/specimens/{id}", get(show).delete(withdraw))
         .route("/specimens/{id}/restore", post(restore))
+        .route("/sites/{id}/closing", post(close))
+        .route("/report", get(report))
         .route("/audit", get(audit))
         .route("/pool", get(pool))
         .with_state(db)
@@ -61,7 +67,7 @@ impl Interceptor for Audit {
 }
 
 /// The database as one agency sees it, for one request.
-struct ForAgency(Database);
+struct ForAgency(Database, Option<AgencyId>);
 
 impl FromRequestParts<Database> for ForAgency {
     type Rejection = Problem;
@@ -70,16 +76,28 @@ impl FromRequestParts<Database> for ForAgency {
         let agency = parts
             .headers
             .get("agency")
-            .and_then(|value| value.to_str().ok()?.parse().ok());
+            .and_then(|value| value.to_str().ok()?.parse().ok())
+            .map(AgencyId);
         // A request that does not say who asks gets a handle that carries nobody: it is refused by the
         // first policy that needs to know.
         let db = db.budget(STATEMENTS).time_limit(LONGEST);
-        Ok(ForAgency(match agency {
-            Some(agency) => db.carrying(AgencyId(agency)),
+        let db = match agency {
+            Some(agency) => db.carrying(agency),
             None => db,
-        }))
+        };
+        Ok(ForAgency(db, agency))
     }
 }
+
+impl ForAgency {
+    /// The agency, for SQL that stands outside the policies and has to compare it itself.
+    fn agency(&self) -> Result<AgencyId, Problem> {
+        self.1
+            .ok_or_else(|| Problem(StatusCode::UNAUTHORIZED, ANONYMOUS.into()))
+    }
+}
+
+const ANONYMOUS: &str = "say who asks in the header `agency`";
 
 #[derive(Debug, Deserialize)]
 struct Wanted {
@@ -91,7 +109,7 @@ struct Wanted {
 }
 
 async fn page(
-    ForAgency(db): ForAgency,
+    ForAgency(db, _): ForAgency,
     Parameters(wanted): Parameters<Wanted>,
 ) -> Result<Json<AnyJson>, Problem> {
     let rock = wanted.rock.as_deref().map(rock).transpose()?;
@@ -111,7 +129,7 @@ async fn page(
     })))
 }
 
-async fn show(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<Json<Specimen>, Problem> {
+async fn show(ForAgency(db, _): ForAgency, Path(id): Path<i64>) -> Result<Json<Specimen>, Problem> {
     Ok(Json(db.read_one(&Specimen::row(id)).await?))
 }
 
@@ -126,7 +144,7 @@ struct NewSpecimen {
 }
 
 async fn add(
-    ForAgency(db): ForAgency,
+    ForAgency(db, _): ForAgency,
     Json(new): Json<NewSpecimen>,
 ) -> Result<(StatusCode, Json<Specimen>), Problem> {
     let NewSpecimen { borehole_id, label, rock: name, top_m, base_m, taken_on } = new;
@@ -146,14 +164,17 @@ async fn add(
     Ok((StatusCode::CREATED, Json(stored)))
 }
 
-async fn withdraw(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<StatusCode, Problem> {
+async fn withdraw(ForAgency(db, _): ForAgency, Path(id): Path<i64>) -> Result<StatusCode, Problem> {
     match db.write(&Specimen::row(id).delete()).await? {
         0 => Err(Problem(StatusCode::NOT_FOUND, "there is no such specimen".into())),
         _ => Ok(StatusCode::NO_CONTENT),
     }
 }
 
-async fn restore(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<Json<Specimen>, Problem> {
+async fn restore(
+    ForAgency(db, _): ForAgency,
+    Path(id): Path<i64>,
+) -> Result<Json<Specimen>, Problem> {
     let withdrawn = Specimen::row(id)
         .waive(not_withdrawn)
         .filter(|s| s.withdrawn_at.is_not_null());
@@ -166,8 +187,72 @@ async fn restore(ForAgency(db): ForAgency, Path(id): Path<i64>) -> Result<Json<S
     }
 }
 
+/// What was drilled at a site.
+#[derive(Debug, RowShape, serde::Serialize)]
+struct Drilled {
+    site: String,
+    boreholes: i64,
+    metres: Option<f64>,
+    deepest: Option<String>,
+}
+
+/// A report that somebody wrote in SQL. Policies do not reach into it, so it compares the agency itself.
+async fn report(agency: ForAgency) -> Result<Json<Vec<Drilled>>, Problem> {
+    let of = agency.agency()?;
+    let report = statement!(
+        "SELECT s.name AS site, count(b.id) AS boreholes, sum(b.depth_m) AS metres,
+             (SELECT d.name FROM borehole d WHERE d.site_id = s.id ORDER BY d.depth_m DESC LIMIT 1) AS deepest
+         FROM site s LEFT JOIN borehole b ON b.site_id = s.id
+         WHERE s.agency_id = {of} AND s.closed_on IS NULL
+         GROUP BY s.id, s.name ORDER BY s.name"
+    );
+    let report = report.outside_policies().rows_as::<Drilled>();
+    Ok(Json(agency.0.read(&report).await?))
+}
+
+#[derive(Debug, Deserialize)]
+struct Closing {
+    /// The day, or nothing to open the site again.
+    on: Option<Date>,
+}
+
+/// Closes a site, by the procedure that every program of the house calls; SQLite has none.
+async fn close(
+    agency: ForAgency,
+    Path(id): Path<i64>,
+    Json(Closing { on }): Json<Closing>,
+) -> Result<StatusCode, Problem> {
+    let (of, db) = (agency.agency()?, &agency.0);
+    let changed = match db.dialect() {
+        Dialect::Sqlite => {
+            let site = Site::row(id).waive(not_archived);
+            db.write(&site.update(|s| s.closed_on.set_maybe(on)))
+                .await?
+                > 0
+        }
+        _ => {
+            let closing = call!("close_site"(of, id, on)).outside_policies();
+            let (changed,) = db.call(&closing.out::<(i64,)>()).await?;
+            changed > 0
+        }
+    };
+    match changed {
+        false => Err(Problem(StatusCode::NOT_FOUND, "there is no such site".into())),
+        true => Ok(StatusCode::NO_CONTENT),
+    }
+}
+
+/// The procedures of the service, where the engine has them.
+async fn install(db: &Database) -> Result<(), Error> {
+    match db.dialect() {
+        Dialect::Postgres => db.run_script(&script!(file "service/postgres.sql")).await,
+        Dialect::MariaDb => db.run_script(&script!(file "service/mariadb.sql")).await,
+        _ => Ok(()),
+    }
+}
+
 /// The last entries of the agency's audit trail.
-async fn audit(ForAgency(db): ForAgency) -> Result<Json<AnyJson>, Problem> {
+async fn audit(ForAgency(db, _): ForAgency) -> Result<Json<AnyJson>, Problem> {
     let last = AuditEntry::rows().order_by(|a| a.id.desc()).limit(20);
     let last = last.select(|a| (a.entity, a.operation, a.changed));
     Ok(Json(json!(db.read(&last).await?)))
@@ -202,9 +287,7 @@ impl From<Error> for Problem {
     fn from(err: Error) -> Problem {
         use ErrorKind as Kind;
         let (status, message) = match err.kind() {
-            Kind::MissingCarried => {
-                (StatusCode::UNAUTHORIZED, "say who asks in the header `agency`")
-            }
+            Kind::MissingCarried => (StatusCode::UNAUTHORIZED, ANONYMOUS),
             Kind::NotFound => (StatusCode::NOT_FOUND, "there is no such row"),
             Kind::UniqueViolation => (StatusCode::CONFLICT, "another row has this label"),
             Kind::StaleVersion | Kind::Conflict => {
@@ -254,7 +337,9 @@ pub async fn start(url: &str, address: &str) -> anyhow::Result<std::net::SocketA
     .await??;
     let listener = tokio::net::TcpListener::bind(address).await?;
     let address = listener.local_addr()?;
-    let service = service(Database::open(url).await?);
+    let db = Database::open(url).await?;
+    install(&db).await?;
+    let service = service(db);
     tokio::spawn(async move { axum::serve(listener, service).await });
     Ok(address)
 }
@@ -275,6 +360,7 @@ async fn main() -> anyhow::Result<()> {
             ("1", "/specimens/1"),
             ("nobody", "/specimens/1"),
             ("1", "/specimens?page=0"),
+            ("1", "/report"),
             ("1", "/audit"),
             ("1", "/pool"),
         ] {

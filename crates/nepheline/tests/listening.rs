@@ -13,7 +13,7 @@ use support::{engines, server};
 
 async fn next(notifications: &mut Notifications<i64>) -> Result<Notification<i64>, Error> {
     let next = tokio::time::timeout(Duration::from_secs(20), notifications.next());
-    next.await.expect("nothing arrived").unwrap()
+    next.await.unwrap().unwrap()
 }
 
 fn notify(channel: &str, payload: &str) -> WholeStatement {

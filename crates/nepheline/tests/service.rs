@@ -78,6 +78,25 @@ fn agencies_see_their_own_and_nothing_is_lost() {
         let before = ["1", "2", "3", "4"].map(all);
         assert_eq!(before[3], 0, "nobody's agency");
 
+        // A report in SQL, and a site that the procedure of the house closes, or the library where there is none.
+        let report = |agency| client.get("/report", agency).1.as_array().unwrap().clone();
+        let (ours, theirs) = (report("1"), report("2"));
+        assert!(ours.len() > 1 && !theirs.is_empty(), "on {}", engine.name);
+        assert!(ours.iter().all(|site| site["metres"].as_f64() > Some(0.0)), "{ours:?}");
+        assert!(ours.iter().all(|site| !theirs.contains(site)), "on {}", engine.name);
+        assert_eq!(client.send("GET", "/report", None, None).0, 401);
+        let close = |agency, on: Value| {
+            let body = Some(json!({ "on": on }));
+            client
+                .send("POST", "/sites/1/closing", Some(agency), body)
+                .0
+        };
+        assert_eq!(close("2", json!("2025-01-31")), 404, "on {}", engine.name);
+        assert_eq!(close("1", json!("2025-01-31")), 204, "on {}", engine.name);
+        assert_eq!(report("1").len(), ours.len() - 1, "on {}", engine.name);
+        assert_eq!(close("1", Value::Null), 204, "on {}", engine.name);
+        assert_eq!((report("1"), report("2")), (ours, theirs), "on {}", engine.name);
+
         // Somebody else's, and nobody's.
         let id = rows[0]["id"].as_i64().unwrap();
         let own = format!("/specimens/{id}");

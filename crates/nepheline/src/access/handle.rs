@@ -481,6 +481,7 @@ pub trait RunsQueries: sealed::RunsQueries + Sized {
     }
 
     #[doc = insert_with_children_docs!()]
+    #[expect(clippy::type_complexity, reason = "the docs show the type itself")]
     #[track_caller]
     fn insert_with_children<P, S, C, F>(
         &self,
@@ -498,6 +499,7 @@ pub trait RunsQueries: sealed::RunsQueries + Sized {
     }
 
     #[doc = load_alongside_docs!()]
+    #[expect(clippy::type_complexity, reason = "the docs show the type itself")]
     #[track_caller]
     fn load_alongside<T, F, X>(
         &self,
@@ -554,6 +556,7 @@ pub trait BlockingRunsQueries: sealed::BlockingRunsQueries + Sized {
     }
 
     #[doc = insert_with_children_docs!()]
+    #[expect(clippy::type_complexity, reason = "the docs show the type itself")]
     #[track_caller]
     fn insert_with_children<P, S, C, F>(
         &self,
@@ -570,6 +573,7 @@ pub trait BlockingRunsQueries: sealed::BlockingRunsQueries + Sized {
     }
 
     #[doc = load_alongside_docs!()]
+    #[expect(clippy::type_complexity, reason = "the docs show the type itself")]
     #[track_caller]
     fn load_alongside<T, F, X>(
         &self,

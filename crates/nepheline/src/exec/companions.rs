@@ -18,6 +18,11 @@ use super::sink::{Gathering, Sink};
 /// ([`MappedRows`]).
 ///
 /// Name it in a function that accepts any: `fn export(query: &impl Readable<Row = Specimen>)`.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is not a query",
+    label = "expected a query, such as `Specimen::rows()`",
+    note = "hand-written SQL needs a type for its rows: `statement!(..).rows_as::<R>()`, `R::rows_from(call!(..))`"
+)]
 pub trait Readable: Completes {
     /// Marks the query for `explain` and `explain_analyze` on a handle with `policies_required`. A plan tells how many
     /// rows there are, those that policies hide included. The query itself stays under its policies.
@@ -87,6 +92,11 @@ pub struct Step<'s> {
 }
 
 /// A query whose rows are complete when its companions have been read.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is not a query",
+    label = "expected a query, such as `Specimen::rows()`",
+    note = "hand-written SQL needs a type for its rows: `statement!(..).rows_as::<R>()`, `R::rows_from(call!(..))`"
+)]
 pub trait Completes: Selects + Send + Sync {
     /// The progress of loading the companions.
     type Loading: Send;

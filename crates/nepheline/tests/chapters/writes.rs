@@ -8,6 +8,14 @@ use nepheline_coreshed::guarded::{
 
 use crate::support::chapter::Chapter;
 
+/// The region of the site where KP-1 was drilled.
+fn region_of_kp() -> Expr<Option<String>> {
+    Borehole::rows()
+        .filter(|b| b.name.eq("KP-1"))
+        .select(|b| b.site().region)
+        .value()
+}
+
 #[test]
 fn writes() {
     let mut chapter = Chapter::new(
@@ -30,6 +38,24 @@ PostgreSQL and MariaDB, requires the same result, and rolls it back. The SQL is 
             region: "Upper Tarn".into(),
             closed_on: None,
         })
+    );
+    wrote!(
+        &mut chapter,
+        "A new row with a value that the database computes. `column.set_default()` takes the default of a column.",
+        Site::insert(SiteToInsert {
+            name: "Far Fell".into(),
+            region: String::new(),
+            closed_on: None
+        })
+        .computing(|s| s.region.set(region_of_kp().coalesce("Upper Tarn")))
+    );
+    wrote!(
+        &mut chapter,
+        "An update with values of joined tables. What reads the row itself stands outside of the join.",
+        Borehole::rows()
+            .join(|b| b.specimens())
+            .filter(|(_, s)| s.label.eq("KP-106"))
+            .update(|(b, s)| b.depth_m.set(b.depth_m + s.base_m))
     );
     wrote!(
         &mut chapter,
@@ -111,12 +137,27 @@ MariaDB and MySQL cannot return the rows of an UPDATE. `write_returning` of an u
 transaction: it reads and locks the keys, updates the rows, and reads them. MySQL cannot return the rows of an INSERT or
 DELETE either, so that is refused. Both refuse to return the rows of an upsert that may leave rows unchanged.
 
+## Parents with their children
+
+```rust
+let families = vec![(borehole, vec!["KP-9-1", "KP-9-2"])];
+let stored: Vec<(Borehole, Vec<Specimen>)> = db.insert_with_children(families, |borehole, label| SpecimenToInsert {
+    borehole_id: borehole.id,                                      // the key that the database has generated
+    label: label.to_owned(),
+})?;
+```
+
+One INSERT has the parents and one has all children, in one transaction.
+
 ## Many rows
 
 ```rust
 let rows = db.write(&Specimen::insert_all(rows))?;                 // all rows or none
 let rows = db.insert_stream(lines.map(parsed))?;       // an iterator of any length, in constant memory: all rows or none
 let rows = db.write(&totals.insert_into::<Listed>())?;      // INSERT .. SELECT: the fields of the struct name the columns
+// Each row gets values of its own: some hundred rows in one UPDATE, all updates in one transaction.
+let updates = Specimen::rows().update_each(measured, |s, m| (s.id.eq(m.id), (s.top_m.set(m.top), s.base_m.set(m.base))));
+let rows = db.write_each(&updates)?;
 ```
 
 Many rows are written in few statements, in one transaction. On PostgreSQL more than 1,000 rows are written by COPY, 10,000

@@ -107,6 +107,26 @@ impl<R: nepheline::RowShape + Send + 'static> Shows for nepheline::StatementRows
     }
 }
 
+impl<Q: Shows, F> Shows for nepheline::MappedRows<Q, F> {
+    fn statements(&self, dialect: Dialect, carried: &Carried) -> Result<Vec<Sql>, Error> {
+        self.query().statements(dialect, carried)
+    }
+}
+
+impl<T, B> Shows for nepheline::StatementAlongside<T, B>
+where
+    T: Table,
+    B: nepheline::internal::Companions<T>,
+{
+    fn statements(&self, dialect: Dialect, carried: &Carried) -> Result<Vec<Sql>, Error> {
+        use nepheline::internal::{CompileContext, Selects};
+
+        let mut shown = Vec::new();
+        self.show(CompileContext::to_show(dialect.grammar(), carried), &mut shown)?;
+        Ok(shown)
+    }
+}
+
 impl<T, R, B> Shows for nepheline::Alongside<T, R, B>
 where
     T: nepheline::Tables,

@@ -63,6 +63,8 @@ steps! {
     Dates: queries::dates, "Which results are due in the 30 days from June 15, 2024?";
     /// Hand-written SQL
     Verbatim: queries::verbatim, "What lies in tray 4, by the number on its label?";
+    /// A whole statement of hand-written SQL
+    Statement: queries::statement, "What does a report look like that somebody has written in SQL?";
     /// Parents, followed by name
     Parents: relations::parents, "Which specimens of Upper Tarn lie near the surface, and who describes them?";
     /// Questions about the rows that refer to a row
@@ -95,6 +97,8 @@ steps! {
     Retire: policies::retire, "What happens to specimens that are deleted?";
     /// An upsert under a policy
     Upsert: policies::upsert, "Which of three boreholes are new, known, or of another agency?";
+    /// An update with values of joined tables
+    JoinedUpdate: policies::joined_update, "How does a borehole become as deep as its deepest specimen?";
     /// A limit on the number of statements
     Budget: policies::budget, "What happens if a page reads for each borehole separately?";
     /// Counting and testing in the database

@@ -125,6 +125,29 @@ pub(super) fn upsert(tour: &mut Tour<'_>) -> Result<()> {
     tour.table(&["name", "depth_m", "drilled_on"], &rows)
 }
 
+#[derive(Debug, RowShape)]
+struct Deepest {
+    borehole_id: i64,
+    base_m: Option<f64>,
+}
+
+pub(super) fn joined_update(tour: &mut Tour<'_>) -> Result<()> {
+    let carried = Carried::new().with(AgencyId(1));
+    let db = tour.db.clone();
+    // shown
+    let db = db.carrying(AgencyId(1));
+    let deepest = guarded::Specimen::rows()
+        .filter(|s| s.base_m.gt(800))
+        .select(|s| shape!(Deepest { borehole_id: per(s.borehole_id), base_m: max(s.base_m) }));
+    let update = guarded::Borehole::rows()
+        .join(|b| from(deepest).filter(|d| d.borehole_id.eq(b.id)))
+        .update(|(b, d)| b.depth_m.set(d.base_m.coalesce(b.depth_m)));
+    // until here
+    tour.show_each(|dialect| update.sql_carrying(dialect, &carried))?;
+    let changed = rolled_back(&db, |tx| tx.write(&update))?;
+    tour.note(&format!("{changed} boreholes were updated, and set back"))
+}
+
 /// Returns the result of work in a transaction that is rolled back, so that the demo data stays as it is.
 fn rolled_back<T>(
     db: &Database,

@@ -1,13 +1,13 @@
 //! Queries over one table: scopes, filters, computed values, and hand-written SQL.
 
 use anyhow::{Result, bail};
-use nepheline::TruncUnit;
 use nepheline::prelude::*;
+use nepheline::{TruncUnit, statement};
 use nepheline_coreshed::scopes::{
     deeper_than, deepest_first, due_within, labelled, length_m, not_withdrawn, of_rocks,
     unassigned, with_at_least,
 };
-use nepheline_coreshed::{Assay, Lab, Rock, Specimen};
+use nepheline_coreshed::{Assay, Borehole, Collar, Lab, Rock, Specimen};
 
 use crate::tour::Tour;
 use crate::tour::rows::or_null;
@@ -167,6 +167,25 @@ pub(super) fn verbatim(tour: &mut Tour<'_>) -> Result<()> {
     // until here
     tour.show(&query)?;
     tour.rows(&specimens)
+}
+
+pub(super) fn statement(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
+    let metres = 800.0;
+    let report = statement!(
+        "SELECT {columns of Borehole as b}, {columns of Collar as c}
+         FROM borehole b LEFT JOIN collar c ON c.borehole_id = b.id
+         WHERE b.depth_m > {metres} ORDER BY b.depth_m DESC, b.id LIMIT 4"
+    );
+    let rows: Vec<(Borehole, Option<Collar>)> = db.read(&report.clone().rows_as())?;
+    // until here
+    tour.show_each(|dialect| report.sql(dialect))?;
+    let fields = rows.into_iter().map(|(borehole, collar)| {
+        let elevation = or_null(collar.map(|collar| collar.elevation_m));
+        vec![borehole.name, borehole.depth_m.to_string(), elevation]
+    });
+    tour.table(&["borehole", "depth_m", "elevation_m"], &fields.collect::<Vec<_>>())
 }
 
 pub(super) fn order(tour: &mut Tour<'_>) -> Result<()> {

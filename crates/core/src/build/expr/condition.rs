@@ -67,7 +67,8 @@ impl<L> fmt::Debug for Condition<L> {
 #[diagnostic::on_unimplemented(
     message = "`{Self}` is not a condition",
     label = "a filter needs a condition here",
-    note = "compare a column with `eq`, `gt`, `is_null()` .., or pass an `Option` of such a condition"
+    note = "compare a column with `eq`, `gt`, `is_null()` .., or pass an `Option` of such a condition",
+    note = "hand-written SQL becomes a condition by `verbatim!(..).condition()`, `call!(..).condition()`"
 )]
 pub trait MaybeCondition {
     /// The level of the condition: for each row, or for each group of rows.

@@ -37,7 +37,8 @@ impl Selection {
 /// The arguments of `select`: an expression, or a tuple of them. All have one level.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be selected",
-    label = "expected a column, an expression, or a tuple of them"
+    label = "expected a column, an expression, or a tuple of them",
+    note = "hand-written SQL needs a type: `verbatim!(..).typed::<T>()`, `call!(..).typed::<T>()`"
 )]
 pub trait IntoSelection {
     /// The type that a row is read into.

@@ -30,8 +30,10 @@ use crate::build::expr::{
     MaybeCondition, PerGroup, PerRow, Selection, ShapedFrom,
 };
 use crate::build::table::{RowStruct, Table};
+use crate::build::write::{Delete, IntoAssignments, Update};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, Carried, Error, Origin};
+use crate::plan::write::Change;
 use crate::plan::{CompileContext, ReadShape};
 use crate::sql::Sql;
 use crate::tree::{FromSource, Located, Lock, Select, TopPerGroup};
@@ -479,6 +481,67 @@ impl<T> Located<T> {
     #[track_caller]
     fn here(what: T) -> Located<T> {
         Located { what, at: Origin::of(Location::caller()) }
+    }
+}
+
+impl<T: WrittenTables> Query<T> {
+    /// Updates these rows: UPDATE. Filters, policies and the rest of the query decide which rows.
+    ///
+    /// A join brings values from other tables (UPDATE .. FROM). The rows of its first table are updated; where several
+    /// joined rows match one of them, the engine picks one.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Borehole { #[nepheline(key)] id: i64, depth_m: f64 }
+    /// # #[derive(Debug, Table)] struct Survey { #[nepheline(key)] id: i64, borehole_id: i64, depth_m: f64 }
+    /// let surveyed = Borehole::rows()
+    ///     .join(|b| Survey::rows().filter(|s| s.borehole_id.eq(b.id)))
+    ///     .update(|(b, s)| b.depth_m.set(s.depth_m));
+    /// assert_eq!(
+    ///     nepheline::Writes::sql(&surveyed, Dialect::Postgres)?.text(),
+    ///     r#"UPDATE "borehole" SET "depth_m" = "nepheline_values"."v1" FROM (SELECT "borehole"."id" AS "v0", "survey"."depth_m" AS "v1" FROM "borehole" INNER JOIN "survey" ON "survey"."borehole_id" = "borehole"."id") AS "nepheline_values" WHERE "borehole"."id" = "nepheline_values"."v0""#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a query without any condition,
+    /// unless [`every_row`](Update::every_row) is called; for an update without assignments; for a column
+    /// that the database or the handle sets; and for groups, sets and the like, which are no rows of a table.
+    #[track_caller]
+    pub fn update<A: IntoAssignments>(
+        self,
+        sets: impl FnOnce(T::Columns) -> A,
+    ) -> Update<T::Written> {
+        let mut assignments = Vec::new();
+        sets(self.columns()).each(&mut |assignment| assignments.push(assignment));
+        Update::of(Change::of(self.into_select(), Origin::of(Location::caller())), assignments)
+    }
+
+    /// Deletes these rows: DELETE. Of a join, the rows of the first table are deleted (DELETE .. USING). If the table is declared to `retire` them, it marks them as retired
+    /// instead, with the time of the handle's clock. Rows that have the mark stay unchanged.
+    ///
+    /// With `retire(withdrawn_at, with(assays))` the children of that relation are retired with their
+    /// parents, and their children if their table says so: in one transaction, with the same time, unless a
+    /// policy hides them. The returned number counts rows of the table itself.
+    ///
+    /// # Errors
+    ///
+    /// As [`update`](Self::update).
+    #[track_caller]
+    pub fn delete(self) -> Delete<T::Written> {
+        Delete::of(Change::of(self.into_select(), Origin::of(Location::caller())), false)
+    }
+
+    /// Deletes these rows from the database, also if the table retires them otherwise.
+    ///
+    /// # Errors
+    ///
+    /// As [`update`](Self::update).
+    #[track_caller]
+    pub fn delete_for_good(self) -> Delete<T::Written> {
+        Delete::of(Change::of(self.into_select(), Origin::of(Location::caller())), true)
     }
 }
 

@@ -17,7 +17,7 @@ use tokio_postgres::{AsyncMessage, Client, Config, NoTls, Socket};
 use super::connection::{Connector, Driving, Encryption, drive};
 use super::fault::failed;
 
-/// What arrives while a program listens to a channel.
+/// An event while a program listens to a channel.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Notification<T> {

@@ -40,7 +40,7 @@ impl<T: Table, B> InHand<T, B> {
     pub fn keyed(&self, rows: impl Iterator<Item = T>) -> Result<Vec<KeyedRow<T>>, Error> {
         let select = &self.0.query.select;
         let unfit = |reason| Error::invalid_query(reason).asked_at(select.asked_at);
-        // What is wrong with a companion stands among the filters of the rows.
+        // A mistake in a companion stands among the filters of the rows.
         if let Some(Node::Unfit(reason)) = select.filters.iter().map(|filter| &filter.what).next() {
             return Err(unfit(reason));
         }

@@ -301,6 +301,11 @@ pub trait Beside {
 
 /// A query that can be read, with or without companions: its statement, and the types of its rows.
 #[doc(hidden)]
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is not a query",
+    label = "expected a query, such as `Specimen::rows()`",
+    note = "hand-written SQL needs a type for its rows: `statement!(..).rows_as::<R>()`, `R::rows_from(call!(..))`"
+)]
 pub trait Selects {
     /// The type that the caller gets for each row.
     type Row: Send + 'static;
