@@ -28,6 +28,7 @@ pub(crate) trait Sink: Send + Any {
     fn answer_row(&mut self, row: &mut AnswerCells<'_>) -> bool;
 
     /// Notes that the rows of a result set have arrived, and another result set follows.
+    #[cfg_attr(not(feature = "mysql"), allow(dead_code, reason = "other engines have one result set"))]
     fn next_set(&mut self) {}
 
     /// Receives the counts of written rows, when all rows have arrived.

@@ -141,7 +141,7 @@ fn many_rows_get_values_of_their_own_in_few_statements() {
             .read(&Place::rows().order_by(|p| (p.shelf_id.asc(), p.slot.asc())))
             .unwrap();
         for (n, place) in (0..700).zip(&stored) {
-            let expected = if n < 600 && n >= 5 && n % 3 > 0 { n * 7 } else { n };
+            let expected = if (5..600).contains(&n) && n % 3 > 0 { n * 7 } else { n };
             assert_eq!((place.shelf_id * 10 + place.slot, place.grams), (n, expected), "on {name}");
         }
         // All or none: the second update violates a constraint.
@@ -244,7 +244,7 @@ fn parents_are_inserted_with_their_children() {
                 on(shelf.id, label, grams + shelf.load_g)
             })
             .unwrap();
-        let told: Vec<(i64, Vec<(&str, i64, Option<i64>)>)> = stored
+        let told: Vec<(i64, Vec<_>)> = stored
             .iter()
             .map(|(shelf, trays)| {
                 (
