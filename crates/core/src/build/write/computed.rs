@@ -30,15 +30,15 @@ impl<T: Table> Insert<T> {
     /// ```
     /// use nepheline::prelude::*;
     /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key, generated)] id: i64, borehole_id: i64, label: String, rig: String }
-    /// # #[derive(Debug, Table)] struct Borehole { #[nepheline(key)] id: i64, #[nepheline(unique)] name: String }
+    /// # #[derive(Debug, Table)] struct Borehole { #[nepheline(key)] id: i64 }
     /// let row = SpecimenToInsert { borehole_id: 0, label: "KP-1-9".into(), rig: String::new() };
     /// let insert = Specimen::insert(row).computing(|s| {
-    ///     let borehole = Borehole::rows().filter(|b| b.name.eq("KP-1")).select(|b| b.id);
-    ///     (s.borehole_id.set(borehole.value().coalesce(0)), s.rig.set_default())
+    ///     let newest = Borehole::rows().select(|b| max(b.id)).value();
+    ///     (s.borehole_id.set(newest.coalesce(0)), s.rig.set_default())
     /// });
     /// assert_eq!(
     ///     nepheline::Writes::sql(&insert, Dialect::Postgres)?.text(),
-    ///     r#"INSERT INTO "specimen" ("label", "borehole_id") VALUES ($1, COALESCE((SELECT "borehole"."id" FROM "borehole" WHERE "borehole"."name" = $2), $3))"#,
+    ///     r#"INSERT INTO "specimen" ("label", "borehole_id") VALUES ($1, COALESCE((SELECT max("borehole"."id") FROM "borehole"), $2))"#,
     /// );
     /// # Ok::<(), Error>(())
     /// ```
