@@ -70,7 +70,7 @@ pub use build::script::Script;
 pub use build::statement::{StatementRows, WholeStatement, from_statement};
 pub use build::table::{RowStruct, Table};
 pub use build::write::{
-    ComputedInsert, Delete, Insert, InsertFrom, InsertValues, Update, Upsert, Writes,
+    ChangeValues, ComputedInsert, Delete, Insert, InsertFrom, InsertValues, Update, Upsert, Writes,
 };
 pub use dialect::Dialect;
 pub use model::{
@@ -99,7 +99,7 @@ pub mod bounds {
 /// Items for the crates beside this one. They change without notice: depend on `nepheline`.
 #[doc(hidden)]
 pub mod internal {
-    pub use std::vec;
+    pub use std::{string, vec};
 
     pub use serde;
 
@@ -117,6 +117,7 @@ pub mod internal {
         OptionalParent, Places, RequiredParent, Selects, StandsAlongside,
     };
     pub use crate::build::table::{Numbered, value_of};
+    pub use crate::build::write::assignment;
     /// The questions that a dialect answers, and what the answers are made of.
     pub mod dialect {
         pub use crate::dialect::{
@@ -135,6 +136,7 @@ pub mod internal {
         is_carried_by, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
         is_whole_number, read_table,
     };
+    pub use crate::model::{deserialize_stored, missing_field};
     pub use crate::plan::write::{
         Checks, Part, Parts, RowRange, RowValues, Step, WriteShape, Written,
     };

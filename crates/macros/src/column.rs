@@ -34,42 +34,48 @@ pub(crate) struct ColumnField<'a> {
 }
 
 impl<'a> ColumnField<'a> {
-    /// Parses a field of a table.
-    pub(crate) fn of_table(field: &'a Field, mistakes: &mut Mistakes) -> Option<ColumnField<'a>> {
+    /// Parses a field of a table. The name of its column begins with `begin`, unless the field names it.
+    pub(crate) fn of_table(
+        field: &'a Field,
+        begin: &str,
+        mistakes: &mut Mistakes,
+    ) -> Option<ColumnField<'a>> {
         let allowed = "`key`, `generated`, `unique`, `by_code_point`, `nondeterministic`, `version`, \
                        `stamp = insert`, `stamp = write`, `column = \"...\"`, \
                        `references = Table` and `called = name`";
         let mut called = None;
-        let mut column = ColumnField::parse(field, allowed, mistakes, |column, part, name| {
-            match name {
-                "key" => attr::flag(part, &mut column.key),
-                "generated" => attr::flag(part, &mut column.generated),
-                "unique" => attr::flag(part, &mut column.unique),
-                "nondeterministic" => attr::flag(part, &mut column.nondeterministic),
-                "version" => attr::flag(part, &mut column.version),
-                "stamp" => {
-                    let when = part.value()?.call(name::parse)?;
-                    if when != "insert" && when != "write" {
-                        let message = "expected `stamp = insert` or `stamp = write`";
-                        return Err(syn::Error::new(when.span(), message));
+        let mut column =
+            ColumnField::parse(field, begin, allowed, mistakes, |column, part, name| {
+                match name {
+                    "key" => attr::flag(part, &mut column.key),
+                    "generated" => attr::flag(part, &mut column.generated),
+                    "unique" => attr::flag(part, &mut column.unique),
+                    "nondeterministic" => attr::flag(part, &mut column.nondeterministic),
+                    "version" => attr::flag(part, &mut column.version),
+                    "stamp" => {
+                        let when = part.value()?.call(name::parse)?;
+                        if when != "insert" && when != "write" {
+                            let message = "expected `stamp = insert` or `stamp = write`";
+                            return Err(syn::Error::new(when.span(), message));
+                        }
+                        column.stamp = Some(when);
+                        Ok(())
                     }
-                    column.stamp = Some(when);
-                    Ok(())
+                    "references" => {
+                        column.reference = Some(relation::of_field(part, column.ident)?);
+                        Ok(())
+                    }
+                    "called" => {
+                        called = Some(part.value()?.call(name::parse)?);
+                        Ok(())
+                    }
+                    "whole_row" => Err(part.error(
+                        "`whole_row` belongs to row shapes: a column of a table is one value",
+                    )),
+                    _ => return Ok(false),
                 }
-                "references" => {
-                    column.reference = Some(relation::of_field(part, column.ident)?);
-                    Ok(())
-                }
-                "called" => {
-                    called = Some(part.value()?.call(name::parse)?);
-                    Ok(())
-                }
-                "whole_row" => Err(part
-                    .error("`whole_row` belongs to row shapes: a column of a table is one value")),
-                _ => return Ok(false),
-            }
-            .map(|()| true)
-        })?;
+                .map(|()| true)
+            })?;
         match (&mut column.reference, called) {
             (Some(reference), Some(called)) => reference.name = called,
             (None, Some(called)) => {
@@ -85,7 +91,7 @@ impl<'a> ColumnField<'a> {
     pub(crate) fn of_shape(field: &'a Field, mistakes: &mut Mistakes) -> Option<ColumnField<'a>> {
         let allowed = "`column = \"...\"`, `by_code_point` and `whole_row`; keys, references and \
                        the like belong to tables";
-        let column = ColumnField::parse(field, allowed, mistakes, |column, part, name| {
+        let column = ColumnField::parse(field, "", allowed, mistakes, |column, part, name| {
             let known = name == "whole_row";
             if known {
                 attr::flag(part, &mut column.whole_row)?;
@@ -101,6 +107,7 @@ impl<'a> ColumnField<'a> {
 
     fn parse(
         field: &'a Field,
+        begin: &str,
         allowed: &str,
         mistakes: &mut Mistakes,
         mut special: impl FnMut(&mut ColumnField<'a>, &ParseNestedMeta<'_>, &str) -> syn::Result<bool>,
@@ -112,7 +119,7 @@ impl<'a> ColumnField<'a> {
             ty: &field.ty,
             visibility: &field.vis,
             attributes: docs.chain(attr::forwarded(&field.attrs)).collect(),
-            name: plain_name(ident),
+            name: format!("{begin}{}", plain_name(ident)),
             key: false,
             generated: false,
             unique: false,

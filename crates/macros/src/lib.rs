@@ -11,6 +11,7 @@ mod crate_path;
 mod name;
 mod relation;
 mod rules;
+mod serde_impl;
 mod shape;
 mod storable;
 mod table;
@@ -36,7 +37,7 @@ use crate::crate_path::PassedOn;
 /// | `carried(agency_id = AgencyId)` | the column takes its value from what the handle carries: an insert does not give it, and an update cannot set it |
 /// | `retire(withdrawn_at)` | soft delete: a delete sets this column to the time instead of deleting the row |
 /// | `retire(withdrawn_at, with(assays))` | also retires these children, whose table must retire its rows too |
-/// | `serialize` | implements serde's `Serialize` with the names of the columns; dates, UUIDs and decimals need the feature `serde` |
+/// | `serialize`, `deserialize` | implement serde's traits with the names of the columns; dates, UUIDs and decimals need the feature `serde`; an unknown or missing field is an error |
 /// | `crate = deps::nepheline` | the path to this crate, if it is not `::nepheline`: for a renamed dependency, or one that another crate re-exports |
 ///
 /// | attribute of a field | meaning |
@@ -110,8 +111,10 @@ pub fn shape(input: TokenStream) -> TokenStream {
 /// Turns a struct with one field, or an enum without fields, into a column type.
 ///
 /// The struct is stored as its field: a typed id, a unit. The enum is stored as text: each variant as its
-/// name in snake case, or as `#[nepheline(text = "...")]` on the variant says. `#[nepheline(serialize)]` on
-/// the type implements serde's `Serialize` with the stored values.
+/// name in snake case, or as `#[nepheline(text = "...")]` on the variant says. With `#[nepheline(integer)]` on the enum it
+/// is stored as its discriminants, in a column as wide as its `#[repr(..)]`, BIGINT without one; an enum with a `repr`
+/// says `integer` or `text`. `#[nepheline(serialize)]` and `#[nepheline(deserialize)]` on the type implement serde's
+/// traits with the stored values.
 #[proc_macro_derive(Storable, attributes(nepheline))]
 pub fn derive_storable(input: TokenStream) -> TokenStream {
     crate_path::derived(parse_macro_input!(input as DeriveInput), storable::derive)

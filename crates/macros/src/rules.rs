@@ -12,6 +12,7 @@ use crate::attr::{self, Mistakes};
 use crate::column::ColumnField;
 use crate::name;
 use crate::relation::{Children, Reference};
+use crate::serde_impl::{self, Absent, Field};
 use crate::table::{TableItem, is_same_path};
 
 /// `retire(withdrawn_at)`, or `retire(withdrawn_at, with(assays))`.
@@ -159,10 +160,18 @@ impl TableItem<'_> {
             quote! { #documented #visibility #ident: #ty }
         });
         let passed = given.iter().map(|column| column.passed());
-        let forwarded = &self.forwarded;
+        let (forwarded, derives) = (&self.forwarded, self.to_insert.attribute());
+        let deserialize = self.to_insert.deserialize.then(|| {
+            let fields: Vec<_> = given
+                .iter()
+                .map(|column| Field { ident: column.ident, ty: column.ty, name: &column.name })
+                .collect();
+            serde_impl::deserialize(&to_insert, &fields, Absent::Error)
+        });
         let item = quote! {
             #[doc = #doc]
             #(#forwarded)*
+            #derives
             #[allow(
                 dead_code,
                 deprecated,
@@ -172,6 +181,8 @@ impl TableItem<'_> {
             #visibility struct #to_insert { #(#fields,)* }
         };
         let implementation = quote! {
+            #deserialize
+
             impl ::nepheline::InsertValues for #to_insert {
                 type Table = #ident;
             }

@@ -27,6 +27,7 @@ struct ShapeItem<'a> {
     fields: Vec<ColumnField<'a>>,
     shaped_from: Vec<Path>,
     serialize: bool,
+    deserialize: bool,
     /// The attributes of the compiler that the generated items have too.
     forwarded: Vec<&'a Attribute>,
 }
@@ -50,10 +51,12 @@ impl<'a> ShapeItem<'a> {
             mistakes.at(input.ident.span(), message);
             return None;
         }
-        let (mut shaped_from, mut serialize) = (Vec::new(), false);
-        let allowed = "`shaped_from(Table, ..)`, `serialize` and `crate = path`";
+        let (mut shaped_from, mut serialize, mut deserialize) = (Vec::new(), false, false);
+        let allowed = "`shaped_from(Table, ..)`, `serialize`, `deserialize` and `crate = path`";
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
-            if part.path.is_ident("serialize") {
+            if part.path.is_ident("deserialize") {
+                attr::flag(part, &mut deserialize)?;
+            } else if part.path.is_ident("serialize") {
                 attr::flag(part, &mut serialize)?;
             } else if part.path.is_ident("shaped_from") {
                 shaped_from.extend(attr::list(part, Path::parse)?);
@@ -69,7 +72,15 @@ impl<'a> ShapeItem<'a> {
             .collect();
         let (ident, visibility) = (&input.ident, &input.vis);
         let forwarded = attr::forwarded(&input.attrs);
-        Some(ShapeItem { ident, visibility, fields, shaped_from, serialize, forwarded })
+        Some(ShapeItem {
+            ident,
+            visibility,
+            fields,
+            shaped_from,
+            serialize,
+            deserialize,
+            forwarded,
+        })
     }
 
     fn expand(self) -> TokenStream {
@@ -88,12 +99,13 @@ impl<'a> ShapeItem<'a> {
             };
         };
         let mut item = TableItem::of_columns(ident, visibility, name, self.fields);
-        (item.serialize, item.forwarded) = (self.serialize, self.forwarded);
+        (item.serialize, item.deserialize) = (self.serialize, self.deserialize);
+        item.forwarded = self.forwarded;
         let allows = attr::allows(&item.forwarded);
         let statics = item.statics();
         let role_checks = item.role_checks();
         let row_shape = item.row_shape();
-        let serialize = item.serialize();
+        let (serialize, deserialize) = (item.serialize(), item.deserialize());
         // A struct with whole rows has no columns by name.
         let (columns, row_struct) = match whole_row {
             true => (None, None),
@@ -112,6 +124,7 @@ impl<'a> ShapeItem<'a> {
                 #row_struct
                 #shape
                 #serialize
+                #deserialize
                 #(#shaped_from)*
             };
         }

@@ -1,4 +1,4 @@
-//! `#[derive(Storable)]`: a struct with one field is stored as that field, an enum as text.
+//! `#[derive(Storable)]`: a struct with one field is stored as that field, an enum as text or as integers.
 
 use heck::ToSnakeCase;
 use proc_macro2::{Ident, TokenStream};
@@ -9,15 +9,18 @@ use syn::{Data, DataEnum, DataStruct, DeriveInput, Fields, LitStr, Member, Varia
 
 use crate::attr::{self, Mistakes};
 
+/// The choices of a type.
+#[derive(Default)]
+struct Choices {
+    serialize: bool,
+    deserialize: bool,
+    integer: bool,
+    text: bool,
+}
+
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     let mut mistakes = Mistakes::default();
-    let mut serialize = false;
-    attr::each_part(&input.attrs, "`serialize` and `crate = path`", &mut mistakes, |part| {
-        if !part.path.is_ident("serialize") {
-            return attr::is_crate(part);
-        }
-        attr::flag(part, &mut serialize).map(|()| true)
-    });
+    let choices = choices(&input, &mut mistakes);
     if !input.generics.params.is_empty() {
         let message = "a storable type of the derive has no generic parameters; implement `Storable` \
                        by hand for a generic one";
@@ -28,6 +31,7 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     }
     let body = match &input.data {
         Data::Struct(data) => newtype(&input, data, &mut mistakes),
+        Data::Enum(data) if choices.integer => integers(&input, data, &mut mistakes),
         Data::Enum(data) => words(&input.ident, data, &mut mistakes),
         Data::Union(_) => {
             mistakes.at(input.ident.span(), "a union cannot be stored in a column");
@@ -36,30 +40,8 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     };
     let ident = &input.ident;
     let code = body.map(|body| quote!(impl ::nepheline::Storable for #ident { #body }));
-    let serialize = serialize.then(|| match &input.data {
-        Data::Struct(DataStruct { fields, .. }) => {
-            let members = fields.members();
-            quote!(#(::nepheline::internal::serde::Serialize::serialize(&self.#members, serializer))*)
-        }
-        _ => quote! {
-            match ::nepheline::Storable::to_bind(self) {
-                ::nepheline::BindValue::Text(text) => serializer.serialize_str(&text),
-                _ => serializer.serialize_unit(),
-            }
-        },
-    });
-    let serialize = serialize.map(|body| {
-        quote! {
-            impl ::nepheline::internal::serde::Serialize for #ident {
-                fn serialize<S: ::nepheline::internal::serde::Serializer>(
-                    &self,
-                    serializer: S,
-                ) -> ::core::result::Result<S::Ok, S::Error> {
-                    #body
-                }
-            }
-        }
-    });
+    let serialize = choices.serialize.then(|| serialize(&input));
+    let deserialize = choices.deserialize.then(|| deserialize(&input));
     let errors = mistakes.into_error().map(|error| error.to_compile_error());
     quote! {
         #errors
@@ -69,7 +51,118 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
         const _: () = {
             #code
             #serialize
+            #deserialize
         };
+    }
+}
+
+fn choices(input: &DeriveInput, mistakes: &mut Mistakes) -> Choices {
+    let mut choices = Choices::default();
+    let allowed = "`integer`, `text`, `serialize`, `deserialize` and `crate = path`";
+    attr::each_part(&input.attrs, allowed, mistakes, |part| {
+        let chosen = match part.path.get_ident().map(ToString::to_string).as_deref() {
+            Some("serialize") => &mut choices.serialize,
+            Some("deserialize") => &mut choices.deserialize,
+            Some("integer") => &mut choices.integer,
+            Some("text") => &mut choices.text,
+            _ => return attr::is_crate(part),
+        };
+        attr::flag(part, chosen).map(|()| true)
+    });
+    let is_enum = matches!(input.data, Data::Enum(_));
+    let span = input.ident.span();
+    match (choices.integer, choices.text) {
+        (true, true) => {
+            mistakes.at(span, "an enum is stored as `integer` or as `text`, not as both")
+        }
+        (false, false) => {}
+        _ if !is_enum => {
+            mistakes.at(span, "`integer` and `text` are for enums; a struct is stored as its field")
+        }
+        _ => {}
+    }
+    if let (Some(repr), false, false) = (repr(input), choices.integer, choices.text) {
+        let message = format!(
+            "an enum of numbers (`repr({repr})`) is stored as text unless you say otherwise: choose \
+             `#[nepheline(integer)]` or `#[nepheline(text)]`"
+        );
+        mistakes.at(span, message);
+    }
+    choices
+}
+
+/// Returns the integer type of `#[repr(..)]`, if the enum has one.
+fn repr(input: &DeriveInput) -> Option<Ident> {
+    const INTEGERS: [&str; 12] =
+        ["i8", "i16", "i32", "i64", "i128", "isize", "u8", "u16", "u32", "u64", "u128", "usize"];
+    let mut repr = None;
+    for attribute in input
+        .attrs
+        .iter()
+        .filter(|attribute| attribute.path().is_ident("repr"))
+    {
+        // rustc reports mistakes in it.
+        let _ = attribute.parse_nested_meta(|part| {
+            let named = part
+                .path
+                .get_ident()
+                .filter(|name| INTEGERS.iter().any(|known| name == known));
+            repr = repr.take().or(named.cloned());
+            Ok(())
+        });
+    }
+    repr.filter(|_| matches!(input.data, Data::Enum(_)))
+}
+
+fn serialize(input: &DeriveInput) -> TokenStream {
+    let ident = &input.ident;
+    let body = match &input.data {
+        Data::Struct(DataStruct { fields, .. }) => {
+            let members = fields.members();
+            quote!(#(::nepheline::internal::serde::Serialize::serialize(&self.#members, serializer))*)
+        }
+        _ => quote! {
+            match ::nepheline::Storable::to_bind(self) {
+                ::nepheline::BindValue::Text(text) => serializer.serialize_str(&text),
+                ::nepheline::BindValue::Int(number) => serializer.serialize_i64(number),
+                _ => serializer.serialize_unit(),
+            }
+        },
+    };
+    quote! {
+        impl ::nepheline::internal::serde::Serialize for #ident {
+            fn serialize<S: ::nepheline::internal::serde::Serializer>(
+                &self,
+                serializer: S,
+            ) -> ::core::result::Result<S::Ok, S::Error> {
+                #body
+            }
+        }
+    }
+}
+
+fn deserialize(input: &DeriveInput) -> TokenStream {
+    let ident = &input.ident;
+    let body = match &input.data {
+        Data::Struct(DataStruct { fields, .. }) => {
+            let members = fields.members();
+            let types = fields.iter().map(|field| &field.ty);
+            quote! {
+                ::core::result::Result::Ok(Self {
+                    #(#members: <#types as ::nepheline::internal::serde::Deserialize>::deserialize(deserializer)?,)*
+                })
+            }
+        }
+        _ => quote!(::nepheline::internal::deserialize_stored(deserializer)),
+    };
+    quote! {
+        impl<'de> ::nepheline::internal::serde::Deserialize<'de> for #ident {
+            fn deserialize<D: ::nepheline::internal::serde::Deserializer<'de>>(
+                deserializer: D,
+            ) -> ::core::result::Result<Self, D::Error> {
+                #body
+            }
+        }
     }
 }
 
@@ -160,6 +253,76 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
         ) -> ::core::result::Result<Self, ::nepheline::Mismatch> {
             match cell {
                 #(#read)*
+                _ => ::core::result::Result::Err(::nepheline::Mismatch::expected(#expected)),
+            }
+        }
+    })
+}
+
+/// Stores an enum as its discriminants.
+fn integers(input: &DeriveInput, data: &DataEnum, mistakes: &mut Mistakes) -> Option<TokenStream> {
+    let ident = &input.ident;
+    if data.variants.is_empty() {
+        mistakes.at(ident.span(), "an enum without variants has no value to store");
+        return None;
+    }
+    for variant in &data.variants {
+        if !matches!(variant.fields, Fields::Unit) {
+            let message = "a variant with fields cannot be stored as an integer; implement `Storable` by hand";
+            mistakes.at(variant.ident.span(), message);
+            return None;
+        }
+        attr::each_part(
+            &variant.attrs,
+            "none on the variants of an enum of integers",
+            mistakes,
+            |_| Ok(false),
+        );
+    }
+    let repr = repr(input);
+    let sql_type = match repr.as_ref().map(ToString::to_string).as_deref() {
+        Some("i8" | "i16" | "u8") => quote!(SmallInt),
+        Some("i32" | "u16") => quote!(Integer),
+        None | Some("i64" | "u32" | "isize") => quote!(BigInt),
+        Some(wide) => {
+            mistakes.at(
+                ident.span(),
+                format!("no engine stores every `{wide}`; use `repr(i64)` or a narrower one"),
+            );
+            return None;
+        }
+    };
+    let variants: Vec<&Ident> = data.variants.iter().map(|variant| &variant.ident).collect();
+    let numbers: Vec<Ident> = (0..variants.len())
+        .map(|number| quote::format_ident!("__{number}"))
+        .collect();
+    let names = variants
+        .iter()
+        .map(ToString::to_string)
+        .collect::<Vec<_>>()
+        .join(", ");
+    let expected = format!("the number of a `{ident}` ({names})");
+    let number = quote! {
+        match self { #(Self::#variants => Self::#variants as ::core::primitive::i64,)* }
+    };
+    Some(quote! {
+        const SQL_TYPE: ::nepheline::SqlType = ::nepheline::SqlType::#sql_type;
+
+        fn to_bind(&self) -> ::nepheline::BindValue {
+            ::nepheline::BindValue::Int(#number)
+        }
+
+        #[inline]
+        fn lend(&self) -> ::nepheline::internal::LentBind<'_> {
+            ::nepheline::internal::LentBind::Int(#number)
+        }
+
+        fn from_cell(
+            cell: ::nepheline::Cell<'_>,
+        ) -> ::core::result::Result<Self, ::nepheline::Mismatch> {
+            #(const #numbers: ::core::primitive::i64 = #ident::#variants as ::core::primitive::i64;)*
+            match cell {
+                #(::nepheline::Cell::Int(#numbers) => ::core::result::Result::Ok(Self::#variants),)*
                 _ => ::core::result::Result::Err(::nepheline::Mismatch::expected(#expected)),
             }
         }

@@ -11,6 +11,7 @@ mod origin;
 mod read;
 mod role;
 pub(crate) mod row;
+mod serial;
 pub(crate) mod storable;
 pub(crate) mod table;
 
@@ -27,6 +28,7 @@ pub use role::{
     is_whole_number,
 };
 pub use row::{Cell, Cells, RowShape};
+pub use serial::{deserialize_stored, missing_field};
 pub use storable::{
     BindValue, Collected, ColumnType, FieldValue, InJson, LentBind, List, MaybeNull, Mismatch,
     NeverNull, Nullable, Nullness, Sent, SentType, SqlType, Storable, TakesValues,

@@ -6,9 +6,11 @@ use syn::ext::IdentExt;
 use syn::spanned::Spanned;
 
 use super::TableItem;
+use super::changes::UniqueSet;
 use crate::attr::{self, local};
 use crate::column::ColumnField;
 use crate::name;
+use crate::serde_impl::{self, Absent, Field};
 
 impl<'a> TableItem<'a> {
     pub(super) fn expand(&self) -> TokenStream {
@@ -18,14 +20,16 @@ impl<'a> TableItem<'a> {
         let table = self.table();
         let starts = self.starts();
         let relations = self.relations();
-        let serialize = self.serialize();
+        let (serialize, deserialize) = (self.serialize(), self.deserialize());
         let (to_insert, insert) = self.values_to_insert();
+        let (changes, changing) = self.changes_struct();
         let retires = self.retires();
         let role_checks = self.role_checks();
         let allows = attr::allows(&self.forwarded);
         quote! {
             #columns_struct
             #to_insert
+            #changes
 
             // The struct itself may be deprecated.
             #[allow(deprecated)]
@@ -38,7 +42,9 @@ impl<'a> TableItem<'a> {
                 #starts
                 #relations
                 #serialize
+                #deserialize
                 #insert
+                #changing
                 #retires
             };
         }
@@ -321,6 +327,18 @@ impl<'a> TableItem<'a> {
         })
     }
 
+    /// Returns the `Deserialize` impl, with the names of the columns.
+    pub(crate) fn deserialize(&self) -> Option<TokenStream> {
+        if !self.deserialize {
+            return None;
+        }
+        let columns = self.columns.iter();
+        let fields: Vec<_> = columns
+            .map(|column| Field { ident: column.ident, ty: column.ty, name: &column.name })
+            .collect();
+        Some(serde_impl::deserialize(self.ident, &fields, Absent::Error))
+    }
+
     pub(crate) fn row_shape(&self) -> TokenStream {
         let ident = self.ident;
         let whole_row = self.columns.iter().filter(|column| column.whole_row);
@@ -478,6 +496,7 @@ impl<'a> TableItem<'a> {
             .iter()
             .filter(|column| column.unique)
             .map(|c| self.row_by(c));
+        let by_set = self.unique.iter().filter_map(|set| self.row_by_set(set));
         quote! {
             #[allow(dead_code, reason = "not every table is read in every way")]
             impl #ident {
@@ -489,6 +508,7 @@ impl<'a> TableItem<'a> {
 
                 #by_key
                 #(#by_unique)*
+                #(#by_set)*
             }
         }
     }
@@ -520,6 +540,30 @@ impl<'a> TableItem<'a> {
             #ident: impl ::nepheline::bounds::Operand<<#ty as ::nepheline::ColumnType>::Base>
         };
         self.row_where(&doc, &function, parameter, &[column])
+    }
+
+    /// Returns the function for the row with values of several fields, if the set has a name.
+    fn row_by_set(&self, set: &UniqueSet) -> Option<TokenStream> {
+        let function = format_ident!("row_by_{}", set.name.as_ref()?.unraw());
+        let fields: Vec<_> = set
+            .fields
+            .iter()
+            .filter_map(|field| self.column(field))
+            .collect();
+        let names = fields
+            .iter()
+            .map(|column| column.name.as_str())
+            .collect::<Vec<_>>();
+        let doc = format!(
+            "The query for the row with these values of the unique columns `{}`: one at most.",
+            names.join("`, `")
+        );
+        let parameters = fields.iter().map(|ColumnField { ident, ty, .. }| {
+            quote! {
+                #ident: impl ::nepheline::bounds::Operand<<#ty as ::nepheline::ColumnType>::Base>
+            }
+        });
+        Some(self.row_where(&doc, &function, quote!(#(#parameters),*), &fields))
     }
 
     /// Returns a function for the row whose fields equal its parameters, which have the names of the fields.

@@ -1,6 +1,7 @@
 //! `#[derive(Table)]`: parses the struct and checks it. `code` writes the code of the table, `rules` that of
 //! its rules.
 
+mod changes;
 mod code;
 
 use std::mem::take;
@@ -12,6 +13,8 @@ use syn::ext::IdentExt;
 use syn::parse::Parse;
 use syn::spanned::Spanned;
 use syn::{Attribute, Data, DeriveInput, Fields, Path, Token, Type, Visibility};
+
+use changes::{Beside, UniqueSet};
 
 use crate::attr::{self, Mistakes};
 use crate::column::{ColumnField, is_option};
@@ -39,6 +42,7 @@ pub(crate) struct TableItem<'a> {
     bridged: Vec<Bridged>,
     /// True if serde can write rows, with the names of the columns.
     pub(crate) serialize: bool,
+    pub(crate) deserialize: bool,
     /// The functions of its policies.
     pub(crate) policies: Vec<Path>,
     /// The policies that written rows are checked by, if the table says so itself.
@@ -50,7 +54,13 @@ pub(crate) struct TableItem<'a> {
     /// The soft delete of its rows, if it has one.
     pub(crate) retire: Option<Retire>,
     /// The sets of fields that no two rows have the same values in, besides the key and the unique columns.
-    unique: Vec<Vec<Ident>>,
+    unique: Vec<UniqueSet>,
+    /// The beginning of the names of columns that say none themselves.
+    columns_begin: String,
+    /// The declarations of the struct that an INSERT takes.
+    pub(crate) to_insert: Beside,
+    /// The declarations of the struct of a partial update, if there is one.
+    pub(crate) changes: Option<Beside>,
     /// The attributes of the compiler that the generated items have too.
     pub(crate) forwarded: Vec<&'a Attribute>,
 }
@@ -83,7 +93,8 @@ impl<'a> TableItem<'a> {
         table.forwarded = attr::forwarded(&input.attrs);
         let allowed = "`table = \"...\"`, `schema = \"...\"`, `references(..)`, `children(..)`, \
                        `optional_child(..)`, `bridged(..)`, `unique(..)`, `policies(..)`, \
-                       `write_checks(..)`, `open_to_all`, `carried(..)`, `retire(..)`, `serialize` and `crate = path`";
+                       `write_checks(..)`, `open_to_all`, `carried(..)`, `retire(..)`, `columns_begin = \"...\"`, `to_insert(..)`, `changes(..)`, \
+                       `serialize`, `deserialize` and `crate = path`";
         let (mut several, mut optional) = (Vec::new(), Vec::new());
         let (mut named_at, mut schema_at) = (ident.span(), ident.span());
         attr::each_part(&input.attrs, allowed, mistakes, |part| {
@@ -97,6 +108,7 @@ impl<'a> TableItem<'a> {
                     (table.schema, schema_at) = (Some(text.value()), text.span());
                 }
                 Some("serialize") => attr::flag(part, &mut table.serialize)?,
+                Some("deserialize") => attr::flag(part, &mut table.deserialize)?,
                 Some("policies") => table.policies.extend(attr::list(part, Path::parse)?),
                 Some("write_checks") => {
                     let checks = attr::list(part, Path::parse)?;
@@ -104,7 +116,10 @@ impl<'a> TableItem<'a> {
                 }
                 Some("open_to_all") => attr::flag(part, &mut table.open_to_all)?,
                 Some("retire") => table.retire = Some(Retire::parse(part)?),
-                Some("unique") => table.unique.push(attr::list(part, name::parse)?),
+                Some("unique") => table.unique.push(UniqueSet::parse(part)?),
+                Some("columns_begin") => table.columns_begin = attr::text(part)?.value(),
+                Some("to_insert") => table.to_insert.parse(part)?,
+                Some("changes") => table.changes.get_or_insert_default().parse(part)?,
                 Some("carried") => table.carried.extend(attr::list(part, |input| {
                     let column = input.call(name::parse)?;
                     input.parse::<Token![=]>()?;
@@ -125,7 +140,7 @@ impl<'a> TableItem<'a> {
         table.columns = fields
             .named
             .iter()
-            .filter_map(|field| ColumnField::of_table(field, mistakes))
+            .filter_map(|field| ColumnField::of_table(field, &table.columns_begin, mistakes))
             .collect();
         let of_fields = table
             .columns
@@ -157,12 +172,16 @@ impl<'a> TableItem<'a> {
             children: Vec::new(),
             bridged: Vec::new(),
             serialize: false,
+            deserialize: false,
             policies: Vec::new(),
             write_checks: None,
             open_to_all: false,
             carried: Vec::new(),
             retire: None,
             unique: Vec::new(),
+            columns_begin: String::new(),
+            to_insert: Beside::default(),
+            changes: None,
             forwarded: Vec::new(),
         }
     }
@@ -184,7 +203,7 @@ impl<'a> TableItem<'a> {
 
     /// Checks the fields that the rules of the table name, and the sources of values in new rows.
     fn check_rules(&mut self, mistakes: &mut Mistakes) {
-        let mut named: Vec<&Ident> = self.unique.iter().flatten().collect();
+        let mut named: Vec<&Ident> = self.unique.iter().flat_map(|set| &set.fields).collect();
         named.extend(self.carried.iter().map(|(column, _)| column));
         named.extend(self.retire.iter().map(|retire| &retire.mark));
         for name in named {
@@ -246,7 +265,7 @@ impl<'a> TableItem<'a> {
             .collect();
         let is_there = |name: &Ident| names.iter().any(|own| name::is_same(own, name));
         self.carried.retain(|(name, _)| is_there(name));
-        self.unique.retain(|set| set.iter().all(is_there));
+        self.unique.retain(|set| set.fields.iter().all(is_there));
     }
 
     /// Returns the column of a field.
@@ -289,7 +308,9 @@ impl<'a> TableItem<'a> {
     fn is_name_free(&self, name: &Ident, names: &mut Vec<Ident>, mistakes: &mut Mistakes) -> bool {
         let is_unique = |column: &&ColumnField<'_>| column.unique;
         let unique = self.columns.iter().filter(is_unique);
-        let mut functions = unique.map(|column| format_ident!("row_by_{}", column.ident.unraw()));
+        let sets = self.unique.iter().filter_map(|set| set.name.as_ref());
+        let keys = unique.map(|column| column.ident).chain(sets);
+        let mut functions = keys.map(|key| format_ident!("row_by_{}", key.unraw()));
         let generated = ["rows", "row", "insert", "insert_all"]
             .iter()
             .any(|function| name == function)
@@ -354,7 +375,12 @@ impl<'a> TableItem<'a> {
         let columns = self.columns.iter().filter(|column| column.unique);
         let columns = columns.map(|column| vec![column.ident.unraw().to_string()]);
         let sets = self.unique.iter();
-        let sets = sets.map(|set| set.iter().map(|field| field.unraw().to_string()).collect());
+        let sets = sets.map(|set| {
+            set.fields
+                .iter()
+                .map(|field| field.unraw().to_string())
+                .collect()
+        });
         std::iter::once(key).chain(columns).chain(sets)
     }
 

@@ -177,7 +177,7 @@ impl Database {
     /// than 3.40.
     #[cfg(feature = "sqlite")]
     pub fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
-        Ok(Database { engine: Direct::of(direct::take_over(connection)?) })
+        Ok(Database { engine: Direct::of(direct::take_over(connection, None)?) })
     }
 
     /// Returns the state of the connection pool, and its counters since it was opened. Clones share it. On

@@ -5,6 +5,7 @@ use std::future::Future;
 use std::sync::Arc;
 use std::time::Duration;
 
+use futures_util::stream::{Stream, StreamExt};
 use nepheline_core::{BindValue, Dialect, Error};
 
 use super::asynchronous::AsyncAccess;
@@ -13,9 +14,12 @@ use super::inside;
 use super::options::{Options, Pooler};
 use super::setting::{Setting, set_by, set_by_session_setting, set_by_time_limit};
 use super::transaction::Transaction;
+use crate::engine::Connect;
 use crate::engine::metrics::PoolMetrics;
 use crate::engine::pool::{Lease, Pool};
+use crate::access::handle::RunsQueries;
 use crate::exec::access::run;
+use crate::exec::companions::Readable;
 use crate::exec::levels::Owner;
 use crate::exec::limit::CallLimit;
 use crate::exec::line::Wire as _;
@@ -62,12 +66,43 @@ impl Database {
 
     pub(crate) async fn open_with(options: Options) -> Result<Database, Error> {
         let (connect, size) = options.connector()?;
+        Database::of(connect, size, options).await
+    }
+
+    async fn of(connect: Box<dyn Connect>, size: usize, options: Options) -> Result<Database, Error> {
         let pool = Pool::new(connect, size, &options)?;
         // Opens one connection now, so that a failure is reported here and not by the first query.
         let dialect = pool.lease(None).await?.line().wire.dialect();
         let setting = Setting::default().never_copying(options.pooler != Pooler::None);
         let shared = Arc::new(Shared { pool, dialect, options });
         Ok(Database { shared, setting })
+    }
+
+    /// Takes over a SQLite connection of the program, with the tables and functions that it has: a database in memory for
+    /// tests, for example. The pool has this one connection.
+    ///
+    /// ```
+    /// # #[tokio::main(flavor = "current_thread")]
+    /// # async fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+    ///
+    /// let connection = rusqlite::Connection::open_in_memory()?;
+    /// connection.execute_batch("CREATE TABLE lab (id INTEGER PRIMARY KEY)")?;
+    /// let db = nepheline::Database::over(connection).await?;
+    /// assert_eq!(db.count(&Lab::rows()).await?, 0);
+    /// # Ok(())
+    /// # }
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// [`Connection`](crate::ErrorKind::Connection) if the database's text is not UTF-8, or SQLite is older than 3.40.
+    #[cfg(feature = "sqlite")]
+    pub async fn over(connection: rusqlite::Connection) -> Result<Database, Error> {
+        let options = Options::from_url("sqlite::memory:")?;
+        let connect = crate::engine::sqlite::Connector::over(connection, options.clone());
+        Database::of(Box::new(connect), 1, options).await
     }
 
     /// Returns the state of the connection pool, and its counters since it was opened. Clones share it.
@@ -145,6 +180,30 @@ impl Database {
             Some(connector) => connector?.listen(channel.into()).await,
             None => Err(Error::no_notifications(self.dialect())),
         }
+    }
+
+    /// Reads the rows one after another, in constant memory, as a stream that owns all it needs: the body of a response.
+    /// It is [`read_stream`](crate::RunsQueries::read_stream) otherwise, and begins when it is first polled.
+    ///
+    /// ```no_run
+    /// # use futures_util::TryStreamExt;
+    /// # use nepheline::Database;
+    /// # use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64, name: String }
+    /// # fn f(db: Database) -> impl futures_util::Stream<Item = Result<String, Error>> + Send + 'static {
+    /// db.into_stream(Lab::rows().order_by(|l| l.id.asc())).map_ok(|lab| format!("{}\n", lab.name))
+    /// # }
+    /// ```
+    pub fn into_stream<Q: Readable + 'static>(
+        self,
+        query: Q,
+    ) -> impl Stream<Item = Result<Q::Row, Error>> + Send + Unpin + 'static {
+        Box::pin(async_stream::stream! {
+            let mut rows = RunsQueries::read_stream(&self, &query);
+            while let Some(row) = rows.next().await {
+                yield row;
+            }
+        })
     }
 
     /// Returns the dialect of the database.

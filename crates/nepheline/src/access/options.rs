@@ -478,7 +478,7 @@ impl Options {
                 // Each connection to a database in memory would have one of its own, and the last takes it along.
                 let size = if is_in_memory(path) { 1 } else { self.pool_size };
                 let (path, mode, options) = (path.clone(), *mode, self.clone());
-                let connector = crate::engine::sqlite::Connector { path, mode, options };
+                let connector = crate::engine::sqlite::Connector::new(path, mode, options);
                 Ok((Box::new(connector), size))
             }
             #[cfg(feature = "postgres")]

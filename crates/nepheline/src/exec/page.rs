@@ -10,6 +10,7 @@ use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 use nepheline_core::internal::{CompileContext, KeyPart, Keyset};
 use nepheline_core::{BindValue, Error, SqlType, Storable};
+use nepheline_core::internal::serde::ser::{Serialize, SerializeStruct, Serializer};
 use rust_decimal::Decimal;
 use uuid::Uuid;
 
@@ -99,6 +100,18 @@ impl<R> Page<R> {
     /// Returns whether a page follows this one.
     pub fn has_after(&self) -> bool {
         self.paging.number < self.total_pages()
+    }
+}
+
+/// Writes `rows`, `page`, `total_pages` and `total_rows`.
+impl<R: Serialize> Serialize for Page<R> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut page = serializer.serialize_struct("Page", 4)?;
+        page.serialize_field("rows", &self.rows)?;
+        page.serialize_field("page", &self.number())?;
+        page.serialize_field("total_pages", &self.total_pages())?;
+        page.serialize_field("total_rows", &self.all)?;
+        page.end()
     }
 }
 

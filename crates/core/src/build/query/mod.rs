@@ -30,7 +30,7 @@ use crate::build::expr::{
     MaybeCondition, PerGroup, PerRow, Selection, ShapedFrom,
 };
 use crate::build::table::{RowStruct, Table};
-use crate::build::write::{Delete, IntoAssignments, Update};
+use crate::build::write::{ChangeValues, Delete, IntoAssignments, Update};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, Carried, Error, Origin};
 use crate::plan::write::Change;
@@ -517,6 +517,40 @@ impl<T: WrittenTables> Query<T> {
         let mut assignments = Vec::new();
         sets(self.columns()).each(&mut |assignment| assignments.push(assignment));
         Update::of(Change::of(self.into_select(), Origin::of(Location::caller())), assignments)
+    }
+
+    /// Updates these rows with the values of a struct, such as `SpecimenChanges`, which a request may have brought.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    ///
+    /// #[derive(Debug, Table)]
+    /// #[nepheline(changes(derive(Debug), deserialize))]
+    /// struct Specimen {
+    ///     #[nepheline(key, generated)]
+    ///     id: i64,
+    ///     label: String,
+    ///     analyst_id: Option<i64>,
+    /// }
+    ///
+    /// let changes: SpecimenChanges = serde_json::from_str(r#"{"label": "KP-7", "analyst_id": null}"#)?;
+    /// let update = Specimen::row(7).update_with(changes);
+    /// assert_eq!(
+    ///     nepheline::Writes::sql(&update, Dialect::Postgres)?.text(),
+    ///     r#"UPDATE "specimen" SET "label" = $1, "analyst_id" = $2 WHERE "specimen"."id" = $3"#,
+    /// );
+    /// assert!(serde_json::from_str::<SpecimenChanges>(r#"{"id": 8}"#).is_err());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// Those of [`update`](Self::update); changes that are empty are an update without assignments.
+    #[track_caller]
+    pub fn update_with(self, changes: impl ChangeValues<Table = T::Written>) -> Update<T::Written> {
+        let (mut assignments, at) = (Vec::new(), Origin::of(Location::caller()));
+        changes.each(&mut |assignment| assignments.push(assignment));
+        Update::of(Change::of(self.into_select(), at), assignments)
     }
 
     /// Deletes these rows: DELETE. Of a join, the rows of the first table are deleted (DELETE .. USING). If the table is declared to `retire` them, it marks them as retired

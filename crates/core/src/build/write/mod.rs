@@ -7,7 +7,7 @@ mod from_query;
 mod insert;
 mod upsert;
 
-pub use assign::IntoAssignments;
+pub use assign::{ChangeValues, IntoAssignments, assignment};
 pub use change::{Delete, Update};
 pub use computed::ComputedInsert;
 pub use from_query::InsertFrom;

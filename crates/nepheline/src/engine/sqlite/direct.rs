@@ -83,9 +83,12 @@ pub(crate) fn open(
 const LOCK_WAIT: Duration = Duration::from_secs(5);
 
 /// Takes over a connection of the program.
-pub(crate) fn take_over(mut connection: Connection) -> Result<Opened, Error> {
+pub(crate) fn take_over(
+    mut connection: Connection,
+    given_up: Option<Arc<AtomicBool>>,
+) -> Result<Opened, Error> {
     set_up_lent(&connection)?;
-    let timeout = StatementTimeout::install(&mut connection, None, None)?;
+    let timeout = StatementTimeout::install(&mut connection, None, given_up)?;
     Ok(Opened { connection, timeout, lock_timeout: LOCK_WAIT, file: None })
 }
 

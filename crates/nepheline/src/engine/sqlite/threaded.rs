@@ -4,7 +4,7 @@
 use std::any::Any;
 use std::path::PathBuf;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
@@ -29,6 +29,23 @@ pub(crate) struct Connector {
     pub(crate) path: PathBuf,
     pub(crate) mode: SqliteMode,
     pub(crate) options: Options,
+    /// The connection of the program that is used instead of opening one.
+    given: Given,
+}
+
+/// A connection of the program, until it is used.
+type Given = Option<Arc<Mutex<Option<rusqlite::Connection>>>>;
+
+impl Connector {
+    pub(crate) fn new(path: PathBuf, mode: SqliteMode, options: Options) -> Connector {
+        Connector { path, mode, options, given: None }
+    }
+
+    /// Returns a connector that hands out a connection of the program.
+    pub(crate) fn over(connection: rusqlite::Connection, options: Options) -> Connector {
+        let given = Some(Arc::new(Mutex::new(Some(connection))));
+        Connector { given, ..Connector::new(PathBuf::from(":memory:"), SqliteMode::Existing, options) }
+    }
 }
 
 type Job = Box<dyn FnOnce(&Opened) + Send>;
@@ -66,6 +83,7 @@ type Chunk = (Box<dyn Sink>, usize, oneshot::Sender<Answer<(Box<dyn Sink>, bool)
 impl Connect for Connector {
     fn connect(&self) -> BoxFuture<'_, Result<BoxWire, Error>> {
         let (path, mode, options) = (self.path.clone(), self.mode, self.options.clone());
+        let given = self.given.clone();
         Box::pin(async move {
             let file = OpenFile::at(&path);
             let limit = options.statement_timeout;
@@ -75,7 +93,14 @@ impl Connect for Connector {
             let of_thread = signals.clone();
             let work = move || {
                 let given_up = Some(of_thread.given_up.clone());
-                match direct::open(&path, mode, &options, given_up) {
+                let opened = match given {
+                    None => direct::open(&path, mode, &options, given_up),
+                    Some(given) => match given.lock().unwrap_or_else(PoisonError::into_inner).take() {
+                        Some(connection) => direct::take_over(connection, given_up),
+                        None => Err(Error::closed()),
+                    },
+                };
+                match opened {
                     Ok(opened) => {
                         let interrupt = opened.connection.get_interrupt_handle();
                         if opened_send.send(Ok(interrupt)).is_ok() {
