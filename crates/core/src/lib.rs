@@ -66,6 +66,7 @@ pub use build::query::{
     Alongside, Cte, MappedRows, Query, Scope, StatementAlongside, Tables, all_scopes, any_scope,
     cte, from, recursive,
 };
+pub use build::schema::create_table;
 pub use build::script::Script;
 pub use build::statement::{StatementRows, WholeStatement, from_statement};
 pub use build::table::{RowStruct, Table};
@@ -75,7 +76,7 @@ pub use build::write::{
 pub use dialect::Dialect;
 pub use model::{
     BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, Error, ErrorKind,
-    List, Mismatch, Origin, RowShape, SqlType, Storable, TableInfo,
+    JsonDocument, List, Mismatch, Origin, RowShape, SqlType, Storable, TableInfo,
 };
 pub use sql::{ByClause, Operation, Sql};
 pub use tree::{Assignment, PolicyUse};
@@ -93,7 +94,9 @@ pub mod bounds {
     pub use crate::build::query::{Append, Beside, JoinTarget, SumOf, Summed, WrittenTables};
     pub use crate::build::table::{Keyed, RefersTo, Retires, Target};
     pub use crate::build::write::IntoAssignments;
-    pub use crate::model::{CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness};
+    pub use crate::model::{
+        CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness, StoredAsJson,
+    };
 }
 
 /// Items for the crates beside this one. They change without notice: depend on `nepheline`.
@@ -122,8 +125,8 @@ pub mod internal {
     pub mod dialect {
         pub use crate::dialect::{
             Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder,
-            PatternForm, Placeholder, Quotes, ReturningForm, ReturningOf, ScriptForm, TruthForm,
-            UpsertForm,
+            PatternForm, Placeholder, Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm,
+            TruthForm, UpsertForm,
         };
         pub use crate::tree::{JoinKind, Lock, SetOperator};
     }

@@ -63,6 +63,7 @@ pub struct Borehole {
     policies(not_withdrawn, of_visible_borehole),
     retire(withdrawn_at),
     serialize,
+    changes(derive(Debug), deserialize),
 )]
 pub struct Specimen {
     /// The key.

@@ -87,7 +87,7 @@ pub struct Analyst {
 
 /// The kinds of rock in the shed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Storable)]
-#[nepheline(serialize)]
+#[nepheline(serialize, deserialize)]
 #[expect(missing_docs, reason = "the names say it")]
 pub enum Rock {
     Basalt,

@@ -7,21 +7,23 @@
 
 use std::time::Duration;
 
+use axum::body::Body;
 use axum::extract::{FromRequestParts, Path, Query as Parameters, State};
 use axum::http::StatusCode;
 use axum::http::request::Parts;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
+use futures_util::StreamExt;
 use nepheline::prelude::{Json as AnyJson, *};
 use nepheline::{
-    AddedWrite, CompletedWrite, Database, Interceptor, Paging, RunsQueries, blocking, call, script,
-    statement,
+    AddedWrite, ChangeValues, CompletedWrite, Database, Interceptor, Paging, RunsQueries, blocking,
+    call, script, statement,
 };
 use nepheline_coreshed::Rock;
 use nepheline_coreshed::guarded::{
-    AgencyId, AuditEntry, AuditEntryToInsert, Site, Specimen, SpecimenToInsert, not_archived,
-    not_withdrawn,
+    AgencyId, AuditEntry, AuditEntryToInsert, Site, Specimen, SpecimenChanges, SpecimenToInsert,
+    not_archived, not_withdrawn,
 };
 use serde::Deserialize;
 use serde_json::json;
@@ -36,7 +38,8 @@ pub fn service(db: Database) -> Router {
     let db = db.policies_required::<AgencyId>().intercepted_by(Audit);
     Router::new()
         .route("/specimens", get(page).post(add))
-        .route("/specimens/{id}", get(show).delete(withdraw))
+        .route("/specimens/{id}", get(show).patch(change).delete(withdraw))
+        .route("/specimens.csv", get(csv))
         .route("/specimens/{id}/restore", post(restore))
         .route("/sites/{id}/closing", post(close))
         .route("/report", get(report))
@@ -162,6 +165,43 @@ async fn add(
         })
         .await?;
     Ok((StatusCode::CREATED, Json(stored)))
+}
+
+/// Changes what the body names. It cannot name the key, the borehole's agency, or the mark of a withdrawn specimen.
+async fn change(
+    ForAgency(db, _): ForAgency,
+    Path(id): Path<i64>,
+    Json(changes): Json<SpecimenChanges>,
+) -> Result<Json<Specimen>, Problem> {
+    if !changes.is_empty() {
+        db.write(&Specimen::row(id).update_with(changes)).await?;
+    }
+    Ok(Json(db.read_one(&Specimen::row(id)).await?))
+}
+
+/// All specimens of the agency as CSV, in constant memory.
+async fn csv(ForAgency(db, _): ForAgency) -> Result<Response, Problem> {
+    // Without the agency the statement is refused now, and not when half of the answer is sent.
+    db.exists(&Specimen::rows()).await?;
+    let rows = Specimen::rows().order_by(|s| s.id.asc());
+    let lines = db
+        .into_stream(rows)
+        .map(|row| csv_line(row.map_err(std::io::Error::other)?));
+    let header = futures_util::stream::iter([csv::Result::Ok(
+        "label,rock,top_m,base_m,taken_on\n".to_owned(),
+    )]);
+    let kind = [("content-type", "text/csv; charset=utf-8")];
+    Ok((kind, Body::from_stream(header.chain(lines))).into_response())
+}
+
+fn csv_line(row: Specimen) -> csv::Result<String> {
+    let mut writer = csv::WriterBuilder::new()
+        .terminator(csv::Terminator::Any(b'\n'))
+        .from_writer(Vec::new());
+    let Specimen { label, rock, top_m, base_m, taken_on, .. } = row;
+    writer.serialize((label, rock, top_m, base_m, taken_on.to_string()))?;
+    let line = writer.into_inner().map_err(|err| err.into_error())?;
+    Ok(String::from_utf8_lossy(&line).into_owned())
 }
 
 async fn withdraw(ForAgency(db, _): ForAgency, Path(id): Path<i64>) -> Result<StatusCode, Problem> {

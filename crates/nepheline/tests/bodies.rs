@@ -10,7 +10,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use futures_util::TryStreamExt;
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
-use nepheline::{ChangeValues, Options, Paging, statement};
+use nepheline::{ChangeValues, JsonDocument, Options, Paging, create_table, statement};
 use serde_json::{from_str, json, to_value};
 use support::{Engine, engines};
 
@@ -272,4 +272,133 @@ async fn streams_own_what_they_need_and_connections_are_taken_over() {
         .unwrap()
         .sqlite_setup(|_| Err(rusqlite::Error::InvalidQuery));
     assert_eq!(failing.open().await.unwrap_err().kind(), ErrorKind::Connection);
+}
+
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+struct Notes {
+    crew: Vec<String>,
+    planned_m: Option<f64>,
+}
+
+/// A column of nearly every type, in a table that the library creates.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "body_survey", unique(label, day))]
+struct Survey {
+    #[nepheline(key, generated)]
+    id: i64,
+    #[nepheline(references = Crew)]
+    crew_id: i64,
+    #[nepheline(by_code_point)]
+    label: String,
+    day: Date,
+    begun_at: Timestamp,
+    noon: Time,
+    local: DateTime,
+    priority: Priority,
+    flag: bool,
+    small: i16,
+    medium: Option<i32>,
+    low: f32,
+    metres: f64,
+    token: Uuid,
+    photo: Vec<u8>,
+    notes: JsonDocument<Notes>,
+    more: Option<JsonDocument<Notes>>,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "body_crew")]
+struct Crew {
+    #[nepheline(key)]
+    id: i64,
+    #[nepheline(unique)]
+    name: String,
+}
+
+#[test]
+fn tables_are_created_from_structs_and_hold_documents() {
+    let _alone = alone();
+    let texts =
+        [Dialect::Sqlite, Dialect::Postgres, Dialect::MariaDb, Dialect::MySql].map(|dialect| {
+            let [crew, survey] = [create_table::<Crew>(dialect), create_table::<Survey>(dialect)];
+            format!("-- {dialect}\n{};\n{};", crew.unwrap().text(), survey.unwrap().text())
+        });
+    insta::assert_snapshot!(texts.join("\n"));
+    for engine in engines() {
+        let db = engine.open();
+        let name = engine.name;
+        for table in ["body_survey", "body_crew"] {
+            let drop = nepheline::WholeStatement::trusting_text_made_at_run_time(format!(
+                "DROP TABLE IF EXISTS {table}"
+            ));
+            db.write(&drop).unwrap();
+        }
+        db.run_script(&create_table::<Crew>(db.dialect()).unwrap())
+            .unwrap();
+        db.run_script(&create_table::<Survey>(db.dialect()).unwrap())
+            .unwrap();
+        let notes = Notes { crew: vec!["Ivo".into(), "Ada \"A\"".into()], planned_m: Some(240.5) };
+        let row = |label: &str| SurveyToInsert {
+            crew_id: 1,
+            label: label.to_owned(),
+            day: date(2024, 5, 1),
+            begun_at: "2024-05-01T06:30:00.25Z".parse().unwrap(),
+            noon: jiff::civil::time(12, 0, 0, 0),
+            local: date(2024, 5, 1).at(8, 30, 0, 0),
+            priority: Priority::High,
+            flag: true,
+            small: -3,
+            medium: None,
+            low: 0.5,
+            metres: 1.25,
+            token: Uuid::from_u128(0x0190_0000_0000_7000_8000_0000_0000_0001),
+            photo: vec![0, 255, 7],
+            notes: JsonDocument::of(notes.clone()).unwrap(),
+            more: None,
+        };
+        // The references, the unique sets and the collations are those of the struct.
+        let err = db.write(&Survey::insert(row("A"))).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::ParentNotFound, "on {name}: {err}");
+        db.write(&Crew::insert(CrewToInsert { id: 1, name: "North".into() }))
+            .unwrap();
+        let stored = db.write_returning_one(&Survey::insert(row("A"))).unwrap();
+        assert_eq!(
+            (&*stored.notes, &stored.photo, stored.small),
+            (&notes, &vec![0, 255, 7], -3),
+            "on {name}"
+        );
+        assert_eq!(stored, db.read_one(&Survey::row(stored.id)).unwrap(), "on {name}");
+        db.write(&Survey::insert(row("a"))).unwrap();
+        assert_eq!(
+            db.write(&Survey::insert(row("A"))).unwrap_err().kind(),
+            ErrorKind::UniqueViolation,
+            "on {name}"
+        );
+        // Paths of documents are read, and whole documents are replaced.
+        let deep = Survey::rows()
+            .filter(|s| s.notes.key("planned_m").json_value::<f64>().gt(200))
+            .filter(|s| {
+                s.notes
+                    .key("crew")
+                    .item(1)
+                    .json_value::<String>()
+                    .eq("Ada \"A\"")
+            });
+        assert_eq!(db.count(&deep).unwrap(), 2, "on {name}");
+        let shallow = JsonDocument::of(Notes { crew: Vec::new(), planned_m: None }).unwrap();
+        let replaced = Survey::row(stored.id).update(|s| s.more.set(shallow.clone()));
+        assert_eq!(db.write(&replaced).unwrap(), 1, "on {name}");
+        assert_eq!(db.read_one(&Survey::row(stored.id)).unwrap().more, Some(shallow), "on {name}");
+        // A document of another type is an error of its row.
+        db.write(&statement!("UPDATE body_survey SET notes = '{{\"crew\": 7}}' WHERE label = 'a'"))
+            .unwrap();
+        let err = db
+            .read(&Survey::rows().filter(|s| s.label.eq("a")))
+            .unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::Mismatch, "on {name}: {err}");
+        let maps = std::collections::BTreeMap::from([((1, 2), 3)]);
+        assert_eq!(JsonDocument::of(maps).unwrap_err().kind(), ErrorKind::RefusedValue);
+        db.write(&statement!("DROP TABLE body_survey")).unwrap();
+        db.write(&statement!("DROP TABLE body_crew")).unwrap();
+    }
 }

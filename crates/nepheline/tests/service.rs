@@ -42,6 +42,11 @@ impl Client {
         (answer.status().as_u16(), serde_json::from_str(&text).unwrap_or(Value::Null))
     }
 
+    fn text(&self, path: &str, agency: &str) -> String {
+        let request = ureq::get(format!("{}{path}", self.base)).header("agency", agency);
+        request.call().unwrap().body_mut().read_to_string().unwrap()
+    }
+
     fn get(&self, path: &str, agency: &str) -> (u16, Value) {
         self.send("GET", path, Some(agency), None)
     }
@@ -105,6 +110,27 @@ fn agencies_see_their_own_and_nothing_is_lost() {
         let missing = client.send("GET", &own, None, None);
         assert_eq!(missing, (401, json!({ "problem": "say who asks in the header `agency`" })));
         assert_eq!(client.send("DELETE", &own, Some("2"), None).0, 404);
+
+        // Changed by a body that names some columns, and set back.
+        let change = |agency, body| client.send("PATCH", &own, Some(agency), Some(body));
+        let (status, changed) = change("1", json!({ "rock": "gneiss", "top_m": 1.5 }));
+        assert_eq!(
+            (status, &changed["rock"], &changed["top_m"]),
+            (200, &json!("gneiss"), &json!(1.5))
+        );
+        assert_eq!(changed["label"], rows[0]["label"], "on {}", engine.name);
+        assert_eq!(change("1", json!({})).1, changed, "nothing to change");
+        assert_eq!(change("2", json!({ "top_m": 2.5 })).0, 404, "somebody else's");
+        assert_eq!(change("1", json!({ "withdrawn_at": null })).0, 422, "a body cannot restore");
+        assert_eq!(change("1", json!({ "id": 7 })).0, 422, "nor move a row");
+        let back = json!({ "rock": rows[0]["rock"], "top_m": rows[0]["top_m"] });
+        assert_eq!(change("1", back).1, rows[0], "on {}", engine.name);
+        // All of the agency's as CSV, and nobody's.
+        let download = client.text("/specimens.csv", "1");
+        assert_eq!(download.lines().next(), Some("label,rock,top_m,base_m,taken_on"));
+        assert_eq!(download.lines().count() as u64, all("1") + 1, "on {}", engine.name);
+        assert!(download.contains("nepheline syenite"), "{download}");
+        assert_eq!(client.send("GET", "/specimens.csv", None, None).0, 401);
 
         // Withdrawn and restored.
         assert_eq!(client.send("DELETE", &own, Some("1"), None).0, 204);

@@ -6,6 +6,7 @@ pub(crate) mod compile;
 pub(crate) mod expr;
 pub(crate) mod policy;
 pub(crate) mod query;
+pub(crate) mod schema;
 pub(crate) mod script;
 pub(crate) mod statement;
 pub(crate) mod table;

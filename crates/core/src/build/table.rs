@@ -36,6 +36,10 @@ pub trait Table: RowStruct {
     #[doc(hidden)]
     const UNIQUE: &'static [&'static [&'static str]];
 
+    /// The same sets without the key, by the numbers of their columns.
+    #[doc(hidden)]
+    const UNIQUE_COLUMNS: &'static [&'static [u16]];
+
     /// Returns the value of a column, as it is sent to the database.
     #[doc(hidden)]
     fn value(&self, column: &'static ColumnInfo) -> BindValue;

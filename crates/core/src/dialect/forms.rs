@@ -1,5 +1,7 @@
 //! The parts of a dialect's answers: pieces of SQL text, and the forms of clauses that differ.
 
+use crate::model::SqlType;
+
 /// The quote marks around identifiers. The closing mark is doubled inside them.
 #[derive(Debug, Clone, Copy)]
 pub struct Quotes {
@@ -218,4 +220,17 @@ pub struct NullOrder {
     pub first: Option<[&'static str; 2]>,
     /// The text after the expression.
     pub then: &'static str,
+}
+
+/// The parts of columns in CREATE TABLE.
+#[derive(Debug, Clone, Copy)]
+pub struct SchemaForm {
+    /// The type of a column.
+    pub column_type: fn(SqlType) -> &'static str,
+    /// The type of a text column in an index.
+    pub keyed_text: &'static str,
+    /// The collation that compares text by code point.
+    pub by_code_point: &'static str,
+    /// The text after the type of an integer that the database generates.
+    pub generated: &'static str,
 }

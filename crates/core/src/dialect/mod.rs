@@ -12,7 +12,7 @@ use std::fmt;
 
 pub use forms::{
     Collated, DistinctForm, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder,
-    Quotes, ReturningForm, ReturningOf, ScriptForm, TruthForm, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, TruthForm, UpsertForm,
 };
 
 use crate::model::{BindValue, Function, SqlType};
@@ -241,6 +241,11 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns the form of an upsert, if the dialect has it.
     fn upsert(&self) -> Option<UpsertForm> {
         Some(UpsertForm::ON_CONFLICT)
+    }
+
+    /// Returns the types and collations of columns in CREATE TABLE, if tables can be created from structs.
+    fn schema(&self) -> Option<SchemaForm> {
+        None
     }
 
     /// Returns the largest number of binds of a statement, and the number of rows that are inserted fastest

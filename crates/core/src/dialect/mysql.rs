@@ -3,7 +3,7 @@
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
-    Quotes, ReturningForm, ReturningOf, ScriptForm, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, UpsertForm,
 };
 use crate::model::{Function, SentType, SqlType};
 use crate::tree::Lock;
@@ -25,10 +25,11 @@ pub(super) struct Flavour {
     /// True if an UPDATE sees values that it has just set. MariaDB's `sql_mode` of the session sets all at
     /// once.
     sets_in_turn: bool,
+    schema: SchemaForm,
 }
 
 macro_rules! flavour {
-    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal) => {
+    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
         Flavour {
             name: $name,
             system_name: $system_name,
@@ -47,6 +48,7 @@ macro_rules! flavour {
             form: $form,
             returns_written: $returns,
             sets_in_turn: $in_turn,
+            schema: $schema,
         }
     };
 }
@@ -60,7 +62,8 @@ pub(super) static MARIADB: Flavour = flavour!(
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
     form: |function| function.mariadb,
     returns: true,
-    sets_in_turn: false
+    sets_in_turn: false,
+    schema: SCHEMA_OF_MARIADB
 );
 
 // MySQL has no UUID type; its own UUID functions work on BINARY(16).
@@ -73,7 +76,8 @@ pub(super) static MYSQL: Flavour = flavour!(
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
     form: |function| function.mysql,
     returns: false,
-    sets_in_turn: true
+    sets_in_turn: true,
+    schema: SCHEMA_OF_MYSQL
 );
 
 /// The longest text that is compared with a list item where the engine would otherwise parse the list again
@@ -149,6 +153,10 @@ impl Grammar for Flavour {
 
     fn text_order(&self) -> Collated {
         self.collated
+    }
+
+    fn schema(&self) -> Option<SchemaForm> {
+        Some(self.schema)
     }
 
     fn has_table_functions(&self) -> bool {
@@ -285,3 +293,37 @@ impl Grammar for Flavour {
         false
     }
 }
+
+/// The parts of columns in CREATE TABLE.
+const SCHEMA_OF_MARIADB: SchemaForm = SchemaForm {
+    column_type: |sql_type| match sql_type {
+        SqlType::Boolean => "BOOLEAN",
+        SqlType::SmallInt => "SMALLINT",
+        SqlType::Integer => "INTEGER",
+        SqlType::BigInt => "BIGINT",
+        SqlType::Real => "FLOAT",
+        SqlType::Double => "DOUBLE",
+        SqlType::Text => "LONGTEXT",
+        SqlType::Bytes => "LONGBLOB",
+        SqlType::Date => "DATE",
+        SqlType::Time => "TIME(6)",
+        SqlType::DateTime | SqlType::Timestamp => "DATETIME(6)",
+        SqlType::Uuid => "UUID",
+        SqlType::Decimal => "DECIMAL(38, 9)",
+        SqlType::Json => "JSON",
+    },
+    // An index covers 3,072 bytes ("InnoDB Limits"), and a character takes four.
+    keyed_text: "VARCHAR(255)",
+    by_code_point: " COLLATE utf8mb4_nopad_bin",
+    generated: " AUTO_INCREMENT",
+};
+
+/// MySQL has no UUID type, and another collation by code point.
+const SCHEMA_OF_MYSQL: SchemaForm = SchemaForm {
+    column_type: |sql_type| match sql_type {
+        SqlType::Uuid => "BINARY(16)",
+        other => (SCHEMA_OF_MARIADB.column_type)(other),
+    },
+    by_code_point: " COLLATE utf8mb4_0900_bin",
+    ..SCHEMA_OF_MARIADB
+};

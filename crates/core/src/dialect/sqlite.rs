@@ -2,7 +2,7 @@
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
-    ScriptForm,
+    SchemaForm, ScriptForm,
 };
 use crate::model::{Function, SentType, SqlType};
 use crate::tree::Lock;
@@ -33,6 +33,10 @@ impl Grammar for Sqlite {
 
     fn text_order(&self) -> Collated {
         Collated::after(" COLLATE BINARY")
+    }
+
+    fn schema(&self) -> Option<SchemaForm> {
+        Some(SCHEMA)
     }
 
     fn form(&self, function: &Function) -> Option<&'static str> {
@@ -107,3 +111,23 @@ impl Grammar for Sqlite {
         sql_type != SqlType::Decimal
     }
 }
+
+/// The parts of columns in CREATE TABLE.
+const SCHEMA: SchemaForm = SchemaForm {
+    column_type: |sql_type| match sql_type {
+        SqlType::Boolean | SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => "INTEGER",
+        SqlType::Real | SqlType::Double => "REAL",
+        SqlType::Bytes => "BLOB",
+        SqlType::Text
+        | SqlType::Date
+        | SqlType::Time
+        | SqlType::DateTime
+        | SqlType::Timestamp
+        | SqlType::Uuid
+        | SqlType::Decimal
+        | SqlType::Json => "TEXT",
+    },
+    keyed_text: "TEXT",
+    by_code_point: "",
+    generated: "",
+};

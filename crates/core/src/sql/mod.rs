@@ -8,6 +8,7 @@ mod list;
 mod names;
 mod operation;
 mod pattern;
+pub(crate) mod schema;
 pub(crate) mod script;
 mod shown;
 mod statement;

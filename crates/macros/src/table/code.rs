@@ -468,6 +468,7 @@ impl<'a> TableItem<'a> {
         let row_struct = self.row_struct();
         let values = self.columns.iter().map(ColumnField::as_field);
         let unique = self.unique_sets().map(|set| quote!(&[#(#set),*]));
+        let numbers = self.unique_numbers().map(|set| quote!(&[#(#set),*]));
         quote! {
             #row_struct
 
@@ -479,6 +480,8 @@ impl<'a> TableItem<'a> {
             impl ::nepheline::Table for #ident {
                 const UNIQUE: &'static [&'static [&'static ::core::primitive::str]] =
                     &[#(#unique),*];
+                const UNIQUE_COLUMNS: &'static [&'static [::core::primitive::u16]] =
+                    &[#(#numbers),*];
 
                 fn value(&self, column: &'static ::nepheline::ColumnInfo) -> ::nepheline::BindValue {
                     ::nepheline::internal::value_of(&__COLUMNS, &[#(#values),*], column)

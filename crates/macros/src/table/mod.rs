@@ -384,6 +384,21 @@ impl<'a> TableItem<'a> {
         std::iter::once(key).chain(columns).chain(sets)
     }
 
+    /// Returns the unique sets without the key, by the numbers of their columns.
+    pub(crate) fn unique_numbers(&self) -> impl Iterator<Item = Vec<u16>> {
+        let number = |name: &Ident| {
+            let place = self
+                .columns
+                .iter()
+                .position(|column| name::is_same(column.ident, name));
+            place.and_then(|place| u16::try_from(place).ok())
+        };
+        let columns = self.columns.iter().filter(|column| column.unique);
+        let columns = columns.filter_map(move |column| Some(vec![number(column.ident)?]));
+        let sets = self.unique.iter();
+        columns.chain(sets.map(move |set| set.fields.iter().filter_map(number).collect()))
+    }
+
     pub(crate) fn owner(&self) -> Owner<'_> {
         let key = self.columns.iter().filter(|column| column.key);
         Owner {

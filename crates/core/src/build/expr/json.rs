@@ -1,7 +1,7 @@
 //! JSON: steps into a document, and the scalar value at the end.
 
 use super::{Expr, ExprExt};
-use crate::model::{BindValue, ColumnType, Function, SqlType, Storable, function};
+use crate::model::{BindValue, ColumnType, Function, SqlType, Storable, StoredAsJson, function};
 use crate::tree::Node;
 
 type Json = serde_json::Value;
@@ -20,7 +20,7 @@ type Json = serde_json::Value;
 ///     .filter(|n| n.notes.key("crew").item(0).json_value::<String>().eq("Ivo"));
 /// # assert!(deep.sql(Dialect::Sqlite).is_ok());
 /// ```
-pub trait JsonExt: ExprExt<Type: ColumnType<Base = Json>> {
+pub trait JsonExt: ExprExt<Type: ColumnType<Base: StoredAsJson>> {
     /// Returns the value of a key of an object, or NULL if this is no object or has no such key.
     ///
     /// # Errors
@@ -81,7 +81,7 @@ impl JsonScalar for bool {
     const READ: &'static Function = &function::JSON_BOOLEAN;
 }
 
-impl<E: ExprExt<Type: ColumnType<Base = Json>>> JsonExt for E {}
+impl<E: ExprExt<Type: ColumnType<Base: StoredAsJson>>> JsonExt for E {}
 
 fn step<E: ExprExt>(
     function: &'static Function,

@@ -5,6 +5,7 @@
 
 mod bind;
 mod collected;
+mod document;
 mod exact;
 mod lent;
 mod nullness;
@@ -17,6 +18,7 @@ use std::borrow::Cow;
 pub use bind::{BindValue, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
 pub use collected::{Collected, InJson};
+pub use document::{JsonDocument, StoredAsJson};
 pub(crate) use lent::{Borrower, Measure};
 pub use lent::{LentBind, TakesValues};
 pub use nullness::{MaybeNull, NeverNull, Nullness};
