@@ -32,7 +32,10 @@ use crate::crate_path::PassedOn;
 /// | `optional_child(collar: Collar by borehole_id)` | the same for at most one such row, as a `Maybe` |
 /// | `bridged(hazards: Hazard across SpecimenHazard)` | the rows of another table over a bridge table, which has one reference to each of the two |
 /// | `references(tray: Tray by (shelf, slot))` | the row of another table whose key equals several fields; `by (a, b) = (shelf, slot)` names other columns there |
-/// | `unique(shelf, slot)` | no two rows have the same values in all of these fields |
+/// | `unique(shelf, slot)` | no two rows have the same values in all of these fields; `unique(place: shelf, slot)` also gives `row_by_place(shelf, slot)` |
+/// | `columns_begin = "inv_"` | the beginning of the names of all columns that `column = ".."` does not name |
+/// | `to_insert(derive(Debug, Clone), deserialize)` | derives of `SpecimenToInsert`, and serde's `Deserialize` with the names of the columns |
+/// | `changes(derive(Debug), deserialize)` | also writes `SpecimenChanges`, a partial update for `update_with`: every column that a program may set, as an `Option`; see `ChangeValues` |
 /// | `policies(not_withdrawn, own_agency)` | functions whose conditions apply wherever the table appears, until they are waived; see `Policy` |
 /// | `carried(agency_id = AgencyId)` | the column takes its value from what the handle carries: an insert does not give it, and an update cannot set it |
 /// | `retire(withdrawn_at)` | soft delete: a delete sets this column to the time instead of deleting the row |

@@ -1,7 +1,7 @@
 //! The `Deserialize` impl of structs with columns.
 
-use proc_macro2::{Ident, TokenStream};
-use quote::quote;
+use proc_macro2::{Ident, Span, TokenStream};
+use quote::{format_ident, quote};
 use syn::Type;
 use syn::ext::IdentExt;
 
@@ -27,17 +27,24 @@ pub(crate) fn deserialize(ident: &Ident, fields: &[Field<'_>], absent: Absent) -
     let name = ident.unraw().to_string();
     let expected = format!("a `{name}` with the names of its columns");
     let idents: Vec<_> = fields.iter().map(|field| field.ident).collect();
+    // Variables of the macro's own, because a field may have the name of another variable.
+    let variables: Vec<_> = (0..fields.len())
+        .map(|number| format_ident!("field_{number}", span = Span::mixed_site()))
+        .collect();
     let types: Vec<_> = fields.iter().map(|field| field.ty).collect();
     let names: Vec<_> = fields.iter().map(|field| field.name).collect();
-    let values = fields.iter().map(|Field { ident, name, .. }| match absent {
-        Absent::None => quote!(#ident),
-        Absent::Error => quote! {
-            match #ident {
-                ::core::option::Option::Some(value) => value,
-                ::core::option::Option::None => ::nepheline::internal::missing_field(#name)?,
-            }
-        },
-    });
+    let values = variables
+        .iter()
+        .zip(&names)
+        .map(|(variable, name)| match absent {
+            Absent::None => quote!(#variable),
+            Absent::Error => quote! {
+                match #variable {
+                    ::core::option::Option::Some(value) => value,
+                    ::core::option::Option::None => ::nepheline::internal::missing_field(#name)?,
+                }
+            },
+        });
     quote! {
         impl<'de> ::nepheline::internal::serde::Deserialize<'de> for #ident {
             fn deserialize<D: ::nepheline::internal::serde::Deserializer<'de>>(
@@ -59,18 +66,18 @@ pub(crate) fn deserialize(ident: &Ident, fields: &[Field<'_>], absent: Absent) -
                         self,
                         mut map: A,
                     ) -> ::core::result::Result<#ident, A::Error> {
-                        #(let mut #idents: ::core::option::Option<#types> = ::core::option::Option::None;)*
+                        #(let mut #variables: ::core::option::Option<#types> = ::core::option::Option::None;)*
                         while let ::core::option::Option::Some(name) =
                             map.next_key::<::nepheline::internal::string::String>()?
                         {
                             match &*name {
                                 #(#names => {
-                                    if #idents.is_some() {
+                                    if #variables.is_some() {
                                         return ::core::result::Result::Err(
                                             <A::Error as de::Error>::duplicate_field(#names),
                                         );
                                     }
-                                    #idents = ::core::option::Option::Some(map.next_value()?);
+                                    #variables = ::core::option::Option::Some(map.next_value()?);
                                 })*
                                 other => {
                                     return ::core::result::Result::Err(

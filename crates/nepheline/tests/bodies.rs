@@ -308,11 +308,17 @@ struct Survey {
 
 #[derive(Debug, Clone, PartialEq, Table)]
 #[nepheline(table = "body_crew")]
+#[nepheline(deserialize, changes(deserialize), to_insert(deserialize))]
 struct Crew {
     #[nepheline(key)]
     id: i64,
     #[nepheline(unique)]
     name: String,
+    // Names that the code of the derive uses itself.
+    map: Option<i64>,
+    value: Option<i64>,
+    other: Option<i64>,
+    take: Option<i64>,
 }
 
 #[test]
@@ -359,8 +365,10 @@ fn tables_are_created_from_structs_and_hold_documents() {
         // The references, the unique sets and the collations are those of the struct.
         let err = db.write(&Survey::insert(row("A"))).unwrap_err();
         assert_eq!(err.kind(), ErrorKind::ParentNotFound, "on {name}: {err}");
-        db.write(&Crew::insert(CrewToInsert { id: 1, name: "North".into() }))
-            .unwrap();
+        db.write(&Crew::insert(
+            from_str::<CrewToInsert>(r#"{"id": 1, "name": "North", "map": 2}"#).unwrap(),
+        ))
+        .unwrap();
         let stored = db.write_returning_one(&Survey::insert(row("A"))).unwrap();
         assert_eq!(
             (&*stored.notes, &stored.photo, stored.small),
