@@ -75,8 +75,8 @@ pub use build::write::{
 };
 pub use dialect::Dialect;
 pub use model::{
-    BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, Error, ErrorKind,
-    JsonDocument, List, Mismatch, Origin, RowShape, SqlType, Storable, TableInfo,
+    BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, EnumType, Error,
+    ErrorKind, JsonDocument, List, Mismatch, Origin, RowShape, SqlType, Storable, TableInfo,
 };
 pub use sql::{ByClause, Operation, Sql};
 pub use tree::{Assignment, PolicyUse};

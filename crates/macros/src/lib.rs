@@ -116,8 +116,13 @@ pub fn shape(input: TokenStream) -> TokenStream {
 /// The struct is stored as its field: a typed id, a unit. The enum is stored as text: each variant as its
 /// name in snake case, or as `#[nepheline(text = "...")]` on the variant says. With `#[nepheline(integer)]` on the enum it
 /// is stored as its discriminants, in a column as wide as its `#[repr(..)]`, BIGINT without one; an enum with a `repr`
-/// says `integer` or `text`. `#[nepheline(serialize)]` and `#[nepheline(deserialize)]` on the type implement serde's
-/// traits with the stored values.
+/// says which.
+///
+/// With `#[nepheline(database_type = "rock_kind")]` it is a value of that enum type of PostgreSQL, and of an ENUM or text
+/// column of other engines. The type must have the order of the variants. Values then compare and sort in that order on
+/// every engine; `min`, `max`, `least` and `greatest` of them are refused on other engines than PostgreSQL.
+///
+/// `#[nepheline(serialize)]` and `#[nepheline(deserialize)]` on the type implement serde's traits with the stored values.
 #[proc_macro_derive(Storable, attributes(nepheline))]
 pub fn derive_storable(input: TokenStream) -> TokenStream {
     crate_path::derived(parse_macro_input!(input as DeriveInput), storable::derive)

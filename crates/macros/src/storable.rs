@@ -8,6 +8,7 @@ use syn::spanned::Spanned;
 use syn::{Data, DataEnum, DataStruct, DeriveInput, Fields, LitStr, Member, Variant};
 
 use crate::attr::{self, Mistakes};
+use crate::name;
 
 /// The choices of a type.
 #[derive(Default)]
@@ -16,6 +17,8 @@ struct Choices {
     deserialize: bool,
     integer: bool,
     text: bool,
+    /// The enum type of the database.
+    database_type: Option<LitStr>,
 }
 
 pub(crate) fn derive(input: DeriveInput) -> TokenStream {
@@ -32,7 +35,9 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
     let body = match &input.data {
         Data::Struct(data) => newtype(&input, data, &mut mistakes),
         Data::Enum(data) if choices.integer => integers(&input, data, &mut mistakes),
-        Data::Enum(data) => words(&input.ident, data, &mut mistakes),
+        Data::Enum(data) => {
+            words(&input.ident, data, choices.database_type.as_ref(), &mut mistakes)
+        }
         Data::Union(_) => {
             mistakes.at(input.ident.span(), "a union cannot be stored in a column");
             None
@@ -58,19 +63,30 @@ pub(crate) fn derive(input: DeriveInput) -> TokenStream {
 
 fn choices(input: &DeriveInput, mistakes: &mut Mistakes) -> Choices {
     let mut choices = Choices::default();
-    let allowed = "`integer`, `text`, `serialize`, `deserialize` and `crate = path`";
+    let allowed = "`integer`, `text`, `database_type = \"...\"`, `serialize`, `deserialize` and `crate = path`";
     attr::each_part(&input.attrs, allowed, mistakes, |part| {
         let chosen = match part.path.get_ident().map(ToString::to_string).as_deref() {
             Some("serialize") => &mut choices.serialize,
             Some("deserialize") => &mut choices.deserialize,
             Some("integer") => &mut choices.integer,
             Some("text") => &mut choices.text,
+            Some("database_type") => {
+                choices.database_type = Some(attr::text(part)?);
+                return Ok(true);
+            }
             _ => return attr::is_crate(part),
         };
         attr::flag(part, chosen).map(|()| true)
     });
     let is_enum = matches!(input.data, Data::Enum(_));
     let span = input.ident.span();
+    if let Some(name) = &choices.database_type {
+        name::check(&name.value(), name.span(), mistakes);
+        if choices.integer || choices.text || !is_enum {
+            mistakes.at(name.span(), "`database_type` is for enums, and says how they are stored, as `integer` and `text` do");
+        }
+    }
+    let is_said = choices.integer || choices.text || choices.database_type.is_some();
     match (choices.integer, choices.text) {
         (true, true) => {
             mistakes.at(span, "an enum is stored as `integer` or as `text`, not as both")
@@ -81,7 +97,7 @@ fn choices(input: &DeriveInput, mistakes: &mut Mistakes) -> Choices {
         }
         _ => {}
     }
-    if let (Some(repr), false, false) = (repr(input), choices.integer, choices.text) {
+    if let (Some(repr), false) = (repr(input), is_said) {
         let message = format!(
             "an enum of numbers (`repr({repr})`) is stored as text unless you say otherwise: choose \
              `#[nepheline(integer)]` or `#[nepheline(text)]`"
@@ -122,9 +138,9 @@ fn serialize(input: &DeriveInput) -> TokenStream {
             quote!(#(::nepheline::internal::serde::Serialize::serialize(&self.#members, serializer))*)
         }
         _ => quote! {
-            match ::nepheline::Storable::to_bind(self) {
-                ::nepheline::BindValue::Text(text) => serializer.serialize_str(&text),
-                ::nepheline::BindValue::Int(number) => serializer.serialize_i64(number),
+            match ::nepheline::Storable::to_bind(self).sent() {
+                ::nepheline::internal::Sent::Text(text) => serializer.serialize_str(text),
+                ::nepheline::internal::Sent::Int(number) => serializer.serialize_i64(number),
                 _ => serializer.serialize_unit(),
             }
         },
@@ -202,7 +218,12 @@ fn newtype(input: &DeriveInput, data: &DataStruct, mistakes: &mut Mistakes) -> O
     })
 }
 
-fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<TokenStream> {
+fn words(
+    ident: &Ident,
+    data: &DataEnum,
+    database_type: Option<&LitStr>,
+    mistakes: &mut Mistakes,
+) -> Option<TokenStream> {
     if data.variants.is_empty() {
         mistakes.at(ident.span(), "an enum without variants has no value to store");
         return None;
@@ -215,6 +236,14 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
     for (i, (variant, word)) in words.iter().enumerate() {
         if words[..i].iter().any(|(_, other)| other == word) {
             mistakes.at(variant.span(), format!("another variant is already stored as {word:?}"));
+        }
+    }
+    for (variant, word) in words.iter().filter(|_| database_type.is_some()) {
+        name::check(word, variant.span(), mistakes);
+        if word.contains('\\') {
+            let fault =
+                format!("the value {word:?} has a backslash, which MariaDB may read as an escape");
+            mistakes.at(variant.span(), fault);
         }
     }
     let variants: Vec<_> = words.iter().map(|(variant, _)| variant).collect();
@@ -235,18 +264,40 @@ fn words(ident: &Ident, data: &DataEnum, mistakes: &mut Mistakes) -> Option<Toke
         .collect::<Vec<_>>()
         .join(", ");
     let expected = format!("text for a `{ident}` (one of {listed})");
+    let stored = match database_type {
+        Some(name) => {
+            let numbers = 0..u16::try_from(texts.len()).unwrap_or(u16::MAX);
+            quote! {
+                const SQL_TYPE: ::nepheline::SqlType = {
+                    static KIND: ::nepheline::EnumType = ::nepheline::EnumType::new(#name, &[#(#texts),*]);
+                    ::nepheline::SqlType::Enum(&KIND)
+                };
+
+                fn to_bind(&self) -> ::nepheline::BindValue {
+                    let number = match self { #(Self::#variants { .. } => #numbers,)* };
+                    match <Self as ::nepheline::Storable>::SQL_TYPE {
+                        ::nepheline::SqlType::Enum(kind) => ::nepheline::BindValue::Enum(kind, number),
+                        other => ::nepheline::BindValue::Null(other),
+                    }
+                }
+            }
+        }
+        None => quote! {
+            const SQL_TYPE: ::nepheline::SqlType = ::nepheline::SqlType::Text;
+
+            fn to_bind(&self) -> ::nepheline::BindValue {
+                let text = match self { #(Self::#variants { .. } => #texts,)* };
+                ::nepheline::BindValue::Text(::core::convert::Into::into(text))
+            }
+
+            #[inline]
+            fn lend(&self) -> ::nepheline::internal::LentBind<'_> {
+                ::nepheline::internal::LentBind::Text(match self { #(Self::#variants { .. } => #texts,)* })
+            }
+        },
+    };
     Some(quote! {
-        const SQL_TYPE: ::nepheline::SqlType = ::nepheline::SqlType::Text;
-
-        fn to_bind(&self) -> ::nepheline::BindValue {
-            let text = match self { #(Self::#variants { .. } => #texts,)* };
-            ::nepheline::BindValue::Text(::core::convert::Into::into(text))
-        }
-
-        #[inline]
-        fn lend(&self) -> ::nepheline::internal::LentBind<'_> {
-            ::nepheline::internal::LentBind::Text(match self { #(Self::#variants { .. } => #texts,)* })
-        }
+        #stored
 
         fn from_cell(
             cell: ::nepheline::Cell<'_>,

@@ -13,7 +13,8 @@ use crate::sql::schema;
 ///
 /// It is for tests and for the first start of a program, and no migration tool: it knows nothing of the tables that are
 /// there. The struct does not tell everything, so types are wide: decimals have nine digits after the point on MariaDB, and
-/// text there is `LONGTEXT`, or `VARCHAR(255)` where an index needs it. Create parents before their children.
+/// text there is `LONGTEXT`, or `VARCHAR(255)` where an index needs it. Create parents before their children,
+/// and an enum type of PostgreSQL before its tables.
 ///
 /// ```
 /// use nepheline::blocking::Database;

@@ -164,6 +164,11 @@ pub trait Grammar: fmt::Debug + Sync {
         sql_type != SqlType::Json
     }
 
+    /// Returns whether values of an enum type compare and sort in their order. Otherwise they do so by their text.
+    fn orders_enums(&self) -> bool {
+        false
+    }
+
     /// Returns whether the engine can compute with values of the type.
     fn can_compute(&self, _sql_type: SqlType) -> bool {
         true

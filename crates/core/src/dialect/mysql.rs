@@ -128,7 +128,8 @@ impl Grammar for Flavour {
             | SqlType::Text
             | SqlType::Bytes
             | SqlType::Decimal
-            | SqlType::Json => self.bind_beside(sql_type),
+            | SqlType::Json
+            | SqlType::Enum(_) => self.bind_beside(sql_type),
         }
     }
 
@@ -147,7 +148,8 @@ impl Grammar for Flavour {
             | SentType::DateTime
             | SentType::Timestamp
             | SentType::Uuid
-            | SentType::Json => ["", ""],
+            | SentType::Json
+            | SentType::Enum => ["", ""],
         }
     }
 
@@ -190,10 +192,12 @@ impl Grammar for Flavour {
     fn list(&self, item: SqlType, in_expression: bool) -> ListForm {
         let plain = " IN (SELECT j.v FROM JSON_TABLE(";
         let (open, close) = match item {
-            SqlType::Text if in_expression => {
+            SqlType::Text | SqlType::Enum(_) if in_expression => {
                 (self.text_list, ", '$[*]' COLUMNS (v VARCHAR(500) PATH '$')) j)")
             }
-            SqlType::Text => (self.text_list, ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)"),
+            SqlType::Text | SqlType::Enum(_) => {
+                (self.text_list, ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)")
+            }
             SqlType::Bytes => (
                 " IN (SELECT UNHEX(j.v) FROM JSON_TABLE(",
                 ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)",
@@ -216,7 +220,7 @@ impl Grammar for Flavour {
         let longest_text = if in_expression { LONGEST_GUARDED_TEXT } else { usize::MAX };
         let encoding = ListEncoding::Json { zone_mark: false, longest_text };
         let left = match item {
-            SqlType::Text if in_expression => self.collated,
+            SqlType::Text | SqlType::Enum(_) if in_expression => self.collated,
             _ => Collated::AS_IT_IS,
         };
         ListForm { left, open, open_negated: None, close, encoding }
@@ -311,6 +315,7 @@ const SCHEMA_OF_MARIADB: SchemaForm = SchemaForm {
         SqlType::Uuid => "UUID",
         SqlType::Decimal => "DECIMAL(38, 9)",
         SqlType::Json => "JSON",
+        SqlType::Enum(_) => "VARCHAR(255)",
     },
     // An index covers 3,072 bytes ("InnoDB Limits"), and a character takes four.
     keyed_text: "VARCHAR(255)",

@@ -67,6 +67,10 @@ impl Grammar for Postgres {
         true
     }
 
+    fn orders_enums(&self) -> bool {
+        true
+    }
+
     fn schema(&self) -> Option<SchemaForm> {
         Some(SCHEMA)
     }
@@ -154,6 +158,8 @@ const SCHEMA: SchemaForm = SchemaForm {
         SqlType::Uuid => "uuid",
         SqlType::Decimal => "numeric",
         SqlType::Json => "jsonb",
+        // The writer of CREATE TABLE names the enum type itself.
+        SqlType::Enum(_) => "text",
     },
     keyed_text: "text",
     by_code_point: " COLLATE \"C\"",

@@ -70,7 +70,8 @@ impl Grammar for Sqlite {
             | SentType::Timestamp
             | SentType::Uuid
             | SentType::Decimal
-            | SentType::Json => " IN (SELECT value FROM json_each(",
+            | SentType::Json
+            | SentType::Enum => " IN (SELECT value FROM json_each(",
         };
         let encoding = ListEncoding::Json { zone_mark: true, longest_text: usize::MAX };
         ListForm { left: self.text_order(), open, open_negated: None, close: "))", encoding }
@@ -125,7 +126,8 @@ const SCHEMA: SchemaForm = SchemaForm {
         | SqlType::Timestamp
         | SqlType::Uuid
         | SqlType::Decimal
-        | SqlType::Json => "TEXT",
+        | SqlType::Json
+        | SqlType::Enum(_) => "TEXT",
     },
     keyed_text: "TEXT",
     by_code_point: "",

@@ -98,6 +98,7 @@ impl KeyPart {
             BindValue::Timestamp(value) => KeyPart::Timestamp(value),
             BindValue::Uuid(value) => KeyPart::Uuid(value),
             BindValue::Decimal(value) => KeyPart::Decimal(value),
+            BindValue::Enum(kind, number) => KeyPart::Text(kind.value(number).into()),
             BindValue::Json(_) | BindValue::List(_) | BindValue::Parameter(..) => return None,
         })
     }
@@ -156,6 +157,10 @@ impl KeyPart {
             SqlType::Timestamp => as_stored::<Timestamp>(cell),
             SqlType::Uuid => as_stored::<Uuid>(cell),
             SqlType::Decimal => as_stored::<Decimal>(cell),
+            SqlType::Enum(kind) => {
+                let BindValue::Text(text) = as_stored::<String>(cell)? else { return None };
+                kind.bind_of(&text)
+            }
             SqlType::Json => None,
         }
     }

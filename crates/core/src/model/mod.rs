@@ -30,9 +30,9 @@ pub use role::{
 pub use row::{Cell, Cells, RowShape};
 pub use serial::{deserialize_stored, missing_field};
 pub use storable::{
-    BindValue, Collected, ColumnType, FieldValue, InJson, JsonDocument, LentBind, List, MaybeNull,
-    Mismatch, NeverNull, Nullable, Nullness, Sent, SentType, SqlType, Storable, StoredAsJson,
-    TakesValues,
+    BindValue, Collected, ColumnType, EnumType, FieldValue, InJson, JsonDocument, LentBind, List,
+    MaybeNull, Mismatch, NeverNull, Nullable, Nullness, Sent, SentType, SqlType, Storable,
+    StoredAsJson, TakesValues,
 };
 pub(crate) use storable::{Borrower, Measure};
 pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo};

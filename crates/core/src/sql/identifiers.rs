@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::dialect::Quotes;
-use crate::model::{ColumnInfo, TableInfo};
+use crate::model::{ColumnInfo, EnumType, TableInfo};
 
 impl Quotes {
     /// Returns the text that a descriptor prepared for these quote marks. One that was read at run time has
@@ -33,6 +33,14 @@ pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
         text.push(character);
     }
     text.push(quotes.close);
+}
+
+/// Writes the name of an enum type, which may have a schema before a point.
+pub(super) fn push_type(text: &mut String, kind: &EnumType, quotes: Quotes) {
+    for (i, part) in kind.name().split('.').enumerate() {
+        text.push_str(if i > 0 { "." } else { "" });
+        push_identifier(text, part, quotes);
+    }
 }
 
 /// Writes a table as it stands after FROM, in `schema` if it names none itself.

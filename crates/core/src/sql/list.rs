@@ -62,6 +62,7 @@ impl Serialize for Item<'_> {
                 let text = self.value.plain_text().unwrap_or_default();
                 serializer.serialize_str(text.trim_end_matches('Z'))
             }
+            BindValue::Enum(kind, number) => serializer.serialize_str(kind.value(*number)),
             value => match value.plain_text() {
                 Some(text) => serializer.serialize_str(&text),
                 None => Err(S::Error::custom("a list contains plain values only")),

@@ -1,6 +1,6 @@
 //! CREATE TABLE, from the descriptors of structs.
 
-use super::identifiers::{push_identifier, push_names, push_table};
+use super::identifiers::{push_identifier, push_names, push_table, push_type};
 use crate::dialect::Grammar;
 use crate::model::{ColumnInfo, Error, Reference, SqlType, TableInfo};
 
@@ -27,10 +27,11 @@ pub(crate) fn create_table(
         text.push(' ');
         let is_short = column.is_key() || is_in_set(column, unique) || refers(table, column);
         let is_text = column.sql_type() == SqlType::Text;
-        text.push_str(match is_text && is_short {
-            true => form.keyed_text,
-            false => (form.column_type)(column.sql_type()),
-        });
+        match column.sql_type() {
+            SqlType::Text if is_short => text.push_str(form.keyed_text),
+            SqlType::Enum(kind) if grammar.orders_enums() => push_type(&mut text, kind, quotes),
+            sql_type => text.push_str((form.column_type)(sql_type)),
+        }
         if is_text && column.is_by_code_point() {
             text.push_str(form.by_code_point);
         }

@@ -1,6 +1,6 @@
 //! The rows that an interceptor returns in place of the database.
 
-use nepheline_core::internal::Written;
+use nepheline_core::internal::{Sent, Written};
 use nepheline_core::{BindValue, Cell, Cells};
 
 use super::sink::Sink;
@@ -47,6 +47,10 @@ impl Cells for AnswerCells<'_> {
             Some(BindValue::DateTime(at)) => Cell::DateTime(*at),
             Some(BindValue::Timestamp(at)) => Cell::Timestamp(*at),
             Some(BindValue::Uuid(uuid)) => Cell::Uuid(*uuid),
+            Some(bind @ BindValue::Enum(..)) => match bind.sent() {
+                Sent::Text(text) => Cell::Text(text),
+                _ => Cell::Null,
+            },
             Some(BindValue::Decimal(decimal)) => Cell::Decimal(*decimal),
             Some(_) => Cell::Unknown("a list"),
         }

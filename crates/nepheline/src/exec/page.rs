@@ -8,7 +8,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
-use nepheline_core::internal::{CompileContext, KeyPart, Keyset};
+use nepheline_core::internal::{CompileContext, KeyPart, Keyset, Sent};
 use nepheline_core::{BindValue, Error, SqlType, Storable};
 use nepheline_core::internal::serde::ser::{Serialize, SerializeStruct, Serializer};
 use rust_decimal::Decimal;
@@ -242,6 +242,11 @@ fn text_of(bind: &BindValue) -> Option<Option<String>> {
         // The shortest text that reads back as the same float.
         BindValue::Float(value) => format!("{value:?}"),
         BindValue::Text(text) => text.to_string(),
+        // The number would change its meaning when the type gets a value in between.
+        BindValue::Enum(..) => match bind.sent() {
+            Sent::Text(text) => text.to_owned(),
+            _ => return None,
+        },
         BindValue::Bytes(bytes) => URL_SAFE_NO_PAD.encode(bytes),
         other => other.plain_text()?,
     }))
@@ -256,6 +261,7 @@ fn bind_of(sql_type: SqlType, text: &str) -> Option<BindValue> {
         SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => parsed::<i64>(text),
         SqlType::Real | SqlType::Double => parsed::<f64>(text),
         SqlType::Text => Some(BindValue::Text(text.into())),
+        SqlType::Enum(kind) => kind.bind_of(text),
         SqlType::Bytes => URL_SAFE_NO_PAD.decode(text).ok().map(|bytes| bytes.to_bind()),
         SqlType::Date => parsed::<Date>(text),
         SqlType::Time => parsed::<Time>(text),

@@ -32,4 +32,16 @@ enum Named {
     Two(i64),
 }
 
+#[derive(Storable)]
+#[nepheline(database_type = "rock_kind", text)]
+enum Rock {
+    Shale,
+    #[nepheline(text = "a\\b")]
+    Odd,
+}
+
+#[derive(Storable)]
+#[nepheline(database_type = "depth")]
+struct Depth(f64);
+
 fn main() {}

@@ -41,6 +41,54 @@ pub enum SqlType {
     Decimal,
     /// JSON (RFC 8259).
     Json,
+    /// An enum type of the database; text on engines without one.
+    Enum(&'static EnumType),
+}
+
+/// An enum type of the database, with its values in the order in which they sort. `#[derive(Storable)]` writes it for
+/// `#[nepheline(database_type = "rock_kind")]`.
+#[derive(PartialEq, Eq, Hash)]
+pub struct EnumType {
+    name: &'static str,
+    values: &'static [&'static str],
+}
+
+impl EnumType {
+    #[doc(hidden)]
+    pub const fn new(name: &'static str, values: &'static [&'static str]) -> EnumType {
+        EnumType { name, values }
+    }
+
+    /// Returns the name of the type in the database.
+    pub fn name(&self) -> &'static str {
+        self.name
+    }
+
+    /// Returns the values in their order.
+    pub fn values(&self) -> &'static [&'static str] {
+        self.values
+    }
+
+    /// Returns the bind of a value.
+    #[doc(hidden)]
+    pub fn bind_of(&'static self, text: &str) -> Option<BindValue> {
+        let number = self.values.iter().position(|value| *value == text)?;
+        Some(BindValue::Enum(self, u16::try_from(number).ok()?))
+    }
+
+    /// Returns the value with this number.
+    pub(crate) fn value(&self, number: u16) -> &'static str {
+        self.values
+            .get(usize::from(number))
+            .copied()
+            .unwrap_or_default()
+    }
+}
+
+impl fmt::Debug for EnumType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name)
+    }
 }
 
 impl fmt::Display for SqlType {
@@ -61,6 +109,7 @@ impl fmt::Display for SqlType {
             SqlType::Uuid => "uuid",
             SqlType::Decimal => "decimal",
             SqlType::Json => "json",
+            SqlType::Enum(kind) => return write!(f, "enum `{}`", kind.name),
         })
     }
 }
@@ -98,6 +147,8 @@ pub enum BindValue {
     Decimal(Decimal),
     /// JSON as text.
     Json(Box<str>),
+    /// A value of an enum type, by its number in the order of the type.
+    Enum(&'static EnumType, u16),
     /// A list of values of one type, sent as one bind.
     List(Box<List>),
     /// A bind parameter with this number and type, whose value is given later.
@@ -146,6 +197,7 @@ impl BindValue {
             BindValue::Uuid(_) => SqlType::Uuid,
             BindValue::Decimal(_) => SqlType::Decimal,
             BindValue::Json(_) => SqlType::Json,
+            BindValue::Enum(kind, _) => SqlType::Enum(kind),
             BindValue::List(list) => list.item_type,
             BindValue::Parameter(_, sql_type) => *sql_type,
         }
@@ -231,6 +283,7 @@ impl fmt::Display for BindValue {
             BindValue::Timestamp(value) => write!(f, "'{value}'"),
             BindValue::Uuid(value) => write!(f, "'{value}'"),
             BindValue::Decimal(value) => write!(f, "{value}"),
+            BindValue::Enum(kind, number) => write!(f, "'{}'", kind.value(*number)),
             BindValue::List(list) => list.fmt(f),
             BindValue::Parameter(number, _) => write!(f, "parameter {number}"),
         }

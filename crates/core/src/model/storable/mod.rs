@@ -15,7 +15,7 @@ mod time;
 
 use std::borrow::Cow;
 
-pub use bind::{BindValue, List, SqlType};
+pub use bind::{BindValue, EnumType, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
 pub use collected::{Collected, InJson};
 pub use document::{JsonDocument, StoredAsJson};

@@ -46,6 +46,8 @@ pub enum SentType {
     Uuid,
     Decimal,
     Json,
+    /// Text whose type the database finds out.
+    Enum,
 }
 
 impl BindValue {
@@ -67,6 +69,7 @@ impl BindValue {
             BindValue::Uuid(uuid) => Sent::Uuid(*uuid),
             BindValue::Decimal(decimal) => Sent::Decimal(*decimal),
             BindValue::Json(text) => Sent::Json(text),
+            BindValue::Enum(kind, number) => Sent::Text(kind.value(*number)),
             BindValue::List(list) => Sent::List(list),
             BindValue::Parameter(number, _) => Sent::Parameter(*number),
         }
@@ -128,6 +131,7 @@ impl SqlType {
             SqlType::Uuid => SentType::Uuid,
             SqlType::Decimal => SentType::Decimal,
             SqlType::Json => SentType::Json,
+            SqlType::Enum(_) => SentType::Enum,
         }
     }
 }

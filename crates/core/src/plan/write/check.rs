@@ -513,6 +513,7 @@ impl Node {
                     (BindValue::Int(left), BindValue::Int(right)) => Some(left == right),
                     (BindValue::Text(left), BindValue::Text(right)) => Some(left == right),
                     (BindValue::Uuid(left), BindValue::Uuid(right)) => Some(left == right),
+                    (BindValue::Enum(_, left), BindValue::Enum(_, right)) => Some(left == right),
                     (BindValue::Null(_), _) | (_, BindValue::Null(_)) => Some(false),
                     _ => None,
                 }

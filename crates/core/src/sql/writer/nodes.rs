@@ -2,11 +2,11 @@
 
 use std::borrow::Cow;
 
-use super::Writer;
+use super::{Writer, push_number};
 use crate::dialect::{Collated, DistinctForm, PatternForm, TruthForm};
-use crate::model::{BindValue, Error, SqlType, function};
+use crate::model::{BindValue, EnumType, Error, SqlType, function};
 use crate::sql::form::{self, Part};
-use crate::sql::identifiers::{push_column, push_identifier};
+use crate::sql::identifiers::{push_column, push_identifier, push_type};
 use crate::sql::pattern::glob_of;
 use crate::tree::{Call, Case, ColumnsOf, Comparison, Like, Node, ROUND, RawColumn};
 
@@ -104,7 +104,16 @@ impl<'q> Writer<'q> {
     pub(super) fn write_node(&mut self, node: &'q Node) -> Result<(), Error> {
         match node {
             Node::Column(column) => self.write_column(column),
-            Node::Bind(value) => self.write_bind(value, self.grammar.bind_alone(value.sql_type())),
+            Node::Bind(value) => match value.sql_type() {
+                // Nothing stands beside the bind from which the server could tell the type.
+                SqlType::Enum(kind) if self.grammar.orders_enums() => {
+                    self.write_bind(value, ["CAST(", " AS "])?;
+                    push_type(&mut self.text, kind, self.quotes);
+                    self.push(")");
+                    Ok(())
+                }
+                sql_type => self.write_bind(value, self.grammar.bind_alone(sql_type)),
+            },
             Node::Compare(comparison, _, sides) => self.write_compare(*comparison, sides),
             Node::All(_, terms) => self.write_terms(terms, " AND ", false),
             Node::Any(_, terms) => {
@@ -308,6 +317,17 @@ impl<'q> Writer<'q> {
                 return self.write_distinct(sides, form);
             }
         };
+        let is_ordering =
+            !matches!(comparison, Comparison::Equal | Comparison::Same | Comparison::NotEqual);
+        if let Some(kind) = sides
+            .iter()
+            .find_map(|side| self.ranked(side))
+            .filter(|_| is_ordering)
+        {
+            self.write_rank(&sides[0], kind)?;
+            self.push(operator);
+            return self.write_rank(&sides[1], kind);
+        }
         let needed = sides.iter().any(Node::needs_collation);
         let collations = match comparison {
             _ if !needed => [Collated::AS_IT_IS; 2],
@@ -441,6 +461,13 @@ impl<'q> Writer<'q> {
     pub(super) fn write_between(&mut self, parts: &'q [Node; 3]) -> Result<(), Error> {
         let [operand, low, high] = parts;
         self.check_comparable(operand.sql_type(), "comparing")?;
+        if let Some(kind) = parts.iter().find_map(|part| self.ranked(part)) {
+            self.write_rank(operand, kind)?;
+            self.push(" BETWEEN ");
+            self.write_rank(low, kind)?;
+            self.push(" AND ");
+            return self.write_rank(high, kind);
+        }
         let needed = parts.iter().any(Node::needs_collation);
         let collated = if needed { self.grammar.text_order() } else { Collated::AS_IT_IS };
         self.write_collated(operand, collated, Self::write_compared)?;
@@ -448,6 +475,46 @@ impl<'q> Writer<'q> {
         self.write_compared(low)?;
         self.push(" AND ");
         self.write_compared(high)
+    }
+
+    /// Returns the enum type of a value that the engine would compare by its text.
+    pub(super) fn ranked(&self, node: &Node) -> Option<&'static EnumType> {
+        match node.sql_type() {
+            SqlType::Enum(kind) if !self.grammar.orders_enums() => Some(kind),
+            _ => None,
+        }
+    }
+
+    /// Writes the number of a value in the order of its enum type.
+    pub(super) fn write_rank(
+        &mut self,
+        node: &'q Node,
+        kind: &'static EnumType,
+    ) -> Result<(), Error> {
+        match node {
+            Node::Bind(BindValue::Enum(_, number)) => {
+                self.push_bind(Cow::Owned(BindValue::Int(i64::from(*number))))
+            }
+            _ => self.write_ranked(kind, |this| this.write_operand(node)),
+        }
+    }
+
+    /// Writes the number of a text in the order of an enum type.
+    pub(super) fn write_ranked(
+        &mut self,
+        kind: &'static EnumType,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        self.push("CASE ");
+        write(self)?;
+        for (number, value) in kind.values().iter().enumerate() {
+            self.push(" WHEN '");
+            self.push(&value.replace('\'', "''"));
+            self.push("' THEN ");
+            push_number(&mut self.text, number);
+        }
+        self.push(" END");
+        Ok(())
     }
 
     /// Returns the text of a call, if the dialect has one and can compute with its arguments.
@@ -460,6 +527,20 @@ impl<'q> Writer<'q> {
                 None => err,
             });
         };
+        let picks = [&function::MIN, &function::MAX, &function::LEAST, &function::GREATEST];
+        if picks.contains(&function)
+            && call
+                .arguments
+                .iter()
+                .any(|node| self.ranked(node).is_some())
+        {
+            let way_out = "order by it, and take the first row";
+            return Err(Error::unsupported(
+                "the least or greatest of an enum",
+                self.grammar.name(),
+                way_out,
+            ));
+        }
         if function.computes() {
             let mut types = call.arguments.iter().map(Node::sql_type);
             if let Some(sql_type) = types.find(|sql_type| !self.grammar.can_compute(*sql_type)) {

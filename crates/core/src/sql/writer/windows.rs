@@ -141,7 +141,11 @@ impl<'q> Writer<'q> {
             push_number(&mut this.text, number);
             Ok(())
         };
+        let ranked = self.ranked(&order.by);
         self.write_order_as(order, place, |this| {
+            if let Some(kind) = ranked {
+                return this.write_ranked(kind, place);
+            }
             let collated = match order.by.needs_collation() {
                 true => this.grammar.text_order(),
                 false => Collated::AS_IT_IS,

@@ -28,6 +28,8 @@ pub(super) fn sql_type(bind: &LentBind<'_>) -> Type {
         SentType::Uuid => (Type::UUID, Type::UUID_ARRAY),
         SentType::Decimal => (Type::NUMERIC, Type::NUMERIC_ARRAY),
         SentType::Json => (Type::JSONB, Type::JSONB_ARRAY),
+        // The server finds the enum type by what the bind stands beside; its binary form is the text.
+        SentType::Enum => (Type::UNKNOWN, Type::UNKNOWN),
     };
     if bind.is_list() { array } else { item }
 }

@@ -11,7 +11,7 @@ use nepheline_core::{BindValue, Error, ErrorKind, Operation};
 use tokio_postgres::Client;
 use tokio_postgres::binary_copy::BinaryCopyInWriter;
 use tokio_postgres::types::private::BytesMut;
-use tokio_postgres::types::{IsNull, ToSql, Type, to_sql_checked};
+use tokio_postgres::types::{IsNull, Kind, ToSql, Type, to_sql_checked};
 
 use super::binds::{send, sql_type};
 use super::fault::failed;
@@ -94,7 +94,8 @@ impl ToSql for InColumn<'_> {
         let InColumn(bind) = self;
         let is_text = |ty: &Type| matches!(*ty, Type::TEXT | Type::VARCHAR | Type::BPCHAR);
         let own = sql_type(bind);
-        if own == *ty || is_text(&own) && is_text(ty) {
+        let is_enum = own == Type::UNKNOWN && matches!(ty.kind(), Kind::Enum(_));
+        if own == *ty || is_text(&own) && is_text(ty) || is_enum {
             return send(bind, ty, out);
         }
         match (bind.as_int(), bind.as_float(), ty) {

@@ -6,7 +6,7 @@ use std::sync::{Mutex, PoisonError};
 
 use lru::LruCache;
 use nepheline_core::Error;
-use nepheline_core::internal::{LentBind, Statement};
+use nepheline_core::internal::{LentBind, SentType, Statement};
 use tokio_postgres::types::Type;
 use tokio_postgres::{Client, RowStream};
 
@@ -48,7 +48,12 @@ impl Statements {
     ) -> Result<RowStream, tokio_postgres::Error> {
         // A prepared statement switches to a generic plan on its sixth run and then searches a list item by
         // item; an unnamed one is planned for the given list each time.
-        if self.unnamed || statement.is_of_once() || statement.binds().any(|bind| bind.is_list()) {
+        let is_enum_list = |bind: LentBind<'_>| bind.is_list() && bind.sql_type().sent() == SentType::Enum;
+        let is_plain = self.unnamed || statement.is_of_once();
+        // Only a prepared statement knows the array type of an enum.
+        if (is_plain || statement.binds().any(|bind| bind.is_list()))
+            && !statement.binds().any(is_enum_list)
+        {
             let typed = |bind| {
                 let ty = sql_type(&bind);
                 (Bind(bind), ty)
