@@ -293,3 +293,72 @@ fn columns_of_domains_are_columns_of_their_base_types() {
         assert_eq!(db.write(&update).unwrap_err().kind(), ErrorKind::CheckViolation);
     }
 }
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "odd_core", to_insert(derive(Clone)))]
+struct Odd {
+    #[nepheline(key)]
+    id: i32,
+    broken: bool,
+    lost: Option<bool>,
+    count: i64,
+    tags: String,
+}
+
+#[test]
+fn bits_sets_and_unsigned_columns_of_mariadb_are_read_filtered_and_written() {
+    for engine in engines()
+        .into_iter()
+        .filter(|engine| engine.name == "MariaDB")
+    {
+        let db = engine.open();
+        db.run_script(&script!(
+            "DROP TABLE IF EXISTS odd_core; \
+             CREATE TABLE odd_core (id SMALLINT UNSIGNED PRIMARY KEY, broken BIT(1) NOT NULL, lost BIT, \
+             count INT UNSIGNED NOT NULL, tags SET('wet', 'dry', 'split') NOT NULL)"
+        ))
+        .unwrap();
+        let row = |id: i32| OddToInsert {
+            id,
+            broken: id % 2 == 0,
+            lost: (id < 2).then_some(id == 1),
+            count: i64::from(u32::MAX) - i64::from(id),
+            tags: if id == 3 { "wet,split".to_owned() } else { String::new() },
+        };
+        assert_eq!(db.write(&Odd::insert_all((0..4).map(row))).unwrap(), 4);
+        let rows = db.read(&Odd::rows().order_by(|o| o.id.asc())).unwrap();
+        assert_eq!(
+            rows.iter().map(|o| (o.broken, o.lost)).collect::<Vec<_>>(),
+            [(true, Some(false)), (false, Some(true)), (true, None), (false, None)]
+        );
+        assert_eq!((rows[3].count, rows[3].tags.as_str()), (i64::from(u32::MAX) - 3, "wet,split"));
+        let of = |query: Query<Odd>| {
+            db.read(&query.order_by(|o| o.id.asc()).select(|o| o.id))
+                .unwrap()
+        };
+        assert_eq!(of(Odd::rows().filter(|o| o.broken.eq(true))), [0, 2]);
+        assert_eq!(of(Odd::rows().filter(|o| o.broken)), [0, 2]);
+        assert_eq!(of(Odd::rows().filter(|o| o.broken.eq(false))), [1, 3]);
+        assert_eq!(of(Odd::rows().filter(|o| o.lost.eq(true))), [1]);
+        assert_eq!(of(Odd::rows().filter(|o| o.count.gt(i64::from(u32::MAX) - 2))), [0, 1]);
+        assert_eq!(of(Odd::rows().filter(|o| o.tags.eq("wet,split"))), [3]);
+        let groups = Odd::rows().select(|o| (per(o.broken), count()));
+        assert_eq!(
+            db.read(&groups.order_by(|o| per(o.broken).asc())).unwrap(),
+            [(false, 2), (true, 2)]
+        );
+        let update =
+            Odd::row(3).update(|o| (o.broken.set(true), o.tags.set("dry"), o.lost.set(false)));
+        assert_eq!(db.write(&update).unwrap(), 1);
+        let updated = db.read_one(&Odd::row(3)).unwrap();
+        assert_eq!(
+            (updated.broken, updated.lost, updated.tags.as_str()),
+            (true, Some(false), "dry")
+        );
+        // Nothing is cut down to what fits.
+        let err = db
+            .write(&Odd::row(3).update(|o| o.count.set(-1)))
+            .unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::Database, "{err}");
+    }
+}

@@ -89,6 +89,10 @@ fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
                 None => Cell::Unknown("decimal with more than 28 digits"),
             }
         }
+        // Older schemas have BIT(1) where they mean a boolean.
+        ColumnType::MYSQL_TYPE_BIT if column.column_length() == 1 => {
+            Cell::Bool(bytes.iter().any(|byte| *byte != 0))
+        }
         ColumnType::MYSQL_TYPE_JSON => text().map_or(Cell::Bytes(bytes), Cell::Text),
         _ if column.character_set() == BINARY => Cell::Bytes(bytes),
         _ => text().map_or(Cell::Bytes(bytes), Cell::Text),
