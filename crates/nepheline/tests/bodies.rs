@@ -397,6 +397,18 @@ fn tables_are_created_from_structs_and_hold_documents() {
         let replaced = Survey::row(stored.id).update(|s| s.more.set(shallow.clone()));
         assert_eq!(db.write(&replaced).unwrap(), 1, "on {name}");
         assert_eq!(db.read_one(&Survey::row(stored.id)).unwrap().more, Some(shallow), "on {name}");
+        // One key is replaced or removed, and the rest stays.
+        let planned = |s: SurveyColumns| {
+            s.notes
+                .with_key("planned_m", json!(12.5))
+                .without_key("crew")
+        };
+        let crew = stored.notes.crew.clone();
+        let update = Survey::row(stored.id)
+            .update(|s| s.notes.set(planned(s).with_key("crew", json!(crew))));
+        assert_eq!(db.write(&update).unwrap(), 1, "on {name}");
+        let notes = db.read_one(&Survey::row(stored.id)).unwrap().notes;
+        assert_eq!((&notes.crew, notes.planned_m), (&crew, Some(12.5)), "on {name}");
         // A document of another type is an error of its row.
         db.write(&statement!("UPDATE body_survey SET notes = '{{\"crew\": 7}}' WHERE label = 'a'"))
             .unwrap();

@@ -320,6 +320,11 @@ fn operations() -> Vec<Operation> {
         s.notes.key("a").json_value::<bool>() => row.note("a").as_ref().and_then(Json::as_bool);
         s.notes.key("b").item(0).json_value::<i64>() => row.note("b").and_then(|b| b.get(0)?.as_i64());
         s.notes.key("b c").key("d").json_value::<String>() => row.note("b c").and_then(|b| Some(b.get("d")?.as_str()?.to_owned()));
+        s.notes.with_key("a", Json::from(7)).key("a").json_value::<i64>() => row.notes.as_ref().and_then(|notes| notes.is_object().then_some(7));
+        s.notes.with_key("e", s.notes.key("b")).key("e").is_null() => Some(row.note("b").is_none());
+        s.notes.without_key("a").key("a").is_null() => Some(true);
+        s.notes.without_key("a").key("b").item(0).json_value::<i64>() => row.note("b").and_then(|b| b.get(0)?.as_i64());
+        s.notes.key("b").without_key("a").item(0).json_value::<i64>() => row.note("b").and_then(|b| b.get(0)?.as_i64());
         }
         "Hand-written" {
         verbatim!("{} * {factor}", s.number + 1, factor = 3_i64).typed::<i64>() => (row.number + 1) * 3;

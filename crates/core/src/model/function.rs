@@ -738,6 +738,20 @@ pub(crate) static JSON_ITEM: F = F::named("an item of JSON")
     .sqlite("{0} -> ('$[' || {1} || ']')")
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'array' THEN {0} -> {1}::int4 END")
     .mysql("CASE JSON_TYPE({0}) WHEN 'ARRAY' THEN JSON_EXTRACT({0}, CONCAT('$[', {1}, ']')) END");
+// NULL in place of a value would be JSON's null on some engines, and would empty the whole document on others.
+pub(crate) static JSON_WITH_KEY: F = F::named("JSON with a key")
+    .fallible()
+    .sqlite("CASE WHEN json_type({0}) = 'object' AND {2} IS NOT NULL THEN json_set({0}, '$.\"' || {1} || '\"', json({2})) ELSE {0} END")
+    .postgres("CASE WHEN jsonb_typeof({0}::jsonb) = 'object' AND {2} IS NOT NULL THEN jsonb_set({0}::jsonb, ARRAY[{1}], {2}::jsonb) ELSE {0}::jsonb END")
+    .mysql("CASE WHEN JSON_TYPE({0}) = 'OBJECT' AND {2} IS NOT NULL THEN JSON_SET({0}, CONCAT('$.\"', {1}, '\"'), JSON_EXTRACT({2}, '$')) ELSE {0} END");
+// PostgreSQL would remove equal texts from an array, and refuses other values.
+pub(crate) static JSON_WITHOUT_KEY: F = F::named("JSON without a key")
+    .fallible()
+    .sqlite("json_remove({0}, '$.\"' || {1} || '\"')")
+    .postgres(
+        "CASE jsonb_typeof({0}::jsonb) WHEN 'object' THEN {0}::jsonb - {1} ELSE {0}::jsonb END",
+    )
+    .mysql("JSON_REMOVE({0}, CONCAT('$.\"', {1}, '\"'))");
 pub(crate) static JSON_TEXT: F = F::named("text of JSON")
     .fallible()
     .sqlite("CASE json_type({0}) WHEN 'text' THEN {0} ->> '$' END")

@@ -1,6 +1,6 @@
 //! JSON: steps into a document, and the scalar value at the end.
 
-use super::{Expr, ExprExt};
+use super::{Expr, ExprExt, Operand};
 use crate::model::{BindValue, ColumnType, Function, SqlType, Storable, StoredAsJson, function};
 use crate::tree::Node;
 
@@ -28,20 +28,51 @@ pub trait JsonExt: ExprExt<Type: ColumnType<Base: StoredAsJson>> {
     /// Compiling refuses a key with a quotation mark or a backslash, because engines escape it in different
     /// ways.
     fn key(self, key: impl Into<String>) -> Expr<Option<Json>, Self::Level> {
-        let key: String = key.into();
-        let refused = key.contains(['"', '\\']);
-        let bind = BindValue::Text(key.into());
-        let key = match refused {
-            true => Node::refused(bind, "a JSON key with a quotation mark or a backslash"),
-            false => Node::Bind(bind),
-        };
-        step(&function::JSON_KEY, self, key)
+        step(&function::JSON_KEY, self, key_node(key.into()))
     }
 
     /// Returns an item of an array, counted from 0, or NULL if this is no array or is shorter.
     fn item(self, place: u32) -> Expr<Option<Json>, Self::Level> {
         let place = i64::from(place).min(i64::from(i32::MAX));
         step(&function::JSON_ITEM, self, Node::Bind(BindValue::Int(place)))
+    }
+
+    /// Returns the document with another value of a key, or with one more key. The document stays as it is where it is no
+    /// object, or `value` is NULL.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// use serde_json::json;
+    /// # #[derive(Debug, Table)] struct Survey { #[nepheline(key)] id: i64, notes: Json }
+    /// let planned = Survey::row(7).update(|s| s.notes.set(s.notes.with_key("planned_m", json!(240.5))));
+    /// // Within an object of the document:
+    /// let deeper = Survey::row(7).update(|s| {
+    ///     let depth = s.notes.key("depth").with_key("planned_m", json!(240.5));
+    ///     s.notes.set(s.notes.with_key("depth", depth))
+    /// });
+    /// # assert!(planned.sql(Dialect::Postgres).is_ok() && deeper.sql(Dialect::MariaDb).is_ok());
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// As [`key`](Self::key).
+    fn with_key(
+        self,
+        key: impl Into<String>,
+        value: impl Operand<Json, Self::Level>,
+    ) -> Expr<Self::Type, Self::Level> {
+        let parts = [self.into_node(), key_node(key.into()), value.into_operand()];
+        Expr::from_node(Node::call(&function::JSON_WITH_KEY, SqlType::Json, parts))
+    }
+
+    /// Returns the document without a key. It stays as it is where it is no object or has no such key.
+    ///
+    /// # Errors
+    ///
+    /// As [`key`](Self::key).
+    fn without_key(self, key: impl Into<String>) -> Expr<Self::Type, Self::Level> {
+        let parts = [self.into_node(), key_node(key.into())];
+        Expr::from_node(Node::call(&function::JSON_WITHOUT_KEY, SqlType::Json, parts))
     }
 
     /// Returns the scalar value as a Rust type: a `String`, an `i64`, an `f64` or a `bool`. It is NULL where the JSON is
@@ -82,6 +113,15 @@ impl JsonScalar for bool {
 }
 
 impl<E: ExprExt<Type: ColumnType<Base: StoredAsJson>>> JsonExt for E {}
+
+fn key_node(key: String) -> Node {
+    let refused = key.contains(['"', '\\']);
+    let bind = BindValue::Text(key.into());
+    match refused {
+        true => Node::refused(bind, "a JSON key with a quotation mark or a backslash"),
+        false => Node::Bind(bind),
+    }
+}
 
 fn step<E: ExprExt>(
     function: &'static Function,
