@@ -304,7 +304,7 @@ impl<'q> Writer<'q> {
 
     /// Returns whether only a direction follows the expression of an order.
     pub(super) fn stands_alone(&self, order: &OrderTerm) -> bool {
-        if order.by.needs_collation() || self.ranked(&order.by).is_some() {
+        if order.by.needs_collation() || self.ranked(order.by.sql_type()).is_some() {
             return false;
         }
         let form = order
@@ -319,7 +319,7 @@ impl<'q> Writer<'q> {
         order: &'q OrderTerm,
         place: usize,
     ) -> Result<(), Error> {
-        if self.ranked(&order.by).is_some() {
+        if self.ranked(order.by.sql_type()).is_some() {
             return self.write_order(order);
         }
         self.write_order_as(
@@ -517,7 +517,7 @@ impl<'q> Writer<'q> {
         self.write_order_as(
             order,
             |this| this.write_operand(&order.by),
-            |this| match this.ranked(&order.by) {
+            |this| match this.ranked(order.by.sql_type()) {
                 Some(kind) => this.write_rank(&order.by, kind),
                 None => this.write_ordered(&order.by),
             },

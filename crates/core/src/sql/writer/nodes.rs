@@ -105,13 +105,7 @@ impl<'q> Writer<'q> {
         match node {
             Node::Column(column) => self.write_column(column),
             Node::Bind(value) => match value.sql_type() {
-                // Nothing stands beside the bind from which the server could tell the type.
-                SqlType::Enum(kind) if self.grammar.orders_enums() => {
-                    self.write_bind(value, ["CAST(", " AS "])?;
-                    push_type(&mut self.text, kind, self.quotes);
-                    self.push(")");
-                    Ok(())
-                }
+                SqlType::Enum(kind) => self.write_enum_alone(value, kind),
                 sql_type => self.write_bind(value, self.grammar.bind_alone(sql_type)),
             },
             Node::Compare(comparison, _, sides) => self.write_compare(*comparison, sides),
@@ -303,7 +297,9 @@ impl<'q> Writer<'q> {
         comparison: Comparison,
         sides: &'q [Node; 2],
     ) -> Result<(), Error> {
-        self.check_comparable(sides[0].sql_type(), "comparing")?;
+        // Both sides have one type.
+        let sql_type = sides[0].sql_type();
+        self.check_comparable(sql_type, "comparing")?;
         let operator = match comparison {
             Comparison::Equal | Comparison::Same => " = ",
             Comparison::NotEqual => " <> ",
@@ -317,16 +313,8 @@ impl<'q> Writer<'q> {
                 return self.write_distinct(sides, form);
             }
         };
-        let is_ordering =
-            !matches!(comparison, Comparison::Equal | Comparison::Same | Comparison::NotEqual);
-        if let Some(kind) = sides
-            .iter()
-            .find_map(|side| self.ranked(side))
-            .filter(|_| is_ordering)
-        {
-            self.write_rank(&sides[0], kind)?;
-            self.push(operator);
-            return self.write_rank(&sides[1], kind);
+        if let Some(kind) = self.ranked(sql_type) {
+            return self.write_compared_enums(comparison, sides, operator, kind);
         }
         let needed = sides.iter().any(Node::needs_collation);
         let collations = match comparison {
@@ -434,6 +422,22 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
+    /// Writes a bind of an enum type beside which nothing stands from which the server could tell the type.
+    #[cold]
+    fn write_enum_alone(
+        &mut self,
+        value: &'q BindValue,
+        kind: &'static EnumType,
+    ) -> Result<(), Error> {
+        if !self.grammar.orders_enums() {
+            return self.write_bind(value, ["", ""]);
+        }
+        self.write_bind(value, ["CAST(", " AS "])?;
+        push_type(&mut self.text, kind, self.quotes);
+        self.push(")");
+        Ok(())
+    }
+
     pub(super) fn write_distinct(
         &mut self,
         sides: &'q [Node; 2],
@@ -460,8 +464,9 @@ impl<'q> Writer<'q> {
 
     pub(super) fn write_between(&mut self, parts: &'q [Node; 3]) -> Result<(), Error> {
         let [operand, low, high] = parts;
-        self.check_comparable(operand.sql_type(), "comparing")?;
-        if let Some(kind) = parts.iter().find_map(|part| self.ranked(part)) {
+        let sql_type = operand.sql_type();
+        self.check_comparable(sql_type, "comparing")?;
+        if let Some(kind) = self.ranked(sql_type) {
             self.write_rank(operand, kind)?;
             self.push(" BETWEEN ");
             self.write_rank(low, kind)?;
@@ -477,15 +482,34 @@ impl<'q> Writer<'q> {
         self.write_compared(high)
     }
 
-    /// Returns the enum type of a value that the engine would compare by its text.
-    pub(super) fn ranked(&self, node: &Node) -> Option<&'static EnumType> {
-        match node.sql_type() {
+    /// Returns the enum type of values that the engine would compare by their text.
+    #[inline]
+    pub(super) fn ranked(&self, sql_type: SqlType) -> Option<&'static EnumType> {
+        match sql_type {
             SqlType::Enum(kind) if !self.grammar.orders_enums() => Some(kind),
             _ => None,
         }
     }
 
+    /// Writes a comparison of two values of an enum type, by their numbers unless it is for equality.
+    #[cold]
+    fn write_compared_enums(
+        &mut self,
+        comparison: Comparison,
+        sides: &'q [Node; 2],
+        operator: &'static str,
+        kind: &'static EnumType,
+    ) -> Result<(), Error> {
+        if matches!(comparison, Comparison::Equal | Comparison::Same | Comparison::NotEqual) {
+            return self.write_sides(sides, [Collated::AS_IT_IS; 2], operator);
+        }
+        self.write_rank(&sides[0], kind)?;
+        self.push(operator);
+        self.write_rank(&sides[1], kind)
+    }
+
     /// Writes the number of a value in the order of its enum type.
+    #[cold]
     pub(super) fn write_rank(
         &mut self,
         node: &'q Node,
@@ -500,6 +524,7 @@ impl<'q> Writer<'q> {
     }
 
     /// Writes the number of a text in the order of an enum type.
+    #[cold]
     pub(super) fn write_ranked(
         &mut self,
         kind: &'static EnumType,
@@ -532,7 +557,7 @@ impl<'q> Writer<'q> {
             && call
                 .arguments
                 .iter()
-                .any(|node| self.ranked(node).is_some())
+                .any(|node| self.ranked(node.sql_type()).is_some())
         {
             let way_out = "order by it, and take the first row";
             return Err(Error::unsupported(

@@ -141,7 +141,7 @@ impl<'q> Writer<'q> {
             push_number(&mut this.text, number);
             Ok(())
         };
-        let ranked = self.ranked(&order.by);
+        let ranked = self.ranked(order.by.sql_type());
         self.write_order_as(order, place, |this| {
             if let Some(kind) = ranked {
                 return this.write_ranked(kind, place);
