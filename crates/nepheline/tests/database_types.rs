@@ -8,7 +8,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
-use nepheline::{Cursor, RowStruct, case, create_table, row_number, script, statement};
+use nepheline::{Cursor, RowStruct, call, case, create_table, row_number, script, statement};
 use serde_json::to_value;
 use support::{Engine, engines};
 
@@ -59,7 +59,7 @@ fn prepared(engine: &Engine) -> Database {
     }
     let is_postgres = db.dialect() == Dialect::Postgres;
     if is_postgres {
-        db.write(&statement!("DROP TYPE IF EXISTS enum_rock"))
+        db.write(&statement!("DROP TYPE IF EXISTS enum_rock CASCADE"))
             .unwrap();
         db.write(&statement!(
             "CREATE TYPE enum_rock AS ENUM ('shale', 'basalt', 'quartz ''A''', 'gneiss')"
@@ -203,6 +203,20 @@ fn values_of_enum_types_are_written_looked_up_and_carried_by_serde() {
             ErrorKind::UniqueViolation,
             "on {name}"
         );
+        if db.dialect() == Dialect::Postgres {
+            db.write(&statement!(
+                "CREATE OR REPLACE FUNCTION enum_next(rock enum_rock) RETURNS enum_rock LANGUAGE sql IMMUTABLE \
+                 AS 'SELECT min(r) FROM unnest(enum_range(rock, NULL)) AS r WHERE r > rock'"
+            ))
+            .unwrap();
+            let next = Core::rows().select(|c| {
+                (
+                    call!("enum_next"(c.rock)).typed::<Rock>(),
+                    call!("enum_next"(Quartz)).typed::<Rock>(),
+                )
+            });
+            assert_eq!(db.read(&next).unwrap(), [(Basalt, Gneiss)]);
+        }
         // By key, more than once, and more rows than one statement has, which PostgreSQL copies.
         let price = |rock, cents| Price { rock, cents };
         let new = |rock, cents| PriceToInsert { rock, cents };
