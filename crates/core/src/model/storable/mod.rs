@@ -105,7 +105,7 @@ impl Mismatch {
     message = "`{Self}` is not the type of a column",
     label = "expected a `Storable` type or an `Option` of one",
     note = "derive `Storable` for a type of your own",
-    note = "`u64` and `usize` are stored as an `i64`, which `i64::try_from` checks; a list as `Json`, or as rows of its own table"
+    note = "`u64` and `usize` are stored as an `i64`, which `i64::try_from` checks; a list or another serde type as `JsonDocument<T>`, or a list as rows of its own table"
 )]
 pub trait ColumnType: Sized {
     /// The type without its `Option`, which the column is compared with.
