@@ -135,6 +135,8 @@ impl OwnServer {
             }
             Kind::MariaDb => {
                 let mut install = Command::new("mariadb-install-db");
+                // A server that starts removes what other servers have in a folder that they share.
+                install.env("TMPDIR", folder.path());
                 install.args(["--no-defaults", "--auth-root-authentication-method=normal"]);
                 install.args(["--skip-test-db", "--user=root"]);
                 install.arg(format!("--datadir={}", data.display()));
@@ -235,6 +237,7 @@ fn start(kind: Kind, folder: &Path, port: u16, settings: &[String]) -> Child {
                  CREATE DATABASE IF NOT EXISTS core CHARACTER SET utf8mb4;\n";
             std::fs::write(&init, statements).unwrap();
             Command::new("/usr/sbin/mariadbd")
+                .env("TMPDIR", folder)
                 .args(["--no-defaults", "--user=root", "--skip-name-resolve"])
                 .args(["--bind-address=127.0.0.1", "--innodb-buffer-pool-size=32M"])
                 // Connections that break off while they are made would have the server refuse all of them.
