@@ -227,7 +227,7 @@ async fn restore(
     }
 }
 
-/// What was drilled at a site.
+/// The drilling at a site, in numbers.
 #[derive(Debug, RowShape, serde::Serialize)]
 struct Drilled {
     site: String,

@@ -1,4 +1,4 @@
-//! What requests bring and responses carry: rows for serde, partial updates, streams that own what they need; and enums
+//! Bodies of requests and responses: rows for serde, partial updates, streams that own what they need; and enums
 //! that are stored as integers.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]

@@ -147,7 +147,7 @@ fn counting(to: &str) -> (u16, Arc<AtomicUsize>) {
                     let mut buffer = [0; 64 << 10];
                     while let Ok(mut read @ 1..) = from.read(&mut buffer) {
                         if of_client {
-                            // What the client sends together is passed on together.
+                            // Bytes that the client sends together are passed on together.
                             thread::sleep(Duration::from_millis(30));
                             from.set_nonblocking(true).unwrap();
                             while let Ok(more @ 1..) = from.read(&mut buffer[read..]) {

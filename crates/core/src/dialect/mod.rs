@@ -164,8 +164,9 @@ pub trait Grammar: fmt::Debug + Sync {
         sql_type != SqlType::Json
     }
 
-    /// Returns whether values of an enum type compare and sort in their order. Otherwise they do so by their text.
-    fn orders_enums(&self) -> bool {
+    /// Returns whether the engine has enum types, whose values compare and sort in their order. Otherwise values are
+    /// text, or compare as text.
+    fn has_enum_types(&self) -> bool {
         false
     }
 

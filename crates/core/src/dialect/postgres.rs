@@ -67,7 +67,7 @@ impl Grammar for Postgres {
         true
     }
 
-    fn orders_enums(&self) -> bool {
+    fn has_enum_types(&self) -> bool {
         true
     }
 

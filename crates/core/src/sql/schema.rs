@@ -29,7 +29,7 @@ pub(crate) fn create_table(
         let is_text = column.sql_type() == SqlType::Text;
         match column.sql_type() {
             SqlType::Text if is_short => text.push_str(form.keyed_text),
-            SqlType::Enum(kind) if grammar.orders_enums() => push_type(&mut text, kind, quotes),
+            SqlType::Enum(kind) if grammar.has_enum_types() => push_type(&mut text, kind, quotes),
             sql_type => text.push_str((form.column_type)(sql_type)),
         }
         if is_text && column.is_by_code_point() {

@@ -164,7 +164,7 @@ let assays: Vec<Assay> = db.call(&call!("open_assays"(site)).cursor_as::<Assay>(
 | result sets | no | no | yes |
 | cursors | no | yes | no |
 
-What an engine lacks is refused by name. The name of a routine is quoted, `"schema.name"` has two parts. An argument has the
+An engine refuses by name what it lacks. The name of a routine is quoted, `"schema.name"` has two parts. An argument has the
 type of its Rust type, also in `verbatim!` and `statement!`: an `i32` is an `integer` and finds a function of one. OUT
 parameters follow the others; where they are mixed, `_` stands for one, and `inout value` for an INOUT parameter.
 

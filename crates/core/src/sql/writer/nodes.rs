@@ -429,7 +429,7 @@ impl<'q> Writer<'q> {
         value: &'q BindValue,
         kind: &'static EnumType,
     ) -> Result<(), Error> {
-        if !self.grammar.orders_enums() {
+        if !self.grammar.has_enum_types() {
             return self.write_bind(value, ["", ""]);
         }
         self.write_bind(value, ["CAST(", " AS "])?;
@@ -486,7 +486,7 @@ impl<'q> Writer<'q> {
     #[inline]
     pub(super) fn ranked(&self, sql_type: SqlType) -> Option<&'static EnumType> {
         match sql_type {
-            SqlType::Enum(kind) if !self.grammar.orders_enums() => Some(kind),
+            SqlType::Enum(kind) if !self.grammar.has_enum_types() => Some(kind),
             _ => None,
         }
     }
