@@ -54,17 +54,17 @@ mod tree;
 
 pub use build::call::{CursorCall, DatabaseCall, ProcedureCall};
 pub use build::expr::{
-    Aggregate, AnyCase, Case, CaseStart, Column, Condition, Expr, ExprExt, Integer, Interval,
-    JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern, PerGroup, PerRow, TextExt,
-    TimeExt, TruncUnit, Verbatim, WindowFunction, all_of, all_true, any_given, any_of, any_true,
-    array_agg, avg, bind, case, coalesce, count, count_distinct, count_of, days, dense_rank,
-    first_value, hours, lag, lag_or, last_value, lead, lead_or, listagg, max, min, minutes, months,
-    ntile, per, rank, rollup, row_number, seconds, sum, weeks, years,
+    Aggregate, AnyCase, ArrayExt, Case, CaseStart, Column, Condition, Expr, ExprExt, Integer,
+    Interval, JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern, PerGroup, PerRow,
+    RangeExt, TextExt, TimeExt, TruncUnit, Verbatim, WindowFunction, all_of, all_true, any_given,
+    any_of, any_true, array_agg, avg, bind, case, coalesce, count, count_distinct, count_of, days,
+    dense_rank, first_value, hours, lag, lag_or, last_value, lead, lead_or, listagg, max, min,
+    minutes, months, ntile, per, rank, rollup, row_number, seconds, sum, weeks, years,
 };
 pub use build::policy::Policy;
 pub use build::query::{
-    Alongside, Cte, MappedRows, Query, Scope, StatementAlongside, Tables, all_scopes, any_scope,
-    cte, from, recursive,
+    Alongside, Cte, MappedRows, OptionalParentBeside, ParentBeside, Query, RowsBeside, Scope,
+    StatementAlongside, Tables, all_scopes, any_scope, cte, from, recursive,
 };
 pub use build::schema::create_table;
 pub use build::script::Script;
@@ -75,8 +75,9 @@ pub use build::write::{
 };
 pub use dialect::Dialect;
 pub use model::{
-    BindValue, Carried, Cell, Cells, Clock, Collected, ColumnInfo, ColumnType, EnumType, Error,
-    ErrorKind, JsonDocument, List, Mismatch, Origin, RowShape, SqlType, Storable, TableInfo,
+    Array, BindValue, Carried, Cell, Cells, Clock, ColumnInfo, ColumnType, EnumType, Error,
+    ErrorKind, JsonDocument, List, Mismatch, NativeType, NativeValue, Origin, RangeOf, RowShape,
+    SqlType, Storable, TableInfo,
 };
 pub use sql::{ByClause, Operation, Sql};
 pub use tree::{Assignment, PolicyUse};
@@ -95,7 +96,7 @@ pub mod bounds {
     pub use crate::build::table::{Keyed, RefersTo, Retires, Target};
     pub use crate::build::write::IntoAssignments;
     pub use crate::model::{
-        CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness, StoredAsJson,
+        CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness, RangeItem, StoredAsJson,
     };
 }
 
@@ -126,7 +127,7 @@ pub mod internal {
         pub use crate::dialect::{
             Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder,
             PatternForm, Placeholder, Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm,
-            TruthForm, UpsertForm,
+            SortKey, TruthForm, UpsertForm,
         };
         pub use crate::tree::{JoinKind, Lock, SetOperator};
     }
@@ -136,10 +137,10 @@ pub mod internal {
     pub use crate::model::{
         ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
         PolicyInfo, ReadColumn, Reference, Sent, SentType, TakesValues, ValueSource, carried_value,
-        is_carried_by, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
+        is_carried_by, is_float, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
         is_whole_number, read_table,
     };
-    pub use crate::model::{deserialize_stored, missing_field};
+    pub use crate::model::{deserialize_stored, interval_text, missing_field};
     pub use crate::plan::write::{
         Checks, Part, Parts, RowRange, RowValues, Step, WriteShape, Written,
     };

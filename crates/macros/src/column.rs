@@ -22,6 +22,8 @@ pub(crate) struct ColumnField<'a> {
     pub(crate) generated: bool,
     pub(crate) unique: bool,
     pub(crate) by_code_point: bool,
+    /// True if the column holds exact numbers, of which the nearest float is read.
+    pub(crate) approximate: bool,
     /// True if the database treats different texts as equal.
     pub(crate) nondeterministic: bool,
     /// True if updates increment it.
@@ -40,8 +42,8 @@ impl<'a> ColumnField<'a> {
         begin: &str,
         mistakes: &mut Mistakes,
     ) -> Option<ColumnField<'a>> {
-        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `nondeterministic`, `version`, \
-                       `stamp = insert`, `stamp = write`, `column = \"...\"`, \
+        let allowed = "`key`, `generated`, `unique`, `by_code_point`, `nondeterministic`, `approximate`, \
+                       `version`, `stamp = insert`, `stamp = write`, `column = \"...\"`, \
                        `references = Table` and `called = name`";
         let mut called = None;
         let mut column =
@@ -89,7 +91,7 @@ impl<'a> ColumnField<'a> {
 
     /// Parses a field of a row shape.
     pub(crate) fn of_shape(field: &'a Field, mistakes: &mut Mistakes) -> Option<ColumnField<'a>> {
-        let allowed = "`column = \"...\"`, `by_code_point` and `whole_row`; keys, references and \
+        let allowed = "`column = \"...\"`, `by_code_point`, `approximate` and `whole_row`; keys, references and \
                        the like belong to tables";
         let column = ColumnField::parse(field, "", allowed, mistakes, |column, part, name| {
             let known = name == "whole_row";
@@ -124,6 +126,7 @@ impl<'a> ColumnField<'a> {
             generated: false,
             unique: false,
             by_code_point: false,
+            approximate: false,
             nondeterministic: false,
             version: false,
             stamp: None,
@@ -139,6 +142,7 @@ impl<'a> ColumnField<'a> {
                     Ok(true)
                 }
                 Some("by_code_point") => attr::flag(part, &mut column.by_code_point).map(|()| true),
+                Some("approximate") => attr::flag(part, &mut column.approximate).map(|()| true),
                 Some(name) => special(&mut column, part, name),
                 None => Ok(false),
             }
@@ -205,6 +209,11 @@ impl<'a> ColumnField<'a> {
                 self.by_code_point,
                 "is_text",
                 "`by_code_point` says how text compares, and this type is not stored as text",
+            ),
+            (
+                self.approximate,
+                "is_float",
+                "`approximate` reads the nearest float of an exact number: the type is `f64` or `f32`",
             ),
             (
                 self.nondeterministic,

@@ -54,6 +54,7 @@ use crate::crate_path::PassedOn;
 /// | `references = Borehole` | the row of another table whose key equals this field; `references = Borehole by name` names another unique column |
 /// | `called = hole` | the name of the reference, if it is not the field's name without `_id` |
 /// | `by_code_point` | the database itself compares this text by code point, so that an index serves order and ranges: the column is declared `COLLATE "C"` on PostgreSQL, `utf8mb4_nopad_bin` on MariaDB, `utf8mb4_0900_bin` on MySQL, and without NOCASE or RTRIM on SQLite |
+/// | `approximate` | the column is NUMERIC or DECIMAL, and this `f64` or `f32` is the nearest float |
 /// | `nondeterministic` | the column has a nondeterministic collation of PostgreSQL ("Nondeterministic Collations" in its manual), under which different texts are equal; every comparison is made by code point all the same |
 ///
 /// It implements `Table` and `RowShape`, and writes

@@ -1,6 +1,7 @@
 //! The imports of a module that writes queries: `use nepheline::prelude::*;`.
 
 pub use crate::bounds::Argument;
+pub use crate::{ArrayExt as _, RangeExt as _, RowStruct as _, Writes as _};
 pub use crate::{
     Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, ExprExt, JsonExt, Maybe,
     NumberExt, PerGroup, PerRow, Query, RowShape, Scope, Storable, Table, TextExt, TimeExt, all_of,
@@ -11,7 +12,6 @@ pub use crate::{
 };
 #[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
 pub use crate::{Readable as _, RunsQueries as _, blocking::RunsQueries as _};
-pub use crate::{RowStruct as _, Writes as _};
 
 /// A point in time, from `jiff`.
 #[doc(no_inline)]

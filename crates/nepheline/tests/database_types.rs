@@ -4,11 +4,16 @@
 
 mod support;
 
+use std::net::IpAddr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use jiff::Span;
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
-use nepheline::{Cursor, RowStruct, call, case, create_table, row_number, script, statement};
+use nepheline::{
+    Array, BindValue, Cell, Cursor, Mismatch, RowStruct, SqlType, call, case, create_table,
+    row_number, script, statement,
+};
 use serde_json::to_value;
 use support::{Engine, engines};
 
@@ -374,5 +379,143 @@ fn bits_sets_and_unsigned_columns_of_mariadb_are_read_filtered_and_written() {
             .write(&Odd::row(3).update(|o| o.count.set(-1)))
             .unwrap_err();
         assert_eq!(err.kind(), ErrorKind::Database, "{err}");
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "exact_core", to_insert(derive(Clone)))]
+struct Graded {
+    #[nepheline(key)]
+    id: i64,
+    #[nepheline(approximate)]
+    grade: f64,
+    #[nepheline(approximate)]
+    least: Option<f32>,
+}
+
+#[derive(Debug, PartialEq, RowShape)]
+struct Summed {
+    #[nepheline(approximate)]
+    total: Option<f64>,
+}
+
+#[test]
+fn exact_columns_are_read_and_computed_as_floats_where_the_field_says_so() {
+    for engine in engines() {
+        let (db, name) = (engine.open(), engine.name);
+        db.write(&statement!("DROP TABLE IF EXISTS exact_core"))
+            .unwrap();
+        db.write(&statement!(
+            sqlite: "CREATE TABLE exact_core (id INTEGER PRIMARY KEY, grade TEXT NOT NULL, least NUMERIC)",
+            postgres: "CREATE TABLE exact_core (id bigint PRIMARY KEY, grade numeric(9, 3) NOT NULL, least numeric)",
+            mysql: "CREATE TABLE exact_core (id BIGINT PRIMARY KEY, grade DECIMAL(9, 3) NOT NULL, least DECIMAL(9, 3))"
+        ))
+        .unwrap();
+        let row =
+            |id: i64| GradedToInsert { id, grade: id as f64 / 4.0, least: (id > 0).then_some(0.5) };
+        // More than a thousand rows are copied on PostgreSQL.
+        db.write(&Graded::insert_all((0..1_100).map(row))).unwrap();
+        let ten = Graded::rows().filter(|g| g.grade.ge(2.5) & g.id.lt(12));
+        let ten = db.read(&ten.order_by(|g| g.grade.desc())).unwrap();
+        let graded = |id: i64| Graded { id, grade: id as f64 / 4.0, least: Some(0.5) };
+        assert_eq!(ten, [graded(11), graded(10)], "on {name}");
+        let computed = Graded::rows()
+            .filter(|g| g.id.lt(3))
+            .select(|g| (per(g.grade), sum(g.grade * 2), max(g.least)))
+            .order_by(|g| per(g.grade).asc());
+        let computed = db.read(&computed).unwrap();
+        assert_eq!(
+            computed,
+            [(0.0, Some(0.0), None), (0.25, Some(0.5), Some(0.5)), (0.5, Some(1.0), Some(0.5))],
+            "on {name}"
+        );
+        let by_hand = statement!("SELECT sum(grade) AS total FROM exact_core WHERE id < 4");
+        let by_hand = db.read_one(&by_hand.rows_as::<Summed>()).unwrap();
+        assert_eq!(by_hand, Summed { total: Some(1.5) }, "on {name}");
+        let update = Graded::row(7).update(|g| g.grade.set(g.grade + 0.125));
+        assert_eq!(db.write(&update).unwrap(), 1, "on {name}");
+        let stored = db.read_one(&Graded::row(7).select(|g| g.grade)).unwrap();
+        assert_eq!(stored, 1.875, "on {name}");
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "odd_values")]
+struct Listed {
+    #[nepheline(key)]
+    id: i64,
+    counts: Option<Array<i32>>,
+    host: Option<IpAddr>,
+    lasts: Option<Span2>,
+}
+
+/// A span that is compared by its text.
+#[derive(Debug, Clone)]
+struct Span2(Span);
+
+impl PartialEq for Span2 {
+    fn eq(&self, other: &Span2) -> bool {
+        self.0.to_string() == other.0.to_string()
+    }
+}
+
+impl Storable for Span2 {
+    const SQL_TYPE: SqlType = Span::SQL_TYPE;
+
+    fn to_bind(&self) -> BindValue {
+        self.0.to_bind()
+    }
+
+    fn from_cell(cell: Cell<'_>) -> Result<Span2, Mismatch> {
+        Span::from_cell(cell).map(Span2)
+    }
+}
+
+#[test]
+fn values_of_postgres_without_a_form_in_rust_are_errors_and_others_reach_functions() {
+    for engine in engines()
+        .into_iter()
+        .filter(|engine| engine.name == "PostgreSQL")
+    {
+        let db = engine.open();
+        db.run_script(&script!(
+            "DROP TABLE IF EXISTS odd_values; \
+             CREATE TABLE odd_values (id bigint PRIMARY KEY, counts int4[], host inet, lasts interval); \
+             INSERT INTO odd_values VALUES (1, '{1,NULL}'), (2, '{{1},{2}}'); \
+             INSERT INTO odd_values (id, host) VALUES (3, '192.0.2.0/24'); \
+             INSERT INTO odd_values (id, lasts) VALUES (4, '1 month -3 days'), (5, '14 months 25 hours'); \
+             INSERT INTO odd_values (id, counts, host) VALUES (6, '{3,4}', '2001:db8::7')"
+        ))
+        .unwrap();
+        let told = (1..=4).map(|id| db.read_one(&Listed::row(id)).unwrap_err().to_string());
+        insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"));
+        let lasts = db.read_one(&Listed::row(5)).unwrap().lasts.unwrap();
+        assert_eq!(lasts.0.to_string(), "P1Y2MT25H");
+        let sixth = db.read_one(&Listed::row(6)).unwrap();
+        assert_eq!(sixth.counts.as_deref().unwrap(), [3, 4]);
+
+        let counts = Array::from(vec![4, 9]);
+        let by_hand = statement!("SELECT id FROM odd_values WHERE counts && {}", counts.clone());
+        assert_eq!(db.read(&by_hand.rows_as::<i64>()).unwrap(), [6]);
+        let place = Listed::row(6).select(|l| call!("array_position"(l.counts, 4)).typed::<i32>());
+        assert_eq!(db.read_one(&place).unwrap(), 2);
+        let joined = Listed::rows()
+            .filter(|l| l.counts.is_not_null() & l.id.gt(2))
+            .select(|l| l.counts.coalesce(counts.clone()));
+        assert_eq!(db.read(&joined).unwrap(), [Array::from(vec![3, 4])]);
+        // Text search, as the page of types writes it.
+        let found = Listed::rows().filter(|_| {
+            verbatim!(
+                "to_tsvector('english', {text}) @@ websearch_to_tsquery('english', {words})",
+                text = "two broken cores",
+                words = "core -whole"
+            )
+            .condition()
+        });
+        assert_eq!(db.count(&found).unwrap(), 6);
+        // An address in a list and in order.
+        let host: IpAddr = "2001:db8::7".parse().unwrap();
+        let hosts = Listed::rows().filter(|l| l.host.one_of([host]) & !l.host.gt(host));
+        assert_eq!(db.count(&hosts).unwrap(), 1);
     }
 }

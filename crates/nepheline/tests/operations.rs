@@ -8,13 +8,15 @@
 mod support;
 
 use std::fmt::{Debug, Write as _};
+use std::net::IpAddr;
 use std::num::NonZeroI64;
+use std::ops::Bound;
 
 use jiff::tz::TimeZone;
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, ColumnType, Pattern, TruncUnit};
+use nepheline::{Array, BindValue, ColumnType, Pattern, RangeOf, TruncUnit};
 use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;
@@ -47,6 +49,12 @@ struct Core {
     maybe_at: Option<Timestamp>,
     code: Uuid,
     notes: Option<Json>,
+    tags: Array<String>,
+    maybe_counts: Option<Array<i32>>,
+    host: IpAddr,
+    maybe_host: Option<IpAddr>,
+    valid: RangeOf<Date>,
+    maybe_depths: Option<RangeOf<i32>>,
 }
 
 /// One operation: how it is written, the SQL of it, and whether an engine computes it as Rust does.
@@ -325,6 +333,39 @@ fn operations() -> Vec<Operation> {
         s.notes.without_key("a").key("a").is_null() => Some(true);
         s.notes.without_key("a").key("b").item(0).json_value::<i64>() => row.note("b").and_then(|b| b.get(0)?.as_i64());
         s.notes.key("b").without_key("a").item(0).json_value::<i64>() => row.note("b").and_then(|b| b.get(0)?.as_i64());
+        s.notes.contains_document(json!({"b": [3]})) => row.notes.as_ref().map(|notes| contains_b_3(notes));
+        }
+        "Arrays" {
+        s.tags.contains("a") => Some(row.tags.contains(&"a".to_owned()));
+        s.tags.contains_all(["a", "A"]) => Some(["a", "A"].iter().all(|tag| row.tags.iter().any(|own| own == tag)));
+        s.tags.contains_all(Vec::<String>::new()) => Some(true);
+        s.tags.overlaps(["éa", "", "b"]) => Some(row.tags.iter().any(|tag| ["éa", "", "b"].contains(&tag.as_str())));
+        s.tags.length() => i64::try_from(row.tags.len()).unwrap();
+        s.tags.append("'\\").length() => i64::try_from(row.tags.len() + 1).unwrap();
+        s.tags.append("'\\") => row.tags.iter().cloned().chain(["'\\".to_owned()]).collect::<Array<String>>();
+        s.tags.eq(Array::from(vec!["a".to_owned()])) => Some(*row.tags == ["a"]);
+        s.maybe_counts.contains(2) => row.maybe_counts.as_ref().map(|counts| counts.contains(&2));
+        !s.maybe_counts.contains(2) => row.maybe_counts.as_ref().map(|counts| !counts.contains(&2));
+        s.maybe_counts.overlaps([-3, 3]) => row.maybe_counts.as_ref().map(|counts| counts.iter().any(|n| n.abs() == 3));
+        s.maybe_counts.overlaps(Vec::<i32>::new()) => row.maybe_counts.as_ref().map(|_| false);
+        s.maybe_counts.append(7) => row.maybe_counts.as_ref().map(|counts| counts.iter().copied().chain([7]).collect::<Array<i32>>());
+        s.maybe_counts.length().gt(1) => row.maybe_counts.as_ref().map(|counts| counts.len() > 1);
+        }
+        "Addresses and ranges" {
+        s.host.eq(local()) => Some(row.host == local());
+        s.maybe_host.ne(s.host) => row.maybe_host.map(|host| host != row.host);
+        s.host.one_of([local()]) => Some(row.host == local());
+        s.maybe_host.is_not_distinct_from(None) => Some(row.maybe_host.is_none());
+        s.host.lt(local()) => Some(row.host < local());
+        s.valid.contains(leap_day()) => Some(row.valid.contains(&leap_day()));
+        s.valid.overlaps(RangeOf::from(leap_day()..=leap_day())) => Some(row.valid.contains(&leap_day()));
+        s.valid.contains_range(s.valid) => Some(true);
+        s.valid.eq(RangeOf::empty()) => Some(row.valid.is_empty());
+        s.valid.is_empty() => row.valid.is_empty();
+        s.valid.lower() => row.valid.lower().and_then(end_of);
+        s.maybe_depths.contains(s.boxes) => row.maybe_depths.map(|depths| depths.contains(&row.boxes));
+        s.maybe_depths.contains(2) => row.maybe_depths.map(|depths| depths.contains(&2));
+        s.maybe_depths.upper() => row.maybe_depths.and_then(|depths| end_of(depths.upper()?));
         }
         "Hand-written" {
         verbatim!("{} * {factor}", s.number + 1, factor = 3_i64).typed::<i64>() => (row.number + 1) * 3;
@@ -400,6 +441,22 @@ fn days_between(earlier: Date, later: Date) -> i64 {
     i64::from(earlier.until((jiff::Unit::Day, later)).unwrap().get_days())
 }
 
+fn local() -> IpAddr {
+    IpAddr::from([192, 0, 2, 7])
+}
+
+fn end_of<T>(bound: Bound<T>) -> Option<T> {
+    match bound {
+        Bound::Included(end) | Bound::Excluded(end) => Some(end),
+        Bound::Unbounded => None,
+    }
+}
+
+fn contains_b_3(notes: &Json) -> bool {
+    let items = notes.get("b").and_then(Json::as_array);
+    items.is_some_and(|items| items.contains(&json!(3)))
+}
+
 impl Core {
     fn note(&self, key: &str) -> Option<Json> {
         self.notes.as_ref()?.get(key).cloned()
@@ -427,6 +484,12 @@ impl Core {
             self.maybe_at.to_bind_or_null(),
             self.code.to_bind_or_null(),
             self.notes.to_bind_or_null(),
+            self.tags.to_bind_or_null(),
+            self.maybe_counts.to_bind_or_null(),
+            self.host.to_bind_or_null(),
+            self.maybe_host.to_bind_or_null(),
+            self.valid.to_bind_or_null(),
+            self.maybe_depths.to_bind_or_null(),
         ]
     }
 }
@@ -473,6 +536,10 @@ fn rows() -> impl Strategy<Value = Vec<Core>> {
             json!([1]),
         ])
     };
+    let hosts = || {
+        let hosts = ["192.0.2.7", "192.0.2.70", "203.0.113.9", "2001:db8::7", "::ffff:192.0.2.7"];
+        select(hosts.map(|host| host.parse::<IpAddr>().unwrap()).to_vec())
+    };
     let moments = move || (days(), times()).prop_map(|(day, time)| day.to_datetime(time));
     let row = (
         (-3..4_i32, numbers(), option::of(numbers()), select(vec![0.0_f32, 0.1, -1.5, 3.0])),
@@ -480,11 +547,13 @@ fn rows() -> impl Strategy<Value = Vec<Core>> {
         (texts(), option::of(texts()), any::<bool>(), any::<Option<bool>>()),
         (days(), option::of(days()), times(), moments(), moments(), option::of(moments())),
         (any::<u128>(), option::of(notes())),
+        (vec(texts(), 0..4), option::of(vec(-3..4_i32, 0..4)), hosts(), option::of(hosts())),
+        (days(), 0..40_i64, option::of((-5..5_i32, 0..4_i32))),
     );
     vec(row, 1..25).prop_map(|rows| {
         let numbered = rows.into_iter().zip(1..);
         numbered
-            .map(|((numbers, floats, texts, times, others), id)| Core {
+            .map(|((numbers, floats, texts, times, others, listed, ranges), id)| Core {
                 id,
                 boxes: numbers.0,
                 number: numbers.1,
@@ -509,6 +578,12 @@ fn rows() -> impl Strategy<Value = Vec<Core>> {
                     .with_variant(uuid::Variant::RFC4122)
                     .into_uuid(),
                 notes: others.1,
+                tags: Array::from(listed.0),
+                maybe_counts: listed.1.map(Array::from),
+                host: listed.2,
+                maybe_host: listed.3,
+                valid: RangeOf::from(ranges.0..ranges.0 + ranges.1.days()),
+                maybe_depths: ranges.2.map(|(top, deep)| RangeOf::from(top..top + deep)),
             })
             .collect()
     })
@@ -520,17 +595,20 @@ fn with_table(engine: Engine) -> (Engine, Database) {
         "id INTEGER, boxes INTEGER, number INTEGER, maybe_number INTEGER, narrow REAL, float REAL, \
          maybe_float REAL, price TEXT, text TEXT, maybe_text TEXT COLLATE NOCASE, flag INTEGER, \
          maybe_flag INTEGER, day TEXT, maybe_day TEXT, clock TEXT, moment TEXT, at TEXT, \
-         maybe_at TEXT, code TEXT, notes TEXT",
+         maybe_at TEXT, code TEXT, notes TEXT, tags TEXT, maybe_counts TEXT, host TEXT, maybe_host TEXT, valid TEXT, \
+         maybe_depths TEXT",
         "id bigint, boxes int, number bigint, maybe_number bigint, narrow real, float float8, \
          maybe_float float8, price numeric(12, 2), text text, maybe_text varchar(20) COLLATE \"en-x-icu\", \
          flag boolean, maybe_flag boolean, day date, maybe_day date, clock time, moment timestamp, \
-         at timestamptz, maybe_at timestamptz, code uuid, notes jsonb",
+         at timestamptz, maybe_at timestamptz, code uuid, notes jsonb, tags text[], maybe_counts int4[], host inet, maybe_host inet, \
+         valid daterange, maybe_depths int4range",
         "id BIGINT, boxes INT, number BIGINT, maybe_number BIGINT, narrow FLOAT, `float` DOUBLE, \
          maybe_float DOUBLE, price DECIMAL(12, 2), \
          text VARCHAR(20) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci, \
          maybe_text VARCHAR(20) CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci, \
          flag BOOLEAN, maybe_flag BOOLEAN, day DATE, maybe_day DATE, clock TIME(6), \
-         moment DATETIME(6), at DATETIME(6), maybe_at DATETIME(6), code UUID, notes JSON",
+         moment DATETIME(6), at DATETIME(6), maybe_at DATETIME(6), code UUID, notes JSON, tags JSON, maybe_counts JSON, host VARCHAR(45), maybe_host VARCHAR(45), \
+         valid VARCHAR(60), maybe_depths VARCHAR(60)",
     );
     db.run_text("DROP TABLE IF EXISTS core", vec![]).unwrap();
     db.run_text(&format!("CREATE TABLE core ({types})"), vec![])

@@ -13,8 +13,8 @@ use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use nepheline::{
-    BindValue, Collected, Isolation, Level, Paging, Readable, StatementLog, Tables,
-    TransactionOptions, recursive,
+    Array, BindValue, Isolation, Level, Paging, Readable, StatementLog, Tables, TransactionOptions,
+    recursive,
 };
 use nepheline_coreshed::{Borehole, Site, Specimen};
 use proptest::collection::vec;
@@ -324,7 +324,7 @@ fn groups(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), 
                 .iter()
                 .filter(|p| p.grams < at_least)
                 .map(|p| p.kind.clone());
-            (grams, Collected::from(trays), Collected::from(light.collect::<Vec<_>>()))
+            (grams, Array::from(trays), Array::from(light.collect::<Vec<_>>()))
         })
         .collect();
     answers.check(&lists, &expected)?;

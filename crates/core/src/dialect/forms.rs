@@ -176,6 +176,15 @@ pub enum ListEncoding {
     },
 }
 
+/// The text around what is ordered or compared for order: a value of the database, and a bind.
+#[derive(Debug, Clone, Copy)]
+pub struct SortKey {
+    /// Around a value of the database.
+    pub value: [&'static str; 2],
+    /// Around a bind.
+    pub bind: [&'static str; 2],
+}
+
 /// The form of an upsert.
 #[derive(Debug, Clone, Copy)]
 pub struct UpsertForm {

@@ -12,10 +12,10 @@ use std::fmt;
 
 pub use forms::{
     Collated, DistinctForm, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder,
-    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, TruthForm, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, SortKey, TruthForm, UpsertForm,
 };
 
-use crate::model::{BindValue, Function, SqlType};
+use crate::model::{BindValue, Function, NativeType, SqlType};
 use crate::tree::{JoinKind, Lock, SetOperator};
 
 /// The SQL of a database engine.
@@ -161,7 +161,27 @@ pub trait Grammar: fmt::Debug + Sync {
 
     /// Returns whether the engine can compare and order values of the type.
     fn can_compare(&self, sql_type: SqlType) -> bool {
-        sql_type != SqlType::Json
+        // One month equals 30 days on PostgreSQL only.
+        !matches!(
+            sql_type,
+            SqlType::Json | SqlType::Native(NativeType::Array(_) | NativeType::Interval)
+        )
+    }
+
+    /// Returns whether the engine can order values of a type that it can compare.
+    fn can_order(&self, sql_type: SqlType) -> bool {
+        !matches!(sql_type, SqlType::Native(_))
+    }
+
+    /// Returns the text around values of a type that the engine would order in another way than the other engines.
+    fn sort_key(&self, _sql_type: SqlType) -> Option<SortKey> {
+        None
+    }
+
+    /// Returns the name of a type of PostgreSQL without the brackets of an array, and whether it is one, if the
+    /// engine has such types. Otherwise values are text.
+    fn native_type(&self, _native: NativeType) -> Option<(&'static str, bool)> {
+        None
     }
 
     /// Returns whether the engine has enum types, whose values compare and sort in their order. Otherwise values are

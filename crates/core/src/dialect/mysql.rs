@@ -3,9 +3,9 @@
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
-    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, SortKey, UpsertForm,
 };
-use crate::model::{Function, SentType, SqlType};
+use crate::model::{Function, NativeType, SentType, SqlType};
 use crate::tree::Lock;
 
 /// The differences between the two engines.
@@ -18,6 +18,7 @@ pub(super) struct Flavour {
     text_list: &'static str,
     uuid_list: &'static str,
     uuid_bind: [&'static str; 2],
+    uuid_order: Option<SortKey>,
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
     /// True if INSERT and DELETE can return rows. UPDATE cannot on either engine.
@@ -29,7 +30,7 @@ pub(super) struct Flavour {
 }
 
 macro_rules! flavour {
-    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
+    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, uuid_order: $uuid_order:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
         Flavour {
             name: $name,
             system_name: $system_name,
@@ -44,6 +45,7 @@ macro_rules! flavour {
             text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
             uuid_list: concat!(" IN (SELECT ", $uuid, " FROM JSON_TABLE("),
             uuid_bind: $uuid_bind,
+            uuid_order: $uuid_order,
             explain: $explain,
             form: $form,
             returns_written: $returns,
@@ -59,6 +61,8 @@ pub(super) static MARIADB: Flavour = flavour!(
     "utf8mb4_nopad_bin",
     uuid: "CAST(j.v AS UUID)",
     uuid_bind: ["CAST(", " AS UUID)"],
+    // Its UUIDs of the versions 1 to 5 sort by their last digits ("UUID Data Type").
+    uuid_order: Some(SortKey { value: ["CAST(", " AS CHAR)"], bind: ["", ""] }),
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
     form: |function| function.mariadb,
     returns: true,
@@ -73,6 +77,7 @@ pub(super) static MYSQL: Flavour = flavour!(
     "utf8mb4_0900_bin",
     uuid: "UNHEX(REPLACE(j.v, '-', ''))",
     uuid_bind: ["", ""],
+    uuid_order: None,
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
     form: |function| function.mysql,
     returns: false,
@@ -129,7 +134,8 @@ impl Grammar for Flavour {
             | SqlType::Bytes
             | SqlType::Decimal
             | SqlType::Json
-            | SqlType::Enum(_) => self.bind_beside(sql_type),
+            | SqlType::Enum(_)
+            | SqlType::Native(_) => self.bind_beside(sql_type),
         }
     }
 
@@ -149,12 +155,17 @@ impl Grammar for Flavour {
             | SentType::Timestamp
             | SentType::Uuid
             | SentType::Json
-            | SentType::Enum => ["", ""],
+            | SentType::Enum
+            | SentType::Native(_) => ["", ""],
         }
     }
 
     fn text_order(&self) -> Collated {
         self.collated
+    }
+
+    fn sort_key(&self, sql_type: SqlType) -> Option<SortKey> {
+        self.uuid_order.filter(|_| sql_type == SqlType::Uuid)
     }
 
     fn schema(&self) -> Option<SchemaForm> {
@@ -192,10 +203,10 @@ impl Grammar for Flavour {
     fn list(&self, item: SqlType, in_expression: bool) -> ListForm {
         let plain = " IN (SELECT j.v FROM JSON_TABLE(";
         let (open, close) = match item {
-            SqlType::Text | SqlType::Enum(_) if in_expression => {
+            SqlType::Text | SqlType::Enum(_) | SqlType::Native(_) if in_expression => {
                 (self.text_list, ", '$[*]' COLUMNS (v VARCHAR(500) PATH '$')) j)")
             }
-            SqlType::Text | SqlType::Enum(_) => {
+            SqlType::Text | SqlType::Enum(_) | SqlType::Native(_) => {
                 (self.text_list, ", '$[*]' COLUMNS (v LONGTEXT PATH '$')) j)")
             }
             SqlType::Bytes => (
@@ -220,7 +231,7 @@ impl Grammar for Flavour {
         let longest_text = if in_expression { LONGEST_GUARDED_TEXT } else { usize::MAX };
         let encoding = ListEncoding::Json { zone_mark: false, longest_text };
         let left = match item {
-            SqlType::Text | SqlType::Enum(_) if in_expression => self.collated,
+            SqlType::Text | SqlType::Enum(_) | SqlType::Native(_) if in_expression => self.collated,
             _ => Collated::AS_IT_IS,
         };
         ListForm { left, open, open_negated: None, close, encoding }
@@ -315,7 +326,8 @@ const SCHEMA_OF_MARIADB: SchemaForm = SchemaForm {
         SqlType::Uuid => "UUID",
         SqlType::Decimal => "DECIMAL(38, 9)",
         SqlType::Json => "JSON",
-        SqlType::Enum(_) => "VARCHAR(255)",
+        SqlType::Native(NativeType::Array(_)) => "JSON",
+        SqlType::Enum(_) | SqlType::Native(_) => "VARCHAR(255)",
     },
     // An index covers 3,072 bytes ("InnoDB Limits"), and a character takes four.
     keyed_text: "VARCHAR(255)",

@@ -5,7 +5,7 @@ use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
     Placeholder, SchemaForm, ScriptForm, UpsertForm,
 };
-use crate::model::{Function, SqlType};
+use crate::model::{Function, NativeType, SqlType};
 
 #[derive(Debug)]
 pub(super) struct Postgres;
@@ -69,6 +69,19 @@ impl Grammar for Postgres {
 
     fn has_enum_types(&self) -> bool {
         true
+    }
+
+    fn can_compare(&self, sql_type: SqlType) -> bool {
+        !matches!(sql_type, SqlType::Json | SqlType::Native(NativeType::Interval))
+    }
+
+    // An array of texts is ordered by the locale of its column.
+    fn can_order(&self, sql_type: SqlType) -> bool {
+        sql_type != SqlType::Native(&NativeType::Array(SqlType::Text))
+    }
+
+    fn native_type(&self, native: NativeType) -> Option<(&'static str, bool)> {
+        Some(native.name(SCHEMA.column_type))
     }
 
     fn schema(&self) -> Option<SchemaForm> {
@@ -158,8 +171,8 @@ const SCHEMA: SchemaForm = SchemaForm {
         SqlType::Uuid => "uuid",
         SqlType::Decimal => "numeric",
         SqlType::Json => "jsonb",
-        // The writer of CREATE TABLE names the enum type itself.
-        SqlType::Enum(_) => "text",
+        // The writer of CREATE TABLE names these types itself.
+        SqlType::Enum(_) | SqlType::Native(_) => "text",
     },
     keyed_text: "text",
     by_code_point: " COLLATE \"C\"",

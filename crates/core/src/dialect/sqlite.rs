@@ -4,7 +4,7 @@ use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
     SchemaForm, ScriptForm,
 };
-use crate::model::{Function, SentType, SqlType};
+use crate::model::{Function, NativeType, SentType, SqlType};
 use crate::tree::Lock;
 
 #[derive(Debug)]
@@ -71,7 +71,8 @@ impl Grammar for Sqlite {
             | SentType::Uuid
             | SentType::Decimal
             | SentType::Json
-            | SentType::Enum => " IN (SELECT value FROM json_each(",
+            | SentType::Enum
+            | SentType::Native(_) => " IN (SELECT value FROM json_each(",
         };
         let encoding = ListEncoding::Json { zone_mark: true, longest_text: usize::MAX };
         ListForm { left: self.text_order(), open, open_negated: None, close: "))", encoding }
@@ -105,7 +106,12 @@ impl Grammar for Sqlite {
 
     // A decimal is stored as text, in which 1.5 and 1.50 differ and 10 sorts before 9.
     fn can_compare(&self, sql_type: SqlType) -> bool {
-        !matches!(sql_type, SqlType::Json | SqlType::Decimal)
+        let is_as_text = !matches!(sql_type, SqlType::Decimal);
+        is_as_text
+            && !matches!(
+                sql_type,
+                SqlType::Json | SqlType::Native(NativeType::Array(_) | NativeType::Interval)
+            )
     }
 
     fn can_compute(&self, sql_type: SqlType) -> bool {
@@ -127,7 +133,8 @@ const SCHEMA: SchemaForm = SchemaForm {
         | SqlType::Uuid
         | SqlType::Decimal
         | SqlType::Json
-        | SqlType::Enum(_) => "TEXT",
+        | SqlType::Enum(_)
+        | SqlType::Native(_) => "TEXT",
     },
     keyed_text: "TEXT",
     by_code_point: "",

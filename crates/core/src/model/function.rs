@@ -5,6 +5,8 @@
 //! window. A dialect without a form refuses the function. Under these forms all engines give the same answer; each was run on
 //! SQLite, PostgreSQL and MariaDB.
 
+use super::storable::SqlType;
+
 /// A function or operator of SQL, or a hand-written fragment of a program.
 #[doc(hidden)]
 #[derive(Debug, Clone, Copy)]
@@ -361,6 +363,33 @@ pub(crate) static AVG: F = F::named("avg")
     .mysql("avg({0} + 0e0){*}");
 pub(crate) static MIN: F = F::named("min").all("min({0}){*}");
 pub(crate) static MAX: F = F::named("max").all("max({0}){*}");
+// PostgreSQL has no `min` of booleans, UUIDs and bytes. The order of hexadecimal texts is that of the bytes.
+pub(crate) static MIN_BOOLEAN: F = MIN.postgres("bool_and({0}){*}");
+pub(crate) static MAX_BOOLEAN: F = MAX.postgres("bool_or({0}){*}");
+pub(crate) static MIN_UUID: F = MIN
+    .postgres("(min({0}::text COLLATE \"C\"){*})::uuid")
+    .mariadb("CAST(min(CAST({0} AS CHAR)){*} AS UUID)");
+pub(crate) static MAX_UUID: F = MAX
+    .postgres("(max({0}::text COLLATE \"C\"){*})::uuid")
+    .mariadb("CAST(max(CAST({0} AS CHAR)){*} AS UUID)");
+pub(crate) static MIN_BYTES: F =
+    MIN.postgres("decode(min(encode({0}, 'hex') COLLATE \"C\"){*}, 'hex')");
+pub(crate) static MAX_BYTES: F =
+    MAX.postgres("decode(max(encode({0}, 'hex') COLLATE \"C\"){*}, 'hex')");
+
+/// A value in the order in which the engine sorts it.
+pub(crate) static AS_STORED: F = F::named("as stored").any_type().all("{0}");
+
+/// Returns the function for the least value of a type, and that for the greatest.
+pub(crate) fn ends(sql_type: SqlType) -> [&'static F; 2] {
+    match sql_type {
+        SqlType::Boolean => [&MIN_BOOLEAN, &MAX_BOOLEAN],
+        SqlType::Uuid => [&MIN_UUID, &MAX_UUID],
+        SqlType::Bytes => [&MIN_BYTES, &MAX_BYTES],
+        _ => [&MIN, &MAX],
+    }
+}
+
 pub(crate) static COUNT_ROWS: F = F::named("count").all("count(*){*}");
 pub(crate) static COUNT: F = F::named("count").all("count({0}){*}").any_type();
 pub(crate) static ALL_TRUE: F = F::named("all_true")
@@ -377,7 +406,7 @@ pub(crate) static JOINED: F = F::named("text of a group, joined")
 // Engines disagree about an empty group: here it is an empty list everywhere.
 pub(crate) static COLLECTED_TEXT: F = F::named("collecting")
     .sqlite("json_group_array({0}{~}){*}")
-    .postgres("COALESCE(jsonb_agg({0}{~}){*}, '[]')")
+    .postgres("COALESCE(array_agg({0}{~}){*}, '{{}}')")
     .mysql("CONCAT('[', COALESCE(CAST(GROUP_CONCAT(JSON_QUOTE({0}){~} SEPARATOR ',') AS CHAR), ''), ']')");
 pub(crate) static COLLECTED_WHOLE: F =
     COLLECTED_TEXT.mysql("CONCAT('[', COALESCE(GROUP_CONCAT({0}{~} SEPARATOR ','), ''), ']')");
@@ -687,6 +716,11 @@ pub(crate) static DECIMAL_TO_FLOAT: F = F::named("decimal to float")
     .sqlite("CAST({0} AS REAL)")
     .postgres("{0}::float8")
     .mysql("{0} + 0e0");
+// It stands wherever a column may stand, so that it is closed.
+pub(crate) static AS_FLOAT: F = F::named("the nearest float")
+    .sqlite("CAST({0} AS REAL)")
+    .postgres("CAST({0} AS float8)")
+    .mysql("CAST({0} AS DOUBLE)");
 pub(crate) static UUID_TO_TEXT: F = F::named("UUID to text")
     .sqlite("{0}")
     .postgres("{0}::text")
@@ -752,6 +786,10 @@ pub(crate) static JSON_WITHOUT_KEY: F = F::named("JSON without a key")
         "CASE jsonb_typeof({0}::jsonb) WHEN 'object' THEN {0}::jsonb - {1} ELSE {0}::jsonb END",
     )
     .mysql("JSON_REMOVE({0}, CONCAT('$.\"', {1}, '\"'))");
+pub(crate) static JSON_CONTAINS: F = F::named("containment of JSON")
+    .or_else("compare the values of paths with `json_value`")
+    .condition()
+    .postgres("{0}::jsonb @> {1}::jsonb");
 pub(crate) static JSON_TEXT: F = F::named("text of JSON")
     .fallible()
     .sqlite("CASE json_type({0}) WHEN 'text' THEN {0} ->> '$' END")
@@ -770,3 +808,48 @@ pub(crate) static JSON_BOOLEAN: F = F::named("a truth value of JSON")
     .sqlite("CASE json_type({0}) WHEN 'true' THEN TRUE WHEN 'false' THEN FALSE END")
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'boolean' THEN ({0} #>> '{{}}')::boolean END")
     .mysql("CASE JSON_TYPE({0}) WHEN 'BOOLEAN' THEN JSON_CONTAINS({0}, 'true') END");
+
+// Arrays. The second argument is a bind, never NULL. Without an array type they are JSON.
+
+pub(crate) static ARRAY_CONTAINS: F = F::named("containment of array items")
+    .condition()
+    .sqlite("CASE WHEN {0} IS NOT NULL THEN NOT EXISTS (SELECT 1 FROM json_each({1}) WHERE value NOT IN (SELECT value FROM json_each({0}))) END")
+    .postgres("{0} @> {1}")
+    .mysql("JSON_CONTAINS({0}, {1})");
+// JSON_OVERLAPS is in MariaDB since 10.9 only.
+pub(crate) static ARRAY_OVERLAPS: F = F::named("common items of arrays")
+    .condition()
+    .sqlite("CASE WHEN {0} IS NOT NULL THEN EXISTS (SELECT 1 FROM json_each({1}) WHERE value IN (SELECT value FROM json_each({0}))) END")
+    .postgres("{0} && {1}")
+    .mysql("CASE WHEN {0} IS NOT NULL THEN EXISTS (SELECT 1 FROM JSON_TABLE({1}, '$[*]' COLUMNS (v JSON PATH '$')) AS nepheline_items WHERE JSON_CONTAINS({0}, v)) END");
+pub(crate) static ARRAY_LENGTH: F = F::named("the length of an array")
+    .sqlite("json_array_length({0})")
+    .postgres("cardinality({0})")
+    .mysql("JSON_LENGTH({0})");
+// `NULL || array` is the array on PostgreSQL, and NULL elsewhere.
+pub(crate) static ARRAY_APPEND: F = F::named("appending to an array")
+    .sqlite("json_insert({0}, '$[#]', {1} -> '$[0]')")
+    .postgres("CASE WHEN {0} IS NOT NULL THEN {0} || {1} END")
+    .mysql("JSON_MERGE_PRESERVE({0}, {1})");
+
+// Ranges.
+
+const READ_BOUNDS: &str = "store the bounds in two columns, or read the ranges and compare in Rust";
+
+pub(crate) static RANGE_CONTAINS: F = F::named("containment in a range")
+    .or_else(READ_BOUNDS)
+    .condition()
+    .postgres("{0} @> {1}");
+pub(crate) static RANGE_OVERLAPS: F = F::named("overlapping ranges")
+    .or_else(READ_BOUNDS)
+    .condition()
+    .postgres("{0} && {1}");
+pub(crate) static RANGE_LOWER: F = F::named("the lower bound of a range")
+    .or_else(READ_BOUNDS)
+    .postgres("lower({0})");
+pub(crate) static RANGE_UPPER: F = F::named("the upper bound of a range")
+    .or_else(READ_BOUNDS)
+    .postgres("upper({0})");
+pub(crate) static RANGE_IS_EMPTY: F = F::named("emptiness of a range")
+    .or_else(READ_BOUNDS)
+    .postgres("isempty({0})");

@@ -1,6 +1,8 @@
 //! Keys: the values that identify rows or connect them to others, as they were read and as they are bound
 //! again.
 
+use std::net::IpAddr;
+
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
@@ -9,7 +11,7 @@ use uuid::Uuid;
 
 use super::error::Error;
 use super::row::{Cell, Cells, RowShape};
-use super::storable::{BindValue, SqlType, Storable};
+use super::storable::{BindValue, NativeType, SqlType, Storable};
 use super::table::ColumnInfo;
 
 /// The values of key columns. A row with a NULL in its key is connected to nothing.
@@ -68,7 +70,7 @@ impl KeyPart {
             Cell::Bool(value) => KeyPart::Bool(value),
             Cell::Int(value) => KeyPart::Int(value),
             Cell::Float(value) => KeyPart::Float(value.to_bits()),
-            Cell::Text(text) => KeyPart::Text(text.into()),
+            Cell::Text(text) | Cell::Native { text, .. } => KeyPart::Text(text.into()),
             Cell::Bytes(bytes) => KeyPart::Bytes(bytes.into()),
             Cell::Date(value) => KeyPart::Date(value),
             Cell::DateTime(value) => KeyPart::DateTime(value),
@@ -99,6 +101,7 @@ impl KeyPart {
             BindValue::Uuid(value) => KeyPart::Uuid(value),
             BindValue::Decimal(value) => KeyPart::Decimal(value),
             BindValue::Enum(kind, number) => KeyPart::Text(kind.value(number).into()),
+            BindValue::Native(_, value) => KeyPart::Text(value.text().into()),
             BindValue::Json(_) | BindValue::List(_) | BindValue::Parameter(..) => return None,
         })
     }
@@ -161,7 +164,9 @@ impl KeyPart {
                 let BindValue::Text(text) = as_stored::<String>(cell)? else { return None };
                 kind.bind_of(&text)
             }
-            SqlType::Json => None,
+            SqlType::Native(NativeType::Inet) => as_stored::<IpAddr>(cell),
+            // Nobody refers to rows by these.
+            SqlType::Json | SqlType::Native(_) => None,
         }
     }
 }

@@ -24,15 +24,15 @@ pub use matched::{ByName, NoRow, WantedColumns, name_columns};
 pub use origin::Origin;
 pub use read::{ReadColumn, read_table};
 pub use role::{
-    ColumnRole, ValueSource, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
-    is_whole_number,
+    ColumnRole, ValueSource, is_float, is_mark, is_never_null, is_nullable, is_text, is_time,
+    is_unique, is_whole_number,
 };
 pub use row::{Cell, Cells, RowShape};
 pub use serial::{deserialize_stored, missing_field};
 pub use storable::{
-    BindValue, Collected, ColumnType, EnumType, FieldValue, InJson, JsonDocument, LentBind, List,
-    MaybeNull, Mismatch, NeverNull, Nullable, Nullness, Sent, SentType, SqlType, Storable,
-    StoredAsJson, TakesValues,
+    Array, BindValue, ColumnType, EnumType, FieldValue, InJson, JsonDocument, LentBind, List,
+    MaybeNull, Mismatch, NativeType, NativeValue, NeverNull, Nullable, Nullness, RangeItem,
+    RangeOf, Sent, SentType, SqlType, Storable, StoredAsJson, TakesValues, interval_text,
 };
 pub(crate) use storable::{Borrower, Measure};
 pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo};

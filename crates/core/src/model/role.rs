@@ -11,6 +11,8 @@ pub struct ColumnRole {
     pub generated: bool,
     pub unique: bool,
     pub by_code_point: bool,
+    /// True if the column holds exact numbers, of which the nearest float is read.
+    pub approximate: bool,
     /// True if the database treats different texts of the column as equal.
     pub nondeterministic: bool,
     /// True if a time in it marks the row as retired.
@@ -25,6 +27,7 @@ impl ColumnRole {
         generated: false,
         unique: false,
         by_code_point: false,
+        approximate: false,
         nondeterministic: false,
         retires: false,
         made: ValueSource::Given,
@@ -77,6 +80,12 @@ pub const fn is_mark(declared: (SqlType, bool)) -> bool {
 #[doc(hidden)]
 pub const fn is_whole_number((sql_type, nullable): (SqlType, bool)) -> bool {
     matches!(sql_type, SqlType::SmallInt | SqlType::Integer | SqlType::BigInt) && !nullable
+}
+
+/// Returns whether the type is a float.
+#[doc(hidden)]
+pub const fn is_float((sql_type, _): (SqlType, bool)) -> bool {
+    matches!(sql_type, SqlType::Double | SqlType::Real)
 }
 
 /// Returns whether a column of this type compares as text.

@@ -8,9 +8,10 @@ use std::fmt;
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
+use rust_decimal::prelude::ToPrimitive;
 use uuid::Uuid;
 
-use crate::model::{ColumnInfo, ColumnType, Error, Mismatch, Storable, storable};
+use crate::model::{ColumnInfo, ColumnType, Error, Mismatch, SqlType, Storable, storable};
 
 /// A value of a row as it arrived.
 #[derive(Debug, Clone, Copy)]
@@ -43,6 +44,13 @@ pub enum Cell<'r> {
     Uuid(Uuid),
     /// A decimal number.
     Decimal(Decimal),
+    /// A value of a type that PostgreSQL has and other engines store as text: arrays as JSON, intervals in ISO 8601.
+    Native {
+        /// The name of the type in the database.
+        sql_type: &'r str,
+        /// The text.
+        text: &'r str,
+    },
     /// A value of a type that Nepheline does not know, with the engine's name for it.
     Unknown(&'r str),
 }
@@ -69,6 +77,10 @@ impl fmt::Display for Cell<'_> {
             Cell::Timestamp(value) => write!(f, "timestamp {value}"),
             Cell::Uuid(value) => write!(f, "uuid {value}"),
             Cell::Decimal(value) => write!(f, "decimal {value}"),
+            Cell::Native { sql_type, text } => {
+                write!(f, "{sql_type} ")?;
+                storable::quote_text(f, text)
+            }
             Cell::Unknown(sql_type) => write!(f, "a value of type `{sql_type}`"),
         }
     }
@@ -98,13 +110,37 @@ pub trait Cells {
     #[cfg_attr(not(debug_assertions), inline(always))]
     fn column<T: ColumnType>(&mut self, column: &'static ColumnInfo) -> Result<T, Error> {
         let cell = self.next_cell();
-        T::from_cell(cell).map_err(|expected| mismatch(column, &expected, cell))
+        T::from_cell(cell).or_else(|expected| nearest(column, &expected, cell))
     }
 }
 
+/// Reads the nearest float of an exact number where the column says so.
 #[cold]
-fn mismatch(column: &ColumnInfo, expected: &Mismatch, found: Cell<'_>) -> Error {
-    Error::mismatch(column, expected.as_str(), found)
+fn nearest<T: ColumnType>(
+    column: &ColumnInfo,
+    expected: &Mismatch,
+    found: Cell<'_>,
+) -> Result<T, Error> {
+    let exact = match found {
+        Cell::Decimal(exact) => exact.to_f64(),
+        // The text of a decimal is that of a float. SQLite stores some as text, and has long integers.
+        Cell::Text(text) => text.parse().ok(),
+        Cell::Int(whole) => Some(whole as f64),
+        _ => None,
+    };
+    exact
+        .filter(|value| column.is_approximate() && value.is_finite())
+        .map(|value| narrowed::<T>(value))
+        .and_then(|cell| T::from_cell(cell).ok())
+        .ok_or_else(|| Error::mismatch(column, expected.as_str(), found))
+}
+
+/// Returns a float as one of the width of the type.
+fn narrowed<T: ColumnType>(value: f64) -> Cell<'static> {
+    match T::Base::SQL_TYPE {
+        SqlType::Real => Cell::Float(f64::from(value as f32)),
+        _ => Cell::Float(value),
+    }
 }
 
 /// A type that a row is read into. `#[derive(Table)]` and `#[derive(RowShape)]` implement it; storable

@@ -12,7 +12,7 @@ pub fn deserialize_stored<'de, T: Storable, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<T, D::Error> {
     let read = match T::SQL_TYPE {
-        SqlType::Text | SqlType::Enum(_) => {
+        SqlType::Text | SqlType::Enum(_) | SqlType::Native(_) => {
             let text = String::deserialize(deserializer)?;
             T::from_cell(Cell::Text(&text)).map_err(|expected| (expected, format!("`{text}`")))
         }

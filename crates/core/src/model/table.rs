@@ -303,6 +303,11 @@ impl ColumnInfo {
         self.role.by_code_point
     }
 
+    /// Returns whether the column holds exact numbers, of which the nearest float is read.
+    pub fn is_approximate(&self) -> bool {
+        self.role.approximate
+    }
+
     /// Returns whether the program gives its value on insert.
     pub(crate) fn is_given(&self) -> bool {
         !self.is_generated() && matches!(self.role.made, ValueSource::Given)

@@ -63,6 +63,7 @@ impl Serialize for Item<'_> {
                 serializer.serialize_str(text.trim_end_matches('Z'))
             }
             BindValue::Enum(kind, number) => serializer.serialize_str(kind.value(*number)),
+            BindValue::Native(_, value) => serializer.serialize_str(&value.text()),
             value => match value.plain_text() {
                 Some(text) => serializer.serialize_str(&text),
                 None => Err(S::Error::custom("a list contains plain values only")),

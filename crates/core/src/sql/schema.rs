@@ -30,6 +30,12 @@ pub(crate) fn create_table(
         match column.sql_type() {
             SqlType::Text if is_short => text.push_str(form.keyed_text),
             SqlType::Enum(kind) if grammar.has_enum_types() => push_type(&mut text, kind, quotes),
+            SqlType::Native(native)
+                if let Some((name, is_array)) = grammar.native_type(*native) =>
+            {
+                text.push_str(name);
+                text.push_str(if is_array { "[]" } else { "" });
+            }
             sql_type => text.push_str((form.column_type)(sql_type)),
         }
         if is_text && column.is_by_code_point() {

@@ -16,6 +16,8 @@ pub struct OrderTerm {
     pub(crate) nullable: bool,
     pub(crate) descending: bool,
     pub(crate) nulls_first: bool,
+    /// True for a key that only makes the order complete: it sorts as the engine's index does.
+    pub(crate) as_stored: bool,
 }
 
 /// A relation in origins: the table that declares it, and its name.

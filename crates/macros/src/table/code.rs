@@ -150,6 +150,7 @@ impl<'a> TableItem<'a> {
             generated,
             unique,
             by_code_point,
+            approximate,
             nondeterministic,
             ..
         } = column;
@@ -165,15 +166,21 @@ impl<'a> TableItem<'a> {
         };
         let retires = self.is_retired_by(ident);
         let made = self.made(column);
-        let is_plain =
-            !(*key || *generated || *unique || *by_code_point || *nondeterministic || retires)
-                && made.is_none();
+        let is_plain = !(*key
+            || *generated
+            || *unique
+            || *by_code_point
+            || *approximate
+            || *nondeterministic
+            || retires)
+            && made.is_none();
         let role = (!is_plain).then(|| {
             let flags = [
                 ("key", *key),
                 ("generated", *generated),
                 ("unique", *unique),
                 ("by_code_point", *by_code_point),
+                ("approximate", *approximate),
                 ("nondeterministic", *nondeterministic),
                 ("retires", retires),
             ];

@@ -16,7 +16,7 @@ impl Answer {
     pub(crate) fn give(self, sink: &mut dyn Sink, key_cells: &[usize]) {
         sink.wrote(Written { rows: self.written, inserted: self.written });
         for values in &self.rows {
-            if !sink.answer_row(&mut AnswerCells { values, next: 0, key_cells }) {
+            if !sink.answer_row(&mut AnswerCells { values, next: 0, key_cells, text: String::new() }) {
                 break;
             }
         }
@@ -28,6 +28,8 @@ pub(crate) struct AnswerCells<'a> {
     values: &'a [BindValue],
     next: usize,
     key_cells: &'a [usize],
+    /// The text of the last cell, if its type has no cell of its own.
+    text: String,
 }
 
 impl Cells for AnswerCells<'_> {
@@ -52,6 +54,10 @@ impl Cells for AnswerCells<'_> {
                 _ => Cell::Null,
             },
             Some(BindValue::Decimal(decimal)) => Cell::Decimal(*decimal),
+            Some(BindValue::Native(_, value)) => {
+                self.text = value.text();
+                Cell::Text(&self.text)
+            }
             Some(_) => Cell::Unknown("a list"),
         }
     }

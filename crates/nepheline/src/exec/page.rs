@@ -1,6 +1,7 @@
 //! Pages: numbered ones with totals, and keyset pagination.
 
 use std::fmt;
+use std::net::IpAddr;
 use std::str::FromStr;
 use std::vec;
 
@@ -9,7 +10,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 use nepheline_core::internal::{CompileContext, KeyPart, Keyset, Sent};
-use nepheline_core::{BindValue, Error, SqlType, Storable};
+use nepheline_core::{BindValue, Error, NativeType, SqlType, Storable};
 use nepheline_core::internal::serde::ser::{Serialize, SerializeStruct, Serializer};
 use rust_decimal::Decimal;
 use uuid::Uuid;
@@ -262,6 +263,7 @@ fn bind_of(sql_type: SqlType, text: &str) -> Option<BindValue> {
         SqlType::Real | SqlType::Double => parsed::<f64>(text),
         SqlType::Text => Some(BindValue::Text(text.into())),
         SqlType::Enum(kind) => kind.bind_of(text),
+        SqlType::Native(NativeType::Inet) => parsed::<IpAddr>(text),
         SqlType::Bytes => URL_SAFE_NO_PAD.decode(text).ok().map(|bytes| bytes.to_bind()),
         SqlType::Date => parsed::<Date>(text),
         SqlType::Time => parsed::<Time>(text),

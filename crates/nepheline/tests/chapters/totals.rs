@@ -226,7 +226,7 @@ fn groups(chapter: &mut Chapter) {
     );
     ask!(
         chapter,
-        "`array_agg` collects the values of a group, read as a `Collected<String>`.",
+        "`array_agg` collects the values of a group, read as a `Array<String>`.",
         Site::rows()
             .select(|s| (per(s.region), array_agg(s.name).ordered_by(s.name.asc())))
             .order_by(|s| per(s.region).asc())

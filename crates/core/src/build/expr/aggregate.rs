@@ -10,7 +10,7 @@ use super::{
 };
 use crate::build::query::{SumOf, Summed};
 use crate::model::{
-    BindValue, Collected, ColumnType, Function, InJson, MaybeNull, SqlType, Storable, function,
+    Array, BindValue, ColumnType, Function, InJson, MaybeNull, SqlType, Storable, function,
 };
 use crate::tree;
 use crate::tree::{Call, Node};
@@ -87,7 +87,7 @@ pub trait TakesOrder {}
 
 impl TakesOrder for Option<String> {}
 
-impl<T> TakesOrder for Collected<T> {}
+impl<T> TakesOrder for Array<T> {}
 
 impl<T: TakesOrder> Aggregate<T> {
     /// Sets the order in which values are collected.
@@ -225,13 +225,15 @@ where
 /// Returns the smallest value, or NULL if there is no row or all values are NULL. Text is compared by code
 /// point.
 pub fn min<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
-    Aggregate::new(&function::MIN, [of.into_node().in_code_point_order()])
+    let [least, _] = function::ends(BaseOf::<E>::SQL_TYPE);
+    Aggregate::new(least, [of.into_node().in_code_point_order()])
 }
 
 /// Returns the greatest value, or NULL if there is no row or all values are NULL. Text is compared by code
 /// point.
 pub fn max<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
-    Aggregate::new(&function::MAX, [of.into_node().in_code_point_order()])
+    let [_, greatest] = function::ends(BaseOf::<E>::SQL_TYPE);
+    Aggregate::new(greatest, [of.into_node().in_code_point_order()])
 }
 
 /// Returns whether the condition is true for all rows for which it is not NULL; NULL if there are none.
@@ -268,20 +270,20 @@ where
 /// Collects the values of an expression over the rows of a group into a list. NULLs are skipped, and no rows
 /// give an empty list. [`ordered_by`](Aggregate::ordered_by) sets the order.
 ///
-/// The SQL is `jsonb_agg` on PostgreSQL, `json_group_array` on SQLite, and `GROUP_CONCAT` with JSON brackets
+/// The SQL is `array_agg` on PostgreSQL, `json_group_array` on SQLite, and `GROUP_CONCAT` with JSON brackets
 /// around it on MariaDB and MySQL. An order needs SQLite 3.44. As a window function it works on PostgreSQL
 /// and SQLite only.
 ///
 /// ```
 /// use nepheline::prelude::*;
-/// use nepheline::{Collected, array_agg};
+/// use nepheline::{Array, array_agg};
 /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, #[nepheline(by_code_point)] label: String }
-/// let labels: Query<Specimen, (i64, Collected<String>), _> = Specimen::rows()
+/// let labels: Query<Specimen, (i64, Array<String>), _> = Specimen::rows()
 ///     .select(|s| (per(s.borehole_id), array_agg(s.label).ordered_by(s.label.asc())));
-/// # assert!(labels.sql(Dialect::Postgres)?.text().contains("jsonb_agg"));
+/// # assert!(labels.sql(Dialect::Postgres)?.text().contains("array_agg"));
 /// # Ok::<(), Error>(())
 /// ```
-pub fn array_agg<E>(of: E) -> Aggregate<Collected<BaseOf<E>>>
+pub fn array_agg<E>(of: E) -> Aggregate<Array<BaseOf<E>>>
 where
     E: ExprExt<Type: ColumnType<Base: InJson>, Level: KnownPerRow>,
 {

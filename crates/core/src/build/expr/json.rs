@@ -1,6 +1,6 @@
 //! JSON: steps into a document, and the scalar value at the end.
 
-use super::{Expr, ExprExt, Operand};
+use super::{Condition, Expr, ExprExt, Operand};
 use crate::model::{BindValue, ColumnType, Function, SqlType, Storable, StoredAsJson, function};
 use crate::tree::Node;
 
@@ -73,6 +73,23 @@ pub trait JsonExt: ExprExt<Type: ColumnType<Base: StoredAsJson>> {
     fn without_key(self, key: impl Into<String>) -> Expr<Self::Type, Self::Level> {
         let parts = [self.into_node(), key_node(key.into())];
         Expr::from_node(Node::call(&function::JSON_WITHOUT_KEY, SqlType::Json, parts))
+    }
+
+    /// Returns whether the document contains another one, on PostgreSQL: each key of an object with a contained value, each
+    /// item of an array, and equal scalars. The other engines refuse it: SQLite has no such function, and that of MariaDB
+    /// finds scalars in arrays at any depth.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// use serde_json::json;
+    /// # #[derive(Debug, Table)] struct Survey { #[nepheline(key)] id: i64, notes: Json }
+    /// let led_by_ada = Survey::rows().filter(|s| s.notes.contains_document(json!({"crew": ["Ada"]})));
+    /// # assert!(led_by_ada.sql(Dialect::Postgres)?.text().ends_with(r#""survey"."notes"::jsonb @> $1::jsonb"#));
+    /// # Ok::<(), Error>(())
+    /// ```
+    fn contains_document(self, part: impl Operand<Json, Self::Level>) -> Condition<Self::Level> {
+        let parts = [self.into_node(), part.into_operand()];
+        Condition::from_node(Node::call(&function::JSON_CONTAINS, SqlType::Boolean, parts))
     }
 
     /// Returns the scalar value as a Rust type: a `String`, an `i64`, an `f64` or a `bool`. It is NULL where the JSON is

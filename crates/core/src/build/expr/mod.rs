@@ -2,6 +2,7 @@
 
 mod aggregate;
 mod arithmetic;
+mod array;
 mod case;
 mod cast;
 mod column;
@@ -11,6 +12,7 @@ mod level;
 mod maybe;
 mod operand;
 mod order;
+mod range;
 mod select;
 mod text;
 mod time;
@@ -28,6 +30,7 @@ pub use aggregate::{
     min, per, rollup, sum,
 };
 pub use arithmetic::{Adds, Divided, Integer, Number, NumberExt};
+pub use array::ArrayExt;
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
 pub use column::Column;
 pub use condition::{Condition, MaybeCondition, all_of, any_given, any_of};
@@ -38,6 +41,7 @@ pub use level::{
 pub use maybe::{Mapped, Maybe, RowColumns};
 pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
+pub use range::RangeExt;
 pub use select::{
     IntoSelection, NoLevel, Selection, Shape, ShapeValue, ShapedFrom, Shaping, StandsBeside,
     shape_value,

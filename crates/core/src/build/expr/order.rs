@@ -15,7 +15,7 @@ pub struct Order<L = PerRow> {
 
 impl<L> Order<L> {
     pub(crate) fn new(by: Node, nullable: bool, descending: bool) -> Order<L> {
-        let term = OrderTerm { by, nullable, descending, nulls_first: false };
+        let term = OrderTerm { by, nullable, descending, nulls_first: false, as_stored: false };
         Order { term, level: PhantomData }
     }
 

@@ -80,14 +80,18 @@ impl FragmentArgument {
 #[doc(hidden)]
 pub fn argument<A: Argument>(argument: A) -> FragmentArgument {
     let sql_type = <A::Type as ColumnType>::Base::SQL_TYPE;
-    let node = argument.into_argument();
+    FragmentArgument(narrowed(argument.into_argument(), sql_type))
+}
+
+/// Returns a node whose bind has the width of its type.
+pub(super) fn narrowed(node: Node, sql_type: SqlType) -> Node {
     let narrow = match (&node, sql_type) {
         (Node::Bind(_), SqlType::SmallInt) => &function::AS_SMALLINT,
         (Node::Bind(_), SqlType::Integer) => &function::AS_INTEGER,
         (Node::Bind(_), SqlType::Real) => &function::AS_REAL,
-        _ => return FragmentArgument(node),
+        _ => return node,
     };
-    FragmentArgument(Node::of_call(Call::of(narrow, sql_type, smallvec![node])))
+    Node::of_call(Call::of(narrow, sql_type, smallvec![node]))
 }
 
 /// Returns the name of the handle's schema; the macros call it for `{schema}`.

@@ -3,7 +3,7 @@
 use super::Selects;
 use crate::build::compile;
 use crate::dialect::Grammar;
-use crate::model::{BindValue, Error, SqlType, TableInfo};
+use crate::model::{BindValue, Error, SqlType, TableInfo, function};
 use crate::plan::{CompileContext, ReadShape};
 use crate::sql::Statement;
 use crate::tree::{Comparison, Located, Node, OrderTerm, Path, RawColumn, Select};
@@ -127,8 +127,13 @@ impl Select {
             for info in keys {
                 let by = Node::Column(RawColumn { source, info });
                 if self.orders.iter().all(|order| order.what.by != by) {
-                    let what =
-                        OrderTerm { by, nullable: optional, descending: false, nulls_first: false };
+                    let what = OrderTerm {
+                        by,
+                        nullable: optional,
+                        descending: false,
+                        nulls_first: false,
+                        as_stored: true,
+                    };
                     self.orders.push(Located { what, at: self.asked_at });
                 }
             }
@@ -155,7 +160,7 @@ fn strictly_beyond(order: &OrderTerm, value: &BindValue) -> Node {
         (BindValue::Null(_), false) => Node::constant(false),
         (value, nulls_first) => {
             let comparison = if order.descending { Comparison::Less } else { Comparison::Greater };
-            or_null(order, nulls_first, Node::compare(comparison, by, Node::Bind(value.clone())))
+            or_null(order, nulls_first, compare(order, comparison, value))
         }
     }
 }
@@ -170,9 +175,19 @@ fn at_or_beyond(order: &OrderTerm, value: &BindValue) -> Node {
                 true => Comparison::LessOrEqual,
                 false => Comparison::GreaterOrEqual,
             };
-            or_null(order, nulls_first, Node::compare(comparison, by, Node::Bind(value.clone())))
+            or_null(order, nulls_first, compare(order, comparison, value))
         }
     }
+}
+
+fn compare(order: &OrderTerm, comparison: Comparison, value: &BindValue) -> Node {
+    let by = order.by.clone();
+    let by = match (order.as_stored, by.sql_type()) {
+        // MariaDB sorts most UUIDs by their last digits.
+        (true, SqlType::Uuid) => Node::call(&function::AS_STORED, SqlType::Bytes, [by]),
+        _ => by,
+    };
+    Node::compare(comparison, by, Node::Bind(value.clone()))
 }
 
 /// Adds the NULLs, which come after every value where they are last.

@@ -15,7 +15,8 @@ use std::panic::Location;
 
 pub use alongside::{
     Alongside, AndThen, Beside, Companion, Companions, Each, Found, InHand, Lookup, MappedRows,
-    OptionalParent, RequiredParent, Selects, StandsAlongside, StatementAlongside,
+    OptionalParent, OptionalParentBeside, ParentBeside, RequiredParent, RowsBeside, Selects,
+    StandsAlongside, StatementAlongside,
 };
 pub use from::{Cte, cte, from, recursive};
 pub use join::{Append, JoinTarget, Places, Tables, WrittenTables};

@@ -246,7 +246,8 @@ impl<T: Tables, R> Query<T, R> {
         E: ExprExt<Level = PerRow>,
     {
         let sql_type = BaseOf::<E>::SQL_TYPE;
-        self.total(&function::MIN, sql_type, of, Node::in_code_point_order)
+        let [least, _] = function::ends(sql_type);
+        self.total(least, sql_type, of, Node::in_code_point_order)
     }
 
     /// Returns the greatest value of an expression over the rows, or NULL if there are none or all values are
@@ -256,7 +257,8 @@ impl<T: Tables, R> Query<T, R> {
         E: ExprExt<Level = PerRow>,
     {
         let sql_type = BaseOf::<E>::SQL_TYPE;
-        self.total(&function::MAX, sql_type, of, Node::in_code_point_order)
+        let [_, greatest] = function::ends(sql_type);
+        self.total(greatest, sql_type, of, Node::in_code_point_order)
     }
 
     /// Returns an expression over the first row in the order of the query; NULL where there is no row.

@@ -7,6 +7,8 @@ use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
 use uuid::Uuid;
 
+use super::{NativeType, NativeValue};
+
 /// The SQL types that columns and binds have, by their names in the SQL standard where it has one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
@@ -43,6 +45,8 @@ pub enum SqlType {
     Json,
     /// An enum type of the database; text on engines without one.
     Enum(&'static EnumType),
+    /// A type of PostgreSQL; text on the other engines.
+    Native(&'static NativeType),
 }
 
 /// An enum type of the database, with its values in the order in which they sort. `#[derive(Storable)]` writes it for
@@ -110,6 +114,8 @@ impl fmt::Display for SqlType {
             SqlType::Decimal => "decimal",
             SqlType::Json => "json",
             SqlType::Enum(kind) => return write!(f, "enum `{}`", kind.name),
+            SqlType::Native(NativeType::Array(item)) => return write!(f, "array of {item}"),
+            SqlType::Native(native) => native.name(|_| "").0,
         })
     }
 }
@@ -149,6 +155,8 @@ pub enum BindValue {
     Json(Box<str>),
     /// A value of an enum type, by its number in the order of the type.
     Enum(&'static EnumType, u16),
+    /// A value of a type of PostgreSQL; text on the other engines.
+    Native(&'static NativeType, Box<NativeValue>),
     /// A list of values of one type, sent as one bind.
     List(Box<List>),
     /// A bind parameter with this number and type, whose value is given later.
@@ -198,6 +206,7 @@ impl BindValue {
             BindValue::Decimal(_) => SqlType::Decimal,
             BindValue::Json(_) => SqlType::Json,
             BindValue::Enum(kind, _) => SqlType::Enum(kind),
+            BindValue::Native(native, _) => SqlType::Native(native),
             BindValue::List(list) => list.item_type,
             BindValue::Parameter(_, sql_type) => *sql_type,
         }
@@ -217,6 +226,7 @@ impl BindValue {
             BindValue::Text(text) | BindValue::Json(text) => text.len(),
             BindValue::Bytes(bytes) => bytes.len(),
             BindValue::List(list) => list.items.iter().map(|item| item.size() + 4).sum(),
+            BindValue::Native(_, value) => value.size(),
             _ => 16,
         }
     }
@@ -247,6 +257,7 @@ impl BindValue {
                 refused_year(0)
             }
             BindValue::List(list) => list.items.iter().find_map(BindValue::refusal),
+            BindValue::Native(_, value) => value.refusal(),
             BindValue::Parameter(..) => Some("a bind parameter has no value"),
             _ => None,
         }
@@ -284,6 +295,7 @@ impl fmt::Display for BindValue {
             BindValue::Uuid(value) => write!(f, "'{value}'"),
             BindValue::Decimal(value) => write!(f, "{value}"),
             BindValue::Enum(kind, number) => write!(f, "'{}'", kind.value(*number)),
+            BindValue::Native(_, value) => quote_text(f, &value.text()),
             BindValue::List(list) => list.fmt(f),
             BindValue::Parameter(number, _) => write!(f, "parameter {number}"),
         }

@@ -3,25 +3,29 @@
 //! A new type is one `impl` of [`Storable`], or `#[derive(Storable)]`. [`ColumnType`] adds NULL to every
 //! storable type, as `Option`.
 
+mod array;
 mod bind;
-mod collected;
 mod document;
 mod exact;
 mod lent;
+mod native;
 mod nullness;
+mod range;
 mod scalar;
 mod sent;
 mod time;
 
 use std::borrow::Cow;
 
+pub use array::{Array, InJson};
 pub use bind::{BindValue, EnumType, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
-pub use collected::{Collected, InJson};
 pub use document::{JsonDocument, StoredAsJson};
 pub(crate) use lent::{Borrower, Measure};
 pub use lent::{LentBind, TakesValues};
+pub use native::{NativeType, NativeValue, interval_text};
 pub use nullness::{MaybeNull, NeverNull, Nullness};
+pub use range::{RangeItem, RangeOf};
 pub use sent::{Sent, SentType};
 
 use crate::model::{Cell, Cells, ColumnInfo, Error};
@@ -105,7 +109,7 @@ impl Mismatch {
     message = "`{Self}` is not the type of a column",
     label = "expected a `Storable` type or an `Option` of one",
     note = "derive `Storable` for a type of your own",
-    note = "`u64` and `usize` are stored as an `i64`, which `i64::try_from` checks; a list or another serde type as `JsonDocument<T>`, or a list as rows of its own table"
+    note = "`u64` and `usize` are stored as an `i64`, which `i64::try_from` checks; a list of plain values is stored as an `Array<T>`, any serde type as a `JsonDocument<T>`, and more as rows of a table of their own"
 )]
 pub trait ColumnType: Sized {
     /// The type without its `Option`, which the column is compared with.

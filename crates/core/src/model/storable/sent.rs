@@ -6,7 +6,7 @@ use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
 use uuid::Uuid;
 
-use super::{BindValue, LentBind, List, SqlType};
+use super::{BindValue, LentBind, List, NativeType, NativeValue, SqlType};
 
 /// A value as a driver sends it.
 #[doc(hidden)]
@@ -25,6 +25,7 @@ pub enum Sent<'b> {
     Uuid(Uuid),
     Decimal(Decimal),
     Json(&'b str),
+    Native(&'b NativeValue),
     List(&'b List),
     /// A bind parameter without a value. Statements that have one are not run.
     Parameter(u16),
@@ -48,6 +49,7 @@ pub enum SentType {
     Json,
     /// Text whose type the database finds out.
     Enum,
+    Native(&'static NativeType),
 }
 
 impl BindValue {
@@ -70,6 +72,7 @@ impl BindValue {
             BindValue::Decimal(decimal) => Sent::Decimal(*decimal),
             BindValue::Json(text) => Sent::Json(text),
             BindValue::Enum(kind, number) => Sent::Text(kind.value(*number)),
+            BindValue::Native(_, value) => Sent::Native(value),
             BindValue::List(list) => Sent::List(list),
             BindValue::Parameter(number, _) => Sent::Parameter(*number),
         }
@@ -101,6 +104,7 @@ impl Sent<'_> {
             Sent::Timestamp(at) => format!("{at:.6}"),
             Sent::Uuid(uuid) => uuid.to_string(),
             Sent::Decimal(decimal) => decimal.to_string(),
+            Sent::Native(value) => value.text(),
             Sent::Null
             | Sent::Bool(_)
             | Sent::Int(_)
@@ -132,6 +136,7 @@ impl SqlType {
             SqlType::Decimal => SentType::Decimal,
             SqlType::Json => SentType::Json,
             SqlType::Enum(_) => SentType::Enum,
+            SqlType::Native(native) => SentType::Native(native),
         }
     }
 }

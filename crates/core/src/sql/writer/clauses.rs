@@ -4,6 +4,7 @@ use std::borrow::Cow;
 use std::ops::RangeFrom;
 
 use super::limits::Cap;
+use super::nodes::SortForm;
 use super::{Writer, push_number};
 use crate::dialect::{Collated, TruthForm};
 use crate::model::{BindValue, Error, Origin, TableInfo};
@@ -304,7 +305,7 @@ impl<'q> Writer<'q> {
 
     /// Returns whether only a direction follows the expression of an order.
     pub(super) fn stands_alone(&self, order: &OrderTerm) -> bool {
-        if order.by.needs_collation() || self.ranked(order.by.sql_type()).is_some() {
+        if order.by.needs_collation() || self.order_form(order).is_some() {
             return false;
         }
         let form = order
@@ -319,7 +320,7 @@ impl<'q> Writer<'q> {
         order: &'q OrderTerm,
         place: usize,
     ) -> Result<(), Error> {
-        if self.ranked(order.by.sql_type()).is_some() {
+        if self.order_form(order).is_some() {
             return self.write_order(order);
         }
         self.write_order_as(
@@ -513,12 +514,20 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
+    /// Returns how an order is written, if the engine would order its values in another way.
+    pub(super) fn order_form(&self, order: &OrderTerm) -> Option<SortForm> {
+        match order.as_stored {
+            true => None,
+            false => self.sort_form(order.by.sql_type()),
+        }
+    }
+
     pub(super) fn write_order(&mut self, order: &'q OrderTerm) -> Result<(), Error> {
         self.write_order_as(
             order,
             |this| this.write_operand(&order.by),
-            |this| match this.ranked(order.by.sql_type()) {
-                Some(kind) => this.write_rank(&order.by, kind),
+            |this| match this.order_form(order) {
+                Some(form) => this.write_sorted(&order.by, form),
                 None => this.write_ordered(&order.by),
             },
         )
@@ -531,7 +540,9 @@ impl<'q> Writer<'q> {
         operand: impl FnOnce(&mut Self) -> Result<(), Error>,
         ordered: impl FnOnce(&mut Self) -> Result<(), Error>,
     ) -> Result<(), Error> {
-        self.check_comparable(order.by.sql_type(), "ordering by")?;
+        let sql_type = order.by.sql_type();
+        self.check_comparable(sql_type, "ordering by")?;
+        self.check_ordered(sql_type)?;
         let form = order
             .nullable
             .then(|| self.grammar.null_order(order.descending, order.nulls_first));

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::Writer;
 use super::subqueries::Selected;
 use crate::dialect::{Collated, ListEncoding, TruthForm};
-use crate::model::{BindValue, Error, List};
+use crate::model::{BindValue, Error, List, NativeType, SqlType};
 use crate::sql::list;
 use crate::tree::{InQuery, Node, OneOf, Subquery, SubqueryKind};
 
@@ -161,6 +161,13 @@ impl<'q> Writer<'q> {
         negated: bool,
     ) -> Result<(), Error> {
         self.check_comparable(operand.sql_type(), "looking up")?;
+        if let SqlType::Native(NativeType::Array(_)) = operand.sql_type() {
+            return Err(Error::unsupported(
+                "looking up an array in a list of arrays",
+                self.grammar.name(),
+                "join the comparisons with `any_of`",
+            ));
+        }
         let sameness = self
             .grammar
             .text_sameness()

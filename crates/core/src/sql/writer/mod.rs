@@ -199,6 +199,17 @@ impl<'q> Writer<'q> {
         }
     }
 
+    fn check_ordered(&self, sql_type: SqlType) -> Result<(), Error> {
+        match self.grammar.can_order(sql_type) {
+            true => Ok(()),
+            false => Err(Error::unsupported(
+                &format!("ordering values of type {sql_type}"),
+                self.grammar.name(),
+                "order the rows in Rust",
+            )),
+        }
+    }
+
     #[inline]
     fn check_bind(&self, value: &BindValue) -> Result<(), Error> {
         if value.is_ordinary() {

@@ -3,8 +3,8 @@
 use std::borrow::Cow;
 
 use super::{Writer, push_number};
-use crate::dialect::{Collated, DistinctForm, PatternForm, TruthForm};
-use crate::model::{BindValue, EnumType, Error, SqlType, function};
+use crate::dialect::{Collated, DistinctForm, PatternForm, SortKey, TruthForm};
+use crate::model::{BindValue, EnumType, Error, Function, NativeType, SqlType, function};
 use crate::sql::form::{self, Part};
 use crate::sql::identifiers::{push_column, push_identifier, push_type};
 use crate::sql::pattern::glob_of;
@@ -103,9 +103,14 @@ impl<'q> Writer<'q> {
 
     pub(super) fn write_node(&mut self, node: &'q Node) -> Result<(), Error> {
         match node {
+            Node::Column(column) if column.info.is_approximate() => {
+                let form = self.grammar.form(&function::AS_FLOAT).unwrap_or("{0}");
+                self.write_form(form, |this, _, _| this.write_column(column))
+            }
             Node::Column(column) => self.write_column(column),
             Node::Bind(value) => match value.sql_type() {
                 SqlType::Enum(kind) => self.write_enum_alone(value, kind),
+                SqlType::Native(native) => self.write_native(value, *native),
                 sql_type => self.write_bind(value, self.grammar.bind_alone(sql_type)),
             },
             Node::Compare(comparison, _, sides) => self.write_compare(*comparison, sides),
@@ -313,8 +318,8 @@ impl<'q> Writer<'q> {
                 return self.write_distinct(sides, form);
             }
         };
-        if let Some(kind) = self.ranked(sql_type) {
-            return self.write_compared_enums(comparison, sides, operator, kind);
+        if let SqlType::Enum(_) | SqlType::Native(_) | SqlType::Uuid = sql_type {
+            return self.write_compared_special(comparison, sides, operator, sql_type);
         }
         let needed = sides.iter().any(Node::needs_collation);
         let collations = match comparison {
@@ -406,7 +411,10 @@ impl<'q> Writer<'q> {
     /// Writes an operand of a comparison, whose other side tells the engine the type of a bind.
     pub(super) fn write_compared(&mut self, node: &'q Node) -> Result<(), Error> {
         match node {
-            Node::Bind(value) => self.write_bind(value, self.grammar.bind_beside(value.sql_type())),
+            Node::Bind(value) => match value.sql_type() {
+                SqlType::Native(native) => self.write_native(value, *native),
+                sql_type => self.write_bind(value, self.grammar.bind_beside(sql_type)),
+            },
             node => self.write_operand(node),
         }
     }
@@ -438,6 +446,18 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
+    /// Writes a bind of a type of PostgreSQL with its type, because integers are sent with 64 bits, also in arrays.
+    #[cold]
+    fn write_native(&mut self, value: &'q BindValue, native: NativeType) -> Result<(), Error> {
+        let Some((name, is_array)) = self.grammar.native_type(native) else {
+            return self.write_bind(value, ["", ""]);
+        };
+        self.write_bind(value, ["CAST(", " AS "])?;
+        self.push(name);
+        self.push(if is_array { "[])" } else { ")" });
+        Ok(())
+    }
+
     pub(super) fn write_distinct(
         &mut self,
         sides: &'q [Node; 2],
@@ -466,12 +486,13 @@ impl<'q> Writer<'q> {
         let [operand, low, high] = parts;
         let sql_type = operand.sql_type();
         self.check_comparable(sql_type, "comparing")?;
-        if let Some(kind) = self.ranked(sql_type) {
-            self.write_rank(operand, kind)?;
+        self.check_ordered(sql_type)?;
+        if let Some(form) = self.sort_form(sql_type) {
+            self.write_sorted(operand, form)?;
             self.push(" BETWEEN ");
-            self.write_rank(low, kind)?;
+            self.write_sorted(low, form)?;
             self.push(" AND ");
-            return self.write_rank(high, kind);
+            return self.write_sorted(high, form);
         }
         let needed = parts.iter().any(Node::needs_collation);
         let collated = if needed { self.grammar.text_order() } else { Collated::AS_IT_IS };
@@ -482,54 +503,65 @@ impl<'q> Writer<'q> {
         self.write_compared(high)
     }
 
-    /// Returns the enum type of values that the engine would compare by their text.
+    /// Returns how values of a type are ordered, if the engine would order them in another way.
     #[inline]
-    pub(super) fn ranked(&self, sql_type: SqlType) -> Option<&'static EnumType> {
+    pub(super) fn sort_form(&self, sql_type: SqlType) -> Option<SortForm> {
         match sql_type {
-            SqlType::Enum(kind) if !self.grammar.has_enum_types() => Some(kind),
+            SqlType::Enum(kind) if !self.grammar.has_enum_types() => Some(SortForm::Rank(kind)),
+            SqlType::Uuid => self.grammar.sort_key(sql_type).map(SortForm::Around),
             _ => None,
         }
     }
 
-    /// Writes a comparison of two values of an enum type, by their numbers unless it is for equality.
+    /// Writes a comparison of two values of a type that some engine orders in its own way, or not at all.
     #[cold]
-    fn write_compared_enums(
+    fn write_compared_special(
         &mut self,
         comparison: Comparison,
         sides: &'q [Node; 2],
         operator: &'static str,
-        kind: &'static EnumType,
+        sql_type: SqlType,
     ) -> Result<(), Error> {
         if matches!(comparison, Comparison::Equal | Comparison::Same | Comparison::NotEqual) {
             return self.write_sides(sides, [Collated::AS_IT_IS; 2], operator);
         }
-        self.write_rank(&sides[0], kind)?;
+        self.check_ordered(sql_type)?;
+        let Some(form) = self.sort_form(sql_type) else {
+            return self.write_sides(sides, [Collated::AS_IT_IS; 2], operator);
+        };
+        self.write_sorted(&sides[0], form)?;
         self.push(operator);
-        self.write_rank(&sides[1], kind)
+        self.write_sorted(&sides[1], form)
     }
 
-    /// Writes the number of a value in the order of its enum type.
+    /// Writes a value as it is ordered.
     #[cold]
-    pub(super) fn write_rank(
-        &mut self,
-        node: &'q Node,
-        kind: &'static EnumType,
-    ) -> Result<(), Error> {
-        match node {
-            Node::Bind(BindValue::Enum(_, number)) => {
+    pub(super) fn write_sorted(&mut self, node: &'q Node, form: SortForm) -> Result<(), Error> {
+        match (node, form) {
+            (Node::Bind(BindValue::Enum(_, number)), SortForm::Rank(_)) => {
                 self.push_bind(Cow::Owned(BindValue::Int(i64::from(*number))))
             }
-            _ => self.write_ranked(kind, |this| this.write_operand(node)),
+            (Node::Bind(value), SortForm::Around(key)) => self.write_bind(value, key.bind),
+            _ => self.write_sorted_text(form, |this| this.write_operand(node)),
         }
     }
 
-    /// Writes the number of a text in the order of an enum type.
+    /// Writes the text of a value as it is ordered: the number of an enum's text in the order of its type, or a key.
     #[cold]
-    pub(super) fn write_ranked(
+    pub(super) fn write_sorted_text(
         &mut self,
-        kind: &'static EnumType,
+        form: SortForm,
         write: impl FnOnce(&mut Self) -> Result<(), Error>,
     ) -> Result<(), Error> {
+        let kind = match form {
+            SortForm::Rank(kind) => kind,
+            SortForm::Around(SortKey { value: [before, after], .. }) => {
+                self.push(before);
+                write(self)?;
+                self.push(after);
+                return Ok(());
+            }
+        };
         self.push("CASE ");
         write(self)?;
         for (number, value) in kind.values().iter().enumerate() {
@@ -552,27 +584,34 @@ impl<'q> Writer<'q> {
                 None => err,
             });
         };
-        let picks = [&function::MIN, &function::MAX, &function::LEAST, &function::GREATEST];
-        if picks.contains(&function)
-            && call
-                .arguments
-                .iter()
-                .any(|node| self.ranked(node.sql_type()).is_some())
-        {
-            let way_out = "order by it, and take the first row";
-            return Err(Error::unsupported(
-                "the least or greatest of an enum",
-                self.grammar.name(),
-                way_out,
-            ));
-        }
         if function.computes() {
             let mut types = call.arguments.iter().map(Node::sql_type);
+            if PICKS.contains(&function)
+                && let Some(sql_type) = types.clone().find(|sql_type| !self.picks(*sql_type))
+            {
+                return Err(Error::unsupported(
+                    &format!("the least or greatest of values of type {sql_type}"),
+                    self.grammar.name(),
+                    "order by it, and take the first row",
+                ));
+            }
             if let Some(sql_type) = types.find(|sql_type| !self.grammar.can_compute(*sql_type)) {
                 return Err(self.uncomputable(sql_type));
             }
         }
         Ok(form)
+    }
+
+    /// Returns whether the engine finds the least and the greatest of values of a type.
+    fn picks(&self, sql_type: SqlType) -> bool {
+        match sql_type {
+            // No engine has `min` of ranges.
+            SqlType::Native(NativeType::Range(_)) => false,
+            SqlType::Native(_) => {
+                self.grammar.can_compare(sql_type) && self.grammar.can_order(sql_type)
+            }
+            _ => self.sort_form(sql_type).is_none() && self.grammar.can_compare(sql_type),
+        }
     }
 
     pub(super) fn write_call(&mut self, call: &'q Call) -> Result<(), Error> {
@@ -690,3 +729,22 @@ impl<'q> Writer<'q> {
         )
     }
 }
+
+/// The order of values that the engine itself orders in another way.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum SortForm {
+    /// By their places in an enum type.
+    Rank(&'static EnumType),
+    /// By a key.
+    Around(SortKey),
+}
+
+/// The functions that pick one of their values by the order of the type.
+const PICKS: [&Function; 6] = [
+    &function::MIN,
+    &function::MAX,
+    &function::LEAST,
+    &function::LEAST_OR_NULL,
+    &function::GREATEST,
+    &function::GREATEST_OR_NULL,
+];

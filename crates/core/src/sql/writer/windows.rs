@@ -141,10 +141,10 @@ impl<'q> Writer<'q> {
             push_number(&mut this.text, number);
             Ok(())
         };
-        let ranked = self.ranked(order.by.sql_type());
+        let form = self.order_form(order);
         self.write_order_as(order, place, |this| {
-            if let Some(kind) = ranked {
-                return this.write_ranked(kind, place);
+            if let Some(form) = form {
+                return this.write_sorted_text(form, place);
             }
             let collated = match order.by.needs_collation() {
                 true => this.grammar.text_order(),

@@ -169,7 +169,7 @@ pub(super) fn bind(bind: &LentBind<'_>, server: Flavour) -> Result<Value, Error>
             Flavour::MariaDb => as_text(),
             Flavour::MySql => Value::Bytes(uuid.as_bytes().to_vec()),
         },
-        Sent::Decimal(_) => as_text(),
+        Sent::Decimal(_) | Sent::Native(_) => as_text(),
     })
 }
 

@@ -7,6 +7,8 @@ use nepheline_core::internal::{LentBind, Sent, SentType};
 use tokio_postgres::types::private::BytesMut;
 use tokio_postgres::types::{IsNull, Kind, ToSql, Type, to_sql_checked};
 
+use super::native::{send_native, types_of};
+
 /// A bind for PostgreSQL.
 #[derive(Debug, Clone)]
 pub(super) struct Bind<'b>(pub(super) LentBind<'b>);
@@ -15,7 +17,13 @@ type Failure = Box<dyn StdError + Sync + Send>;
 
 /// Returns the type that is sent with a bind.
 pub(super) fn sql_type(bind: &LentBind<'_>) -> Type {
-    let (item, array) = match bind.sql_type().sent() {
+    let (item, array) = item_type(bind.sql_type().sent());
+    if bind.is_list() { array } else { item }
+}
+
+/// Returns the type of values, and that of lists of them.
+pub(super) fn item_type(sent: SentType) -> (Type, Type) {
+    match sent {
         SentType::Boolean => (Type::BOOL, Type::BOOL_ARRAY),
         SentType::Integer => (Type::INT8, Type::INT8_ARRAY),
         SentType::Float => (Type::FLOAT8, Type::FLOAT8_ARRAY),
@@ -30,8 +38,8 @@ pub(super) fn sql_type(bind: &LentBind<'_>) -> Type {
         SentType::Json => (Type::JSONB, Type::JSONB_ARRAY),
         // The server finds the enum type by what the bind stands beside; its binary form is the text.
         SentType::Enum => (Type::UNKNOWN, Type::UNKNOWN),
-    };
-    if bind.is_list() { array } else { item }
+        SentType::Native(native) => types_of(*native),
+    }
 }
 
 /// Writes a bind as a value of a type.
@@ -55,6 +63,7 @@ pub(super) fn send(bind: &LentBind<'_>, ty: &Type, out: &mut BytesMut) -> Result
             out.extend_from_slice(text.as_bytes());
             Ok(IsNull::No)
         }
+        Sent::Native(value) => send_native(value, ty, out),
         Sent::List(list) => {
             let items = list.items().iter().map(|item| Bind(LentBind::Value(item)));
             items.collect::<Vec<_>>().as_slice().to_sql(ty, out)

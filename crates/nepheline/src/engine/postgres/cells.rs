@@ -8,16 +8,20 @@ use tokio_postgres::Row;
 use tokio_postgres::types::{FromSql, Kind, Type};
 use uuid::Uuid;
 
+use super::native::text_of;
+
 /// The cells of one row, from left to right.
 pub(crate) struct RowCells<'r> {
     row: &'r Row,
     key_cells: &'r [usize],
     next: usize,
+    /// The text of the last cell, if its type has no cell of its own.
+    text: String,
 }
 
 impl<'r> RowCells<'r> {
     pub(super) fn new(row: &'r Row, key_cells: &'r [usize]) -> Self {
-        RowCells { row, key_cells, next: 0 }
+        RowCells { row, key_cells, next: 0, text: String::new() }
     }
 }
 
@@ -41,16 +45,44 @@ impl Cells for RowCells<'_> {
         self.next += 1;
         match self.row.try_get::<_, Arrived<'_>>(position) {
             Ok(Arrived(Some(cell))) => cell,
-            _ => match self.row.columns().get(position) {
-                Some(column) => Cell::Unknown(column.type_().name()),
-                None => Cell::Unknown("no such column"),
-            },
+            _ => self.native_cell(position),
         }
     }
 }
 
+impl RowCells<'_> {
+    /// Returns a cell whose type is less usual.
+    #[cold]
+    fn native_cell(&mut self, position: usize) -> Cell<'_> {
+        let Some(column) = self.row.columns().get(position) else {
+            return Cell::Unknown("no such column");
+        };
+        let sql_type = column.type_().name();
+        match self.row.try_get::<_, ArrivedText>(position) {
+            Ok(ArrivedText(Some(text))) => {
+                self.text = text;
+                Cell::Native { sql_type, text: &self.text }
+            }
+            _ => Cell::Unknown(sql_type),
+        }
+    }
+}
+
+/// The text of a cell, if it has one.
+struct ArrivedText(Option<String>);
+
+impl<'r> FromSql<'r> for ArrivedText {
+    fn from_sql(ty: &Type, raw: &'r [u8]) -> Result<ArrivedText, Failure> {
+        text_of(ty, raw).map(ArrivedText)
+    }
+
+    fn accepts(_: &Type) -> bool {
+        true
+    }
+}
+
 /// A cell, if its type is known.
-struct Arrived<'r>(Option<Cell<'r>>);
+pub(super) struct Arrived<'r>(pub(super) Option<Cell<'r>>);
 
 type Failure = Box<dyn std::error::Error + Sync + Send>;
 

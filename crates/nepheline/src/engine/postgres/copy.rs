@@ -7,7 +7,8 @@ use std::error::Error as StdError;
 
 use futures_util::pin_mut;
 use nepheline_core::internal::{Copying, LentBind, Statement};
-use nepheline_core::{BindValue, Error, ErrorKind, Operation};
+use nepheline_core::{BindValue, Error, ErrorKind, NativeValue, Operation};
+use rust_decimal::Decimal;
 use tokio_postgres::Client;
 use tokio_postgres::binary_copy::BinaryCopyInWriter;
 use tokio_postgres::types::private::BytesMut;
@@ -98,6 +99,12 @@ impl ToSql for InColumn<'_> {
         if own == *ty || is_text(&own) && is_text(ty) || is_enum {
             return send(bind, ty, out);
         }
+        if let (Some(BindValue::Native(_, value)), Kind::Array(_)) = (bind.value(), ty.kind())
+            && let NativeValue::Array(list) = &**value
+        {
+            let items = list.items().iter().map(|item| InColumn(LentBind::Value(item)));
+            return items.collect::<Vec<_>>().as_slice().to_sql(ty, out);
+        }
         match (bind.as_int(), bind.as_float(), ty) {
             (Some(value), _, &Type::INT4) => i32::try_from(value)?.to_sql(ty, out),
             (Some(value), _, &Type::INT2) => i16::try_from(value)?.to_sql(ty, out),
@@ -105,6 +112,10 @@ impl ToSql for InColumn<'_> {
             (_, Some(value), &Type::FLOAT4) if (value as f32).is_finite() == value.is_finite() => {
                 (value as f32).to_sql(ty, out)
             }
+            (_, Some(value), &Type::NUMERIC) => match Decimal::try_from(value) {
+                Ok(exact) => exact.to_sql(ty, out),
+                Err(err) => Err(err.into()),
+            },
             _ if matches!(bind.value(), Some(BindValue::Null(_))) => Ok(IsNull::Yes),
             _ => Err(format!("a column of type {ty} converts {}", bind.to_value()).into()),
         }

@@ -6,6 +6,7 @@ mod connection;
 mod copy;
 mod fault;
 mod listen;
+mod native;
 mod session;
 mod settings;
 mod statements;

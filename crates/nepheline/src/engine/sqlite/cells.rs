@@ -74,7 +74,8 @@ pub(super) fn bind(
         | Sent::DateTime(_)
         | Sent::Timestamp(_)
         | Sent::Uuid(_)
-        | Sent::Decimal(_) => statement.raw_bind_parameter(place, sent.plain_text()),
+        | Sent::Decimal(_)
+        | Sent::Native(_) => statement.raw_bind_parameter(place, sent.plain_text()),
         Sent::List(_) | Sent::Parameter(_) => {
             let reason = "SQLite has no form for this bind".into();
             Err(rusqlite::Error::ToSqlConversionFailure(reason))

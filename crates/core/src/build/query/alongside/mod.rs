@@ -480,6 +480,43 @@ impl<C: RowColumns<Row: Table>> Beside for Maybe<C> {
     }
 }
 
+/// Child rows or the rows of a query, in the written type of a query with companions; `R` is what is read of each.
+///
+/// Every such query has a type that a field or a signature can name. A function in place of a closure makes the type of
+/// [`map_rows`](Query::map_rows) one of them too:
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::{Alongside, MappedRows, ParentBeside, RowsBeside};
+/// # #[derive(Debug, Clone, Table)] struct Site { #[nepheline(key)] id: i64 }
+/// # #[derive(Debug, Clone, Table)]
+/// # #[nepheline(children(specimens: Specimen by borehole_id))]
+/// # struct Borehole { #[nepheline(key)] id: i64, #[nepheline(references = Site)] site_id: i64, name: String }
+/// # #[derive(Debug, Clone, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(references = Borehole)] borehole_id: i64 }
+///
+/// type WithParts = Alongside<Borehole, Borehole, (RowsBeside<Specimen>, ParentBeside<Site>)>;
+///
+/// struct Report {
+///     boreholes: MappedRows<WithParts, fn((Borehole, Vec<Specimen>, std::sync::Arc<Site>)) -> String>,
+/// }
+///
+/// fn with_parts() -> WithParts {
+///     Borehole::rows().alongside(|b| b.specimens()).alongside(|b| b.site())
+/// }
+///
+/// let report = Report {
+///     boreholes: with_parts().map_rows(|(b, specimens, _)| format!("{}: {}", b.name, specimens.len())),
+/// };
+/// # let _ = report;
+/// ```
+pub type RowsBeside<T, R = T> = Companion<Query<T, R>, Each>;
+
+/// A required parent in the written type of a query with companions; see [`RowsBeside`].
+pub type ParentBeside<T> = Companion<Query<T>, RequiredParent>;
+
+/// A parent that may be missing, in the written type of a query with companions; see [`RowsBeside`].
+pub type OptionalParentBeside<T> = Companion<Query<T>, OptionalParent>;
+
 /// A list of companions with one more.
 #[doc(hidden)]
 pub trait AndThen<X> {
