@@ -57,9 +57,10 @@ pub use build::expr::{
     Aggregate, AnyCase, ArrayExt, Case, CaseStart, Column, Condition, Expr, ExprExt, Integer,
     Interval, JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern, PerGroup, PerRow,
     RangeExt, TextExt, TimeExt, TruncUnit, Verbatim, WindowFunction, all_of, all_true, any_given,
-    any_of, any_true, array_agg, avg, bind, case, coalesce, count, count_distinct, count_of, days,
-    dense_rank, first_value, hours, lag, lag_or, last_value, lead, lead_or, listagg, max, min,
-    minutes, months, ntile, per, rank, rollup, row_number, seconds, sum, weeks, years,
+    any_of, any_true, array_agg, avg, avg_decimal, bind, case, coalesce, count, count_distinct,
+    count_of, days, dense_rank, first_value, hours, lag, lag_or, last_value, lead, lead_or,
+    listagg, max, min, minutes, months, ntile, per, rank, rollup, row_number, seconds, sum, weeks,
+    years,
 };
 pub use build::policy::Policy;
 pub use build::query::{
@@ -87,7 +88,7 @@ pub use tree::{Assignment, PolicyUse};
 pub mod bounds {
     pub use crate::build::call::RowSets;
     pub use crate::build::expr::{
-        Adds, Alternatives, Argument, BaseOf, Bounds, Choices, DateUnit, Divided, Follows,
+        Adds, Alternatives, Argument, BaseOf, Bounds, Choices, DateUnit, Divided, Exact, Follows,
         FollowsEither, Grouped, HasDate, HasTime, HoldsAggregates, HoldsColumns, IntervalUnit,
         IntoOrders, IntoSelection, JsonScalar, KnownPerGroup, KnownPerRow, ListItem, Mapped,
         MaybeCondition, MaybeOperand, Operand, RowColumns, ShapedFrom, StandsBeside, unfit, unit,
@@ -127,7 +128,7 @@ pub mod internal {
         pub use crate::dialect::{
             Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder,
             PatternForm, Placeholder, Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm,
-            SortKey, TruthForm, UpsertForm,
+            TruthForm, UpsertForm,
         };
         pub use crate::tree::{JoinKind, Lock, SetOperator};
     }
@@ -140,7 +141,7 @@ pub mod internal {
         is_carried_by, is_float, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
         is_whole_number, read_table,
     };
-    pub use crate::model::{deserialize_stored, interval_text, missing_field};
+    pub use crate::model::{deserialize_stored, exact_text, interval_text, missing_field};
     pub use crate::plan::write::{
         Checks, Part, Parts, RowRange, RowValues, Step, WriteShape, Written,
     };

@@ -8,6 +8,7 @@ mod attr;
 mod call;
 mod column;
 mod crate_path;
+mod decimal;
 mod name;
 mod relation;
 mod rules;
@@ -141,6 +142,13 @@ pub fn verbatim(input: TokenStream) -> TokenStream {
 #[proc_macro]
 pub fn statement(input: TokenStream) -> TokenStream {
     parse_macro_input!(input as PassedOn<verbatim::Input>).expand(verbatim::expand_statement)
+}
+
+/// The macro behind `nepheline::dec!`, which passes it the path of the crate.
+#[doc(hidden)]
+#[proc_macro]
+pub fn dec(input: TokenStream) -> TokenStream {
+    parse_macro_input!(input as PassedOn<decimal::Input>).expand(decimal::expand)
 }
 
 /// The macro behind `nepheline::call!`, which passes it the path of the crate.

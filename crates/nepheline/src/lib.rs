@@ -211,6 +211,26 @@ macro_rules! verbatim {
     };
 }
 
+/// A decimal constant, exactly as it is written: `dec!(0.2)`, `dec!(-12.50)`.
+///
+/// A number with more digits than a [`Decimal`](rust_decimal::Decimal) holds does not compile.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct InvoiceLine { #[nepheline(key)] id: i64, price: Decimal, discount: Decimal }
+///
+/// const TAX: Decimal = dec!(0.19);
+/// let due = InvoiceLine::rows().select(|l| (l.price * (1 - l.discount) * (1 + TAX)).round(2));
+/// # assert!(due.sql(Dialect::Sqlite).is_ok());
+/// assert_eq!(TAX.to_string(), "0.19");
+/// ```
+#[macro_export]
+macro_rules! dec {
+    ($($tokens:tt)*) => {
+        $crate::internal::dec!($crate, $($tokens)*)
+    };
+}
+
 /// A whole statement of hand-written SQL.
 ///
 /// The text is a literal; `{}`, `{0}` and `{name}` are binds or expressions, as in [`verbatim!`], and so are variants
@@ -311,7 +331,8 @@ macro_rules! script {
 #[doc(hidden)]
 pub mod internal {
     pub use nepheline_core::internal::*;
-    pub use nepheline_macros::{call, shape, statement, verbatim};
+    pub use nepheline_macros::{call, dec, shape, statement, verbatim};
+    pub use rust_decimal::Decimal;
 
     crate::macros::with_an_engine! {
         pub use crate::access::blocking::RunText as BlockingRunText;

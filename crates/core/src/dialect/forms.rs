@@ -94,13 +94,15 @@ pub enum ReturningForm {
     },
 }
 
-/// The SQL around a text that sets its collation: `{open}x{close}`.
-#[derive(Debug, Clone, Copy)]
+/// The SQL around a value that sets how it compares, such as a collation: `{open}x{close}`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Collated {
     /// The text before it.
     pub open: &'static str,
     /// The text after it.
     pub close: &'static str,
+    /// The text before a bind.
+    pub before_bind: &'static str,
     /// The text after a bind. A bind has the character set of the connection, so that a collation is enough.
     pub after_bind: &'static str,
 }
@@ -111,7 +113,12 @@ impl Collated {
 
     /// Returns a collation that is written after the text.
     pub const fn after(text: &'static str) -> Collated {
-        Collated { open: "", close: text, after_bind: text }
+        Collated { open: "", close: text, before_bind: "", after_bind: text }
+    }
+
+    /// Returns a call that computes what is compared, of values and binds alike.
+    pub const fn call(open: &'static str) -> Collated {
+        Collated { open, close: ")", before_bind: open, after_bind: ")" }
     }
 }
 
@@ -174,15 +181,6 @@ pub enum ListEncoding {
         /// The largest number of characters of a text in it.
         longest_text: usize,
     },
-}
-
-/// The text around what is ordered or compared for order: a value of the database, and a bind.
-#[derive(Debug, Clone, Copy)]
-pub struct SortKey {
-    /// Around a value of the database.
-    pub value: [&'static str; 2],
-    /// Around a bind.
-    pub bind: [&'static str; 2],
 }
 
 /// The form of an upsert.

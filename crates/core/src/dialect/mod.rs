@@ -10,9 +10,11 @@ mod sqlite;
 
 use std::fmt;
 
+use rust_decimal::Decimal;
+
 pub use forms::{
     Collated, DistinctForm, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm, Placeholder,
-    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, SortKey, TruthForm, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, TruthForm, UpsertForm,
 };
 
 use crate::model::{BindValue, Function, NativeType, SqlType};
@@ -131,6 +133,11 @@ pub trait Grammar: fmt::Debug + Sync {
         ["", ""]
     }
 
+    /// Returns the text around a bind that is a decimal, if its size decides its type.
+    fn decimal_bind(&self, _value: &Decimal) -> Option<[&'static str; 2]> {
+        None
+    }
+
     /// Returns the collation that orders text by code point.
     fn text_order(&self) -> Collated;
 
@@ -174,8 +181,24 @@ pub trait Grammar: fmt::Debug + Sync {
     }
 
     /// Returns the text around values of a type that the engine would order in another way than the other engines.
-    fn sort_key(&self, _sql_type: SqlType) -> Option<SortKey> {
-        None
+    fn order_key(&self, _sql_type: SqlType) -> Collated {
+        Collated::AS_IT_IS
+    }
+
+    /// Returns the text around values of a type of which the engine would not treat equal ones as equal.
+    fn identity_key(&self, _sql_type: SqlType) -> Collated {
+        Collated::AS_IT_IS
+    }
+
+    /// Returns the text around values of such a type in a list of which each row is kept once.
+    fn distinct_value(&self, _sql_type: SqlType) -> Collated {
+        Collated::AS_IT_IS
+    }
+
+    /// Returns whether the engine has a type for exact fractions. Otherwise they are text, and functions compute with
+    /// them.
+    fn has_decimals(&self) -> bool {
+        true
     }
 
     /// Returns the name of a type of PostgreSQL without the brackets of an array, and whether it is one, if the

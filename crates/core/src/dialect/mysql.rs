@@ -3,8 +3,10 @@
 
 use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
-    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, SortKey, UpsertForm,
+    Quotes, ReturningForm, ReturningOf, SchemaForm, ScriptForm, UpsertForm,
 };
+use rust_decimal::Decimal;
+
 use crate::model::{Function, NativeType, SentType, SqlType};
 use crate::tree::Lock;
 
@@ -18,7 +20,7 @@ pub(super) struct Flavour {
     text_list: &'static str,
     uuid_list: &'static str,
     uuid_bind: [&'static str; 2],
-    uuid_order: Option<SortKey>,
+    uuid_order: Collated,
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
     /// True if INSERT and DELETE can return rows. UPDATE cannot on either engine.
@@ -40,6 +42,7 @@ macro_rules! flavour {
             collated: Collated {
                 open: "CONVERT(",
                 close: concat!(" USING utf8mb4) COLLATE ", $collation),
+                before_bind: "",
                 after_bind: concat!(" COLLATE ", $collation),
             },
             text_list: concat!(" IN (SELECT j.v COLLATE ", $collation, " FROM JSON_TABLE("),
@@ -62,7 +65,7 @@ pub(super) static MARIADB: Flavour = flavour!(
     uuid: "CAST(j.v AS UUID)",
     uuid_bind: ["CAST(", " AS UUID)"],
     // Its UUIDs of the versions 1 to 5 sort by their last digits ("UUID Data Type").
-    uuid_order: Some(SortKey { value: ["CAST(", " AS CHAR)"], bind: ["", ""] }),
+    uuid_order: Collated { open: "CAST(", close: " AS CHAR)", before_bind: "", after_bind: "" },
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
     form: |function| function.mariadb,
     returns: true,
@@ -77,7 +80,7 @@ pub(super) static MYSQL: Flavour = flavour!(
     "utf8mb4_0900_bin",
     uuid: "UNHEX(REPLACE(j.v, '-', ''))",
     uuid_bind: ["", ""],
-    uuid_order: None,
+    uuid_order: Collated::AS_IT_IS,
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
     form: |function| function.mysql,
     returns: false,
@@ -160,12 +163,31 @@ impl Grammar for Flavour {
         }
     }
 
+    // A product has the digits of both sides after the point, and loses those beyond the 38th (MariaDB) or the 30th (MySQL).
+    // A type for each value would give a text for each, so there are three.
+    fn decimal_bind(&self, value: &Decimal) -> Option<[&'static str; 2]> {
+        let whole_digits = value
+            .trunc()
+            .mantissa()
+            .unsigned_abs()
+            .checked_ilog10()
+            .unwrap_or(0);
+        Some(match value.scale() {
+            0 => ["CAST(", " AS DECIMAL(29, 0))"],
+            1..=6 if whole_digits < 18 => ["CAST(", " AS DECIMAL(24, 6))"],
+            _ => ["CAST(", " AS DECIMAL(57, 28))"],
+        })
+    }
+
     fn text_order(&self) -> Collated {
         self.collated
     }
 
-    fn sort_key(&self, sql_type: SqlType) -> Option<SortKey> {
-        self.uuid_order.filter(|_| sql_type == SqlType::Uuid)
+    fn order_key(&self, sql_type: SqlType) -> Collated {
+        match sql_type {
+            SqlType::Uuid => self.uuid_order,
+            _ => Collated::AS_IT_IS,
+        }
     }
 
     fn schema(&self) -> Option<SchemaForm> {

@@ -4,7 +4,7 @@ use super::{
     Collated, DistinctForm, Grammar, LimitForm, ListEncoding, ListForm, NullOrder, PatternForm,
     SchemaForm, ScriptForm,
 };
-use crate::model::{Function, NativeType, SentType, SqlType};
+use crate::model::{Function, SentType, SqlType};
 use crate::tree::Lock;
 
 #[derive(Debug)]
@@ -60,6 +60,7 @@ impl Grammar for Sqlite {
     fn list(&self, item: SqlType, _guarded: bool) -> ListForm {
         let open = match item.sent() {
             SentType::Bytes => " IN (SELECT unhex(value) FROM json_each(",
+            SentType::Decimal => " IN (SELECT nepheline_decimal_key(value) FROM json_each(",
             SentType::Boolean
             | SentType::Integer
             | SentType::Float
@@ -69,7 +70,6 @@ impl Grammar for Sqlite {
             | SentType::DateTime
             | SentType::Timestamp
             | SentType::Uuid
-            | SentType::Decimal
             | SentType::Json
             | SentType::Enum
             | SentType::Native(_) => " IN (SELECT value FROM json_each(",
@@ -104,18 +104,28 @@ impl Grammar for Sqlite {
         (!analyze).then_some("EXPLAIN QUERY PLAN ")
     }
 
-    // A decimal is stored as text, in which 1.5 and 1.50 differ and 10 sorts before 9.
-    fn can_compare(&self, sql_type: SqlType) -> bool {
-        let is_as_text = !matches!(sql_type, SqlType::Decimal);
-        is_as_text
-            && !matches!(
-                sql_type,
-                SqlType::Json | SqlType::Native(NativeType::Array(_) | NativeType::Interval)
-            )
+    // A decimal is stored as text, in which 1.5 and 1.50 differ and 10 sorts before 9. A collation does not help, because
+    // integers sort before texts ("Datatypes In SQLite", Sort Order).
+    fn order_key(&self, sql_type: SqlType) -> Collated {
+        match sql_type {
+            SqlType::Decimal => Collated::call("nepheline_decimal_key("),
+            _ => Collated::AS_IT_IS,
+        }
     }
 
-    fn can_compute(&self, sql_type: SqlType) -> bool {
-        sql_type != SqlType::Decimal
+    fn identity_key(&self, sql_type: SqlType) -> Collated {
+        self.order_key(sql_type)
+    }
+
+    fn distinct_value(&self, sql_type: SqlType) -> Collated {
+        match sql_type {
+            SqlType::Decimal => Collated::call("nepheline_decimal_plain("),
+            _ => Collated::AS_IT_IS,
+        }
+    }
+
+    fn has_decimals(&self) -> bool {
+        false
     }
 }
 

@@ -19,6 +19,8 @@ pub struct Function {
     pub(crate) postgres: Option<&'static str>,
     pub(crate) mariadb: Option<&'static str>,
     pub(crate) mysql: Option<&'static str>,
+    /// The text for decimals on engines without a type for them.
+    pub(crate) of_decimals: Option<&'static str>,
     verbatim: bool,
     /// True for a function of the database, which `call!` names.
     named: bool,
@@ -45,6 +47,7 @@ impl Function {
             postgres: None,
             mariadb: None,
             mysql: None,
+            of_decimals: None,
             verbatim: false,
             named: false,
             computes: true,
@@ -97,6 +100,12 @@ impl Function {
 
     pub const fn mariadb(mut self, form: &'static str) -> Function {
         self.mariadb = Some(form);
+        self
+    }
+
+    /// Sets the form for decimals on engines without a type for them.
+    const fn of_decimals(mut self, form: &'static str) -> Function {
+        self.of_decimals = Some(form);
         self
     }
 
@@ -265,14 +274,135 @@ pub(crate) static BEHIND: F = F::named("a value behind policies")
     .mysql("CASE WHEN EXISTS (SELECT 1 FROM DUAL WHERE {0}) THEN {1} END")
     .any_type();
 pub(crate) static BEHIND_CONDITION: F = BEHIND.of_conditions();
-pub(crate) static NULL_IF: F = F::named("NULLIF").all("NULLIF({0}, {1})");
+pub(crate) static NULL_IF: F = F::named("NULLIF").all("NULLIF({0}, {1})").of_decimals(
+    "CASE WHEN nepheline_decimal_key({0}) = nepheline_decimal_key({1}) THEN NULL ELSE {0} END",
+);
+
+// Decimals are computed to a number of digits after the point, with one rounding: halves away from zero. A quotient that is cut
+// off at more digits and then rounded is right, one that is rounded twice is not. MariaDB and MySQL cut off a quotient at more
+// digits than the dividend has; PostgreSQL cuts off with `div` only.
+
+/// The numbers of digits that a decimal can have after the point.
+pub(crate) const SCALES: usize = 29;
+
+/// Writes a function for each number of digits: `$form` makes it of the number, and of as many zeros.
+macro_rules! by_digits {
+    ($form:ident) => {
+        [
+            $form!("0", ""),
+            $form!("1", "0"),
+            $form!("2", "00"),
+            $form!("3", "000"),
+            $form!("4", "0000"),
+            $form!("5", "00000"),
+            $form!("6", "000000"),
+            $form!("7", "0000000"),
+            $form!("8", "00000000"),
+            $form!("9", "000000000"),
+            $form!("10", "0000000000"),
+            $form!("11", "00000000000"),
+            $form!("12", "000000000000"),
+            $form!("13", "0000000000000"),
+            $form!("14", "00000000000000"),
+            $form!("15", "000000000000000"),
+            $form!("16", "0000000000000000"),
+            $form!("17", "00000000000000000"),
+            $form!("18", "000000000000000000"),
+            $form!("19", "0000000000000000000"),
+            $form!("20", "00000000000000000000"),
+            $form!("21", "000000000000000000000"),
+            $form!("22", "0000000000000000000000"),
+            $form!("23", "00000000000000000000000"),
+            $form!("24", "000000000000000000000000"),
+            $form!("25", "0000000000000000000000000"),
+            $form!("26", "00000000000000000000000000"),
+            $form!("27", "000000000000000000000000000"),
+            $form!("28", "0000000000000000000000000000"),
+        ]
+    };
+}
+
+macro_rules! round_decimal {
+    ($digits:literal, $zeros:literal) => {
+        F::named("round")
+            .of_decimals(concat!("nepheline_decimal_round({0}, ", $digits, ")"))
+            .postgres(concat!("round({0}, ", $digits, ")"))
+            .mysql(concat!("CAST({0} AS DECIMAL(65, ", $digits, "))"))
+    };
+}
+
+macro_rules! divide_decimal {
+    ($digits:literal, $zeros:literal) => {
+        F::named("a quotient of decimals")
+            .fallible()
+            .of_decimals(concat!("nepheline_decimal_divide({0}, {1}, ", $digits, ")"))
+            .postgres(concat!(
+                "round(div({0} * 1",
+                $zeros,
+                "0, NULLIF({1}, 0)) * 0.",
+                $zeros,
+                "1, ",
+                $digits,
+                ")"
+            ))
+            .mysql(concat!(
+                "CAST({0} * 1.",
+                $zeros,
+                "0 / NULLIF({1}, 0) AS DECIMAL(65, ",
+                $digits,
+                "))"
+            ))
+    };
+}
+
+macro_rules! avg_decimal {
+    ($digits:literal, $zeros:literal) => {
+        F::named("an average of decimals")
+            .fallible()
+            .sqlite(concat!(
+                "nepheline_decimal_divide(nepheline_decimal_sum({0}){*}, count({0}){*}, ",
+                $digits,
+                ")"
+            ))
+            .of_decimals(concat!(
+                "nepheline_decimal_divide(nepheline_decimal_sum({0}){*}, count({0}){*}, ",
+                $digits,
+                ")"
+            ))
+            .postgres(concat!(
+                "round(div(sum({0}){*} * 1",
+                $zeros,
+                "0, NULLIF(count({0}){*}, 0)) * 0.",
+                $zeros,
+                "1, ",
+                $digits,
+                ")"
+            ))
+            .mysql(concat!(
+                "CAST(sum({0}){*} * 1.",
+                $zeros,
+                "0 / NULLIF(count({0}){*}, 0) AS DECIMAL(65, ",
+                $digits,
+                "))"
+            ))
+    };
+}
 
 // Numbers. Division by zero is NULL. PostgreSQL computes narrow integers in their own width, so they are
 // widened first.
 
-pub(crate) static ADD: F = F::named("+").fallible().all("{0} + {1}");
-pub(crate) static SUBTRACT: F = F::named("-").fallible().all("{0} - {1}");
-pub(crate) static MULTIPLY: F = F::named("*").fallible().all("{0} * {1}");
+pub(crate) static ADD: F = F::named("+")
+    .fallible()
+    .all("{0} + {1}")
+    .of_decimals("nepheline_decimal_add({0}, {1})");
+pub(crate) static SUBTRACT: F = F::named("-")
+    .fallible()
+    .all("{0} - {1}")
+    .of_decimals("nepheline_decimal_subtract({0}, {1})");
+pub(crate) static MULTIPLY: F = F::named("*")
+    .fallible()
+    .all("{0} * {1}")
+    .of_decimals("nepheline_decimal_multiply({0}, {1})");
 pub(crate) static DIVIDE: F = F::named("/")
     .fallible()
     .all("{0} / {1}")
@@ -293,7 +423,10 @@ pub(crate) static DIVIDE_NON_ZERO: F = F::named("/")
     .mysql("{0} DIV {1}");
 pub(crate) static DIVIDE_FLOAT_NON_ZERO: F = F::named("/").fallible().all("{0} / {1}");
 pub(crate) static REMAINDER_NON_ZERO: F = F::named("%").fallible().all("{0} % {1}");
-pub(crate) static NEGATE: F = F::named("unary minus").fallible().all("-{0}");
+pub(crate) static NEGATE: F = F::named("unary minus")
+    .fallible()
+    .all("-{0}")
+    .of_decimals("nepheline_decimal_negate({0})");
 pub(crate) static WIDEN_WHOLE: F = F::named("a wider integer").all("{0}").postgres("{0}::int8");
 pub(crate) static WIDEN_FLOAT: F = F::named("a wider float").all("{0}").postgres("{0}::float8");
 /// An argument with the width of its Rust type; binds of every width are sent with 64 bits.
@@ -316,19 +449,24 @@ pub(crate) static DEFAULT: F = F::named("assigning a default")
     .or_else("set the value; in an insert the default can be left to the database")
     .postgres("DEFAULT")
     .mysql("DEFAULT");
-pub(crate) static ABS: F = F::named("abs").fallible().all("abs({0})");
+pub(crate) static ABS: F = F::named("abs")
+    .fallible()
+    .all("abs({0})")
+    .of_decimals("nepheline_decimal_abs({0})");
 pub(crate) static FLOOR: F = F::named("floor")
     .all("floor({0})")
-    .sqlite("nepheline_floor({0})");
+    .sqlite("nepheline_floor({0})")
+    .of_decimals("nepheline_decimal_floor({0})");
 pub(crate) static CEIL: F = F::named("ceil")
     .all("ceil({0})")
-    .sqlite("nepheline_ceil({0})");
-pub(crate) static ROUND: F = F::named("round")
-    .postgres("round({0}, {1}::int4)")
-    .mysql("round({0}, {1})");
-pub(crate) static ROUND_FLOAT: F = F::named("rounding a float").or_else(
+    .sqlite("nepheline_ceil({0})")
+    .of_decimals("nepheline_decimal_ceil({0})");
+pub(crate) static ROUND: [F; SCALES] = by_digits!(round_decimal);
+pub(crate) static DIVIDE_DECIMAL: [F; SCALES] = by_digits!(divide_decimal);
+pub(crate) static AVG_DECIMAL: [F; SCALES] = by_digits!(avg_decimal);
+pub(crate) static ROUND_FLOAT: [F; SCALES] = [F::named("rounding a float").or_else(
     "engines round the halves of floats differently: round in Rust, or use `(x + 0.5).floor()`",
-);
+); SCALES];
 pub(crate) static POWER: F = F::named("power").fallible()
     .all(
         "CASE WHEN {0} < 0 AND {1} <> floor({1}) OR {0} = 0 AND {1} < 0 THEN NULL ELSE power({0}, {1}) END",
@@ -336,10 +474,12 @@ pub(crate) static POWER: F = F::named("power").fallible()
     .sqlite("nepheline_power({0}, {1})");
 pub(crate) static LEAST: F = F::named("least")
     .sqlite("min({0}, {1})")
+    .of_decimals("nepheline_decimal_shown(min(nepheline_decimal_sortable({0}), nepheline_decimal_sortable({1})))")
     .postgres("LEAST({0}, {1})")
     .mysql("LEAST({0}, {1})");
 pub(crate) static GREATEST: F = F::named("greatest")
     .sqlite("max({0}, {1})")
+    .of_decimals("nepheline_decimal_shown(max(nepheline_decimal_sortable({0}), nepheline_decimal_sortable({1})))")
     .postgres("GREATEST({0}, {1})")
     .mysql("GREATEST({0}, {1})");
 // PostgreSQL's GREATEST and LEAST ignore NULL (manual, "GREATEST and LEAST"); on the other engines they are
@@ -351,7 +491,10 @@ pub(crate) static GREATEST_OR_NULL: F =
 
 // Totals. The servers sum integers as decimals; they are read as integers, with a range check.
 
-pub(crate) static SUM: F = F::named("sum").fallible().all("sum({0}){*}");
+pub(crate) static SUM: F = F::named("sum")
+    .fallible()
+    .all("sum({0}){*}")
+    .of_decimals("nepheline_decimal_sum({0}){*}");
 pub(crate) static SUM_WHOLE: F = F::named("sum")
     .fallible()
     .all("sum({0}){*}")
@@ -359,10 +502,15 @@ pub(crate) static SUM_WHOLE: F = F::named("sum")
 pub(crate) static AVG: F = F::named("avg")
     .fallible()
     .all("avg({0}){*}")
+    .of_decimals("avg(CAST({0} AS REAL)){*}")
     .postgres("avg({0}){*}::float8")
     .mysql("avg({0} + 0e0){*}");
-pub(crate) static MIN: F = F::named("min").all("min({0}){*}");
-pub(crate) static MAX: F = F::named("max").all("max({0}){*}");
+pub(crate) static MIN: F = F::named("min")
+    .all("min({0}){*}")
+    .of_decimals("nepheline_decimal_shown(min(nepheline_decimal_sortable({0})){*})");
+pub(crate) static MAX: F = F::named("max")
+    .all("max({0}){*}")
+    .of_decimals("nepheline_decimal_shown(max(nepheline_decimal_sortable({0})){*})");
 // PostgreSQL has no `min` of booleans, UUIDs and bytes. The order of hexadecimal texts is that of the bytes.
 pub(crate) static MIN_BOOLEAN: F = MIN.postgres("bool_and({0}){*}");
 pub(crate) static MAX_BOOLEAN: F = MAX.postgres("bool_or({0}){*}");
@@ -708,12 +856,13 @@ pub(crate) static WHOLE_TO_TEXT: F = F::named("integer to text")
     .postgres("{0}::text")
     .mysql("CAST({0} AS CHAR)");
 pub(crate) static WHOLE_TO_DECIMAL: F = F::named("integer to decimal")
+    .sqlite("{0}")
     .postgres("{0}::numeric")
-    .mysql("CAST({0} AS DECIMAL(20, 0))")
-    .or_else("cast to a float, or compute with decimals in Rust");
+    .mysql("CAST({0} AS DECIMAL(20, 0))");
 pub(crate) static DECIMAL_TO_FLOAT: F = F::named("decimal to float")
     .fallible()
     .sqlite("CAST({0} AS REAL)")
+    .of_decimals("CAST({0} AS REAL)")
     .postgres("{0}::float8")
     .mysql("{0} + 0e0");
 // It stands wherever a column may stand, so that it is closed.

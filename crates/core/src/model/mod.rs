@@ -32,7 +32,8 @@ pub use serial::{deserialize_stored, missing_field};
 pub use storable::{
     Array, BindValue, ColumnType, EnumType, FieldValue, InJson, JsonDocument, LentBind, List,
     MaybeNull, Mismatch, NativeType, NativeValue, NeverNull, Nullable, Nullness, RangeItem,
-    RangeOf, Sent, SentType, SqlType, Storable, StoredAsJson, TakesValues, interval_text,
+    RangeOf, Sent, SentType, SqlType, Storable, StoredAsJson, TakesValues, exact_text,
+    interval_text,
 };
 pub(crate) use storable::{Borrower, Measure};
 pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo};

@@ -3,10 +3,13 @@
 use std::fmt;
 use std::marker::PhantomData;
 
+use rust_decimal::Decimal;
+
+use super::arithmetic::TOO_MANY_DIGITS;
 use super::level::{HoldsAggregates, KnownPerRow, PerGroup, PerRow};
 use super::{
-    Argument, BaseOf, Condition, Expr, ExprExt, IntoOrders, MaybeCondition, MaybeOperand, Number,
-    Operand, Over,
+    Argument, BaseOf, Condition, Exact, Expr, ExprExt, IntoOrders, MaybeCondition, MaybeOperand,
+    Number, Operand, Over,
 };
 use crate::build::query::{SumOf, Summed};
 use crate::model::{
@@ -220,6 +223,28 @@ where
     E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
 {
     Aggregate::new(&function::AVG, [of.into_node().widened()])
+}
+
+/// Returns the average of exact numbers to this number of digits after the point, as a decimal. It is rounded once, halves away
+/// from zero, and is NULL if there is no row or all values are NULL.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct InvoiceLine { #[nepheline(key)] id: i64, service: String, price: Decimal }
+/// let usual = InvoiceLine::rows().select(|l| (per(l.service), avg_decimal(l.price, 2)));
+/// # assert!(usual.sql(Dialect::Sqlite).is_ok());
+/// ```
+///
+/// More than 28 digits are an [`InvalidQuery`](crate::ErrorKind::InvalidQuery) when the query is compiled.
+pub fn avg_decimal<E>(of: E, digits: u8) -> Aggregate<Option<Decimal>>
+where
+    E: ExprExt<Type: ColumnType<Base: Exact>, Level: KnownPerRow>,
+{
+    let of = of.into_node();
+    match function::AVG_DECIMAL.get(usize::from(digits)) {
+        Some(function) => Aggregate::new(function, [of]),
+        None => Aggregate::new(&function::SUM, [Node::Unfit(TOO_MANY_DIGITS)]),
+    }
 }
 
 /// Returns the smallest value, or NULL if there is no row or all values are NULL. Text is compared by code

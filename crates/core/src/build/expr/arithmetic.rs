@@ -43,7 +43,7 @@ pub trait Divided: Number {
 /// Numbers with a fraction.
 pub trait Fraction: Number {
     #[doc(hidden)]
-    const ROUND: &'static Function;
+    const ROUND: &'static [Function];
 }
 
 macro_rules! integers {
@@ -53,6 +53,8 @@ macro_rules! integers {
         }
 
         impl Integer for $number {}
+
+        impl Exact for $number {}
 
         impl Divided for $number {
             const BY: &'static Function = &function::DIVIDE_WHOLE;
@@ -75,7 +77,7 @@ macro_rules! floats {
         }
 
         impl Fraction for $number {
-            const ROUND: &'static Function = &function::ROUND_FLOAT;
+            const ROUND: &'static [Function] = &function::ROUND_FLOAT;
         }
     )*};
 }
@@ -87,8 +89,15 @@ impl Number for Decimal {
 }
 
 impl Fraction for Decimal {
-    const ROUND: &'static Function = &function::ROUND;
+    const ROUND: &'static [Function] = &function::ROUND;
 }
+
+/// The exact numbers: integers and decimals.
+pub trait Exact: Number {}
+
+impl Exact for Decimal {}
+
+pub(super) const TOO_MANY_DIGITS: &str = "a decimal has at most 28 digits after the point";
 
 /// The type of an arithmetic result: the computed type of `T`, nullable if either side is.
 type Computed<T, N> = <<<T as ColumnType>::Null as Nullness>::Or<N> as Nullness>::Of<
@@ -404,22 +413,57 @@ pub trait NumberExt: ExprExt<Type: ColumnType<Base: Number>> {
         Expr::from_node(computed(&function::CEIL, [self.into_node()]))
     }
 
-    /// Rounds a decimal to this number of digits after the point; halves are rounded away from zero.
+    /// Rounds a decimal to this number of digits after the point; halves are rounded away from zero. The result has exactly
+    /// so many digits on every engine.
     ///
     /// # Errors
     ///
     /// Rounding a float is [`Unsupported`](crate::ErrorKind::Unsupported) on every engine, because engines
-    /// disagree about halves. All arithmetic with decimals is unsupported on SQLite.
+    /// disagree about halves. More than 28 digits are an [`InvalidQuery`](crate::ErrorKind::InvalidQuery).
     fn round(
         self,
-        places: u8,
+        digits: u8,
     ) -> Expr<Follows<Self, <BaseOf<Self> as Number>::Computed>, Self::Level>
     where
         Self::Type: ColumnType<Base: Fraction>,
     {
-        let places = Node::Bind(BindValue::Int(i64::from(places)));
-        let function = <BaseOf<Self> as Fraction>::ROUND;
-        Expr::from_node(computed(function, [self.into_node(), places]))
+        Expr::from_node(match <BaseOf<Self> as Fraction>::ROUND.get(usize::from(digits)) {
+            Some(function) => computed(function, [self.into_node()]),
+            None => Node::Unfit(TOO_MANY_DIGITS),
+        })
+    }
+
+    /// Divides a decimal by another, to this number of digits after the point. The quotient is rounded once, halves away from
+    /// zero, and has exactly so many digits on every engine. It is NULL if the divisor is 0.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct InvoiceLine { #[nepheline(key)] id: i64, invoice_id: i64, price: Decimal, quantity: i32 }
+    /// let unit_prices = InvoiceLine::rows().select(|l| (l.id, l.price.divided_by(l.quantity, 4)));
+    /// // The price per piece of each invoice.
+    /// let per_piece = InvoiceLine::rows()
+    ///     .select(|l| (per(l.invoice_id), sum(l.price).divided_by(sum(l.quantity).cast::<Option<Decimal>>(), 2)));
+    /// # assert!(unit_prices.sql(Dialect::Postgres).is_ok() && per_piece.sql(Dialect::Sqlite).is_ok());
+    /// ```
+    ///
+    /// The SQL is `round(div(a * 1000, b) * 0.001, 2)` for two digits on PostgreSQL, and `CAST(a * 1.000 / b AS
+    /// DECIMAL(65, 2))` on MariaDB and MySQL.
+    ///
+    /// # Errors
+    ///
+    /// More than 28 digits are an [`InvalidQuery`](crate::ErrorKind::InvalidQuery).
+    fn divided_by(
+        self,
+        divisor: impl Operand<Decimal, Self::Level>,
+        digits: u8,
+    ) -> Expr<Option<Decimal>, Self::Level>
+    where
+        Self::Type: ColumnType<Base = Decimal>,
+    {
+        Expr::from_node(match function::DIVIDE_DECIMAL.get(usize::from(digits)) {
+            Some(function) => computed(function, [self.into_node(), divisor.into_operand()]),
+            None => Node::Unfit(TOO_MANY_DIGITS),
+        })
     }
 
     /// Raises the number to the power of `exponent`.

@@ -26,10 +26,10 @@ use std::fmt;
 use std::marker::PhantomData;
 
 pub use aggregate::{
-    Aggregate, all_true, any_true, array_agg, avg, count, count_distinct, count_of, listagg, max,
-    min, per, rollup, sum,
+    Aggregate, all_true, any_true, array_agg, avg, avg_decimal, count, count_distinct, count_of,
+    listagg, max, min, per, rollup, sum,
 };
-pub use arithmetic::{Adds, Divided, Integer, Number, NumberExt};
+pub use arithmetic::{Adds, Divided, Exact, Integer, Number, NumberExt};
 pub use array::ArrayExt;
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
 pub use column::Column;

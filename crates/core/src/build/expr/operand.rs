@@ -9,7 +9,7 @@ use rust_decimal::Decimal;
 use uuid::Uuid;
 
 use super::level::{HoldsAggregates, HoldsColumns, Level, PerGroup, PerRow};
-use super::{Column, Condition, Expr, ExprExt};
+use super::{Aggregate, Column, Condition, Expr, ExprExt};
 use crate::build::query::Query;
 use crate::build::table::Table;
 use crate::model::{BindValue, ColumnType, List, MaybeNull, NeverNull, Nullness, Storable};
@@ -128,6 +128,32 @@ expressions! {
     Expr<T, PerRow>, HoldsColumns;
     Expr<T, PerGroup>, HoldsAggregates;
 }
+
+/// Integer columns and expressions stand beside decimals, which hold them without loss.
+macro_rules! whole_beside_decimals {
+    ($($number:ty),*) => {$(
+        whole_beside_decimals!(@each $number, NeverNull);
+        whole_beside_decimals!(@each Option<$number>, MaybeNull);
+    )*};
+    (@each $number:ty, $null:ty) => {
+        whole_beside_decimals!(@operand Column<$number>, $null, HoldsColumns);
+        whole_beside_decimals!(@operand Expr<$number, PerRow>, $null, HoldsColumns);
+        whole_beside_decimals!(@operand Expr<$number, PerGroup>, $null, HoldsAggregates);
+        whole_beside_decimals!(@operand Aggregate<$number>, $null, HoldsAggregates);
+    };
+    (@operand $expression:ty, $null:ty, $holds:ident) => {
+        impl<L: $holds> Operand<Decimal, L> for $expression {
+            type Null = $null;
+            type Quotient = MaybeNull;
+
+            fn into_operand(self) -> Node {
+                self.into_node()
+            }
+        }
+    };
+}
+
+whole_beside_decimals!(i8, i16, i32, i64, u8, u16, u32);
 
 macro_rules! conditions {
     ($($level:ty, $holds:ident;)*) => {$(

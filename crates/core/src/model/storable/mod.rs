@@ -21,6 +21,7 @@ pub use array::{Array, InJson};
 pub use bind::{BindValue, EnumType, List, SqlType};
 pub(crate) use bind::{quote_bytes, quote_text};
 pub use document::{JsonDocument, StoredAsJson};
+pub use exact::exact_text;
 pub(crate) use lent::{Borrower, Measure};
 pub use lent::{LentBind, TakesValues};
 pub use native::{NativeType, NativeValue, interval_text};

@@ -181,8 +181,8 @@ impl<'q> Writer<'q> {
             None => {
                 for column in self.whole_rows(select) {
                     self.named(naming, &mut places, |this| {
-                        let collated = match by_code_point && column.needs_collation() {
-                            true => this.grammar.text_order(),
+                        let collated = match by_code_point {
+                            true => this.distinct_value(&Node::Column(column)),
                             false => Collated::AS_IT_IS,
                         };
                         this.write_within(collated, |this| this.write_column(&column))
@@ -194,7 +194,7 @@ impl<'q> Writer<'q> {
                 for value in what {
                     self.named(naming, &mut places, |this| {
                         this.in_expression(|this| match by_code_point {
-                            true => this.write_ordered(value),
+                            true => this.write_distinct_value(value),
                             false => this.write_value(value),
                         })
                     })?;
@@ -559,6 +559,14 @@ impl<'q> Writer<'q> {
             None => {}
         }
         Ok(())
+    }
+
+    /// Writes a value of which equal ones have one text.
+    pub(super) fn write_distinct_value(&mut self, node: &'q Node) -> Result<(), Error> {
+        match self.distinct_value(node) {
+            Collated::AS_IT_IS => self.write_value(node),
+            collated => self.write_collated(node, collated, Self::write_operand),
+        }
     }
 
     /// Writes an expression that is ordered, or compared for the greater one.

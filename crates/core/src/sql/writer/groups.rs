@@ -3,6 +3,7 @@
 use super::clauses::Naming;
 use super::limits::Cap;
 use super::{Writer, push_number};
+use crate::dialect::Collated;
 use crate::dialect::TruthForm;
 use crate::model::Error;
 use crate::sql::form::Part;
@@ -407,7 +408,8 @@ impl<'q> Writer<'q> {
                     let Some(argument) = aggregate.call.arguments.get(number) else {
                         return Ok(());
                     };
-                    if number == 0 && aggregate.distinct {
+                    let is_distinct = number == 0 && aggregate.distinct;
+                    if is_distinct {
                         this.push("DISTINCT ");
                     }
                     match &aggregate.filter {
@@ -418,6 +420,14 @@ impl<'q> Writer<'q> {
                             this.write_totalled(argument)?;
                             this.push(" END");
                             Ok(())
+                        }
+                        None if is_distinct
+                            && this.identity_key(argument) != Collated::AS_IT_IS =>
+                        {
+                            this.write_within(
+                                this.grammar.distinct_value(argument.sql_type()),
+                                |this| this.write_totalled(argument),
+                            )
                         }
                         _ if alone => this.write_totalled(argument),
                         _ => this.write_totalled_operand(argument),

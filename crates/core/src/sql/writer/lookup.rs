@@ -39,7 +39,7 @@ impl<'q> Writer<'q> {
         let is_declared =
             operand.is_nondeterministic() || chosen.is_some_and(Node::is_nondeterministic);
         let [of_left, of_right] = match self.grammar.text_sameness() {
-            _ if !needed => [Collated::AS_IT_IS; 2],
+            _ if !needed => [self.identity_key(operand); 2],
             Some(sameness) if *same || is_declared => [sameness, sameness],
             _ => self.grammar.text_lookup(),
         };
@@ -198,7 +198,7 @@ impl<'q> Writer<'q> {
         let left = match sameness {
             Some(sameness) => sameness,
             None if operand.needs_collation() => form.left,
-            None => Collated::AS_IT_IS,
+            None => self.identity_key(operand),
         };
         self.write_collated(operand, left, Self::write_operand)?;
         match (negated, form.open_negated) {

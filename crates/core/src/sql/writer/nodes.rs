@@ -3,8 +3,13 @@
 use std::borrow::Cow;
 
 use super::{Writer, push_number};
-use crate::dialect::{Collated, DistinctForm, PatternForm, SortKey, TruthForm};
-use crate::model::{BindValue, EnumType, Error, Function, NativeType, SqlType, function};
+use rust_decimal::Decimal;
+use rust_decimal::prelude::ToPrimitive;
+
+use crate::dialect::{Collated, DistinctForm, PatternForm, TruthForm};
+use crate::model::{
+    BindValue, EnumType, Error, Function, List, NativeType, SqlType, exact_text, function,
+};
 use crate::sql::form::{self, Part};
 use crate::sql::identifiers::{push_column, push_identifier, push_type};
 use crate::sql::pattern::glob_of;
@@ -141,7 +146,10 @@ impl<'q> Writer<'q> {
             }
             Node::Key(_, key) => match self.write_from_inside(node) {
                 true => Ok(()),
-                false => self.write_node(&key.of),
+                false => match self.identity_key(&key.of) {
+                    Collated::AS_IT_IS => self.write_node(&key.of),
+                    _ => self.write_distinct_value(&key.of),
+                },
             },
             Node::RawSql(trusted) => {
                 self.note_text(false, trusted.closed || trusted.reads_arguments_only)?;
@@ -257,7 +265,7 @@ impl<'q> Writer<'q> {
         if call.function.is_verbatim() {
             return call.function.is_of_program();
         }
-        match (self.grammar.form(call.function), &*call.arguments) {
+        match (self.text_of(call), &*call.arguments) {
             (Some(form::AS_IT_IS), [argument]) => self.is_closed(argument),
             (Some(form), _) => form::is_closed(form),
             (None, _) => true,
@@ -318,7 +326,7 @@ impl<'q> Writer<'q> {
                 return self.write_distinct(sides, form);
             }
         };
-        if let SqlType::Enum(_) | SqlType::Native(_) | SqlType::Uuid = sql_type {
+        if let SqlType::Enum(_) | SqlType::Native(_) | SqlType::Uuid | SqlType::Decimal = sql_type {
             return self.write_compared_special(comparison, sides, operator, sql_type);
         }
         let needed = sides.iter().any(Node::needs_collation);
@@ -388,6 +396,7 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         match node {
             Node::Bind(_) => {
+                self.push(collated.before_bind);
                 write(self, node)?;
                 self.push(collated.after_bind);
                 Ok(())
@@ -422,8 +431,12 @@ impl<'q> Writer<'q> {
     pub(super) fn write_bind(
         &mut self,
         value: &'q BindValue,
-        [before, after]: [&'static str; 2],
+        around: [&'static str; 2],
     ) -> Result<(), Error> {
+        let [before, after] = match value {
+            BindValue::Decimal(value) => self.grammar.decimal_bind(value).unwrap_or(around),
+            _ => around,
+        };
         self.push(before);
         self.push_bind(Cow::Borrowed(value))?;
         self.push(after);
@@ -467,7 +480,7 @@ impl<'q> Writer<'q> {
         let needed = sides.iter().any(Node::needs_collation);
         let is_declared = sides.iter().any(Node::is_nondeterministic);
         let collations = match self.grammar.text_sameness() {
-            _ if !needed => [Collated::AS_IT_IS; 2],
+            _ if !needed => [self.identity_key(&sides[0]); 2],
             Some(sameness) if is_declared => [sameness, Collated::AS_IT_IS],
             _ => self.grammar.text_equality(),
         };
@@ -508,7 +521,10 @@ impl<'q> Writer<'q> {
     pub(super) fn sort_form(&self, sql_type: SqlType) -> Option<SortForm> {
         match sql_type {
             SqlType::Enum(kind) if !self.grammar.has_enum_types() => Some(SortForm::Rank(kind)),
-            SqlType::Uuid => self.grammar.sort_key(sql_type).map(SortForm::Around),
+            SqlType::Uuid | SqlType::Decimal => match self.grammar.order_key(sql_type) {
+                Collated::AS_IT_IS => None,
+                key => Some(SortForm::Around(key)),
+            },
             _ => None,
         }
     }
@@ -523,7 +539,15 @@ impl<'q> Writer<'q> {
         sql_type: SqlType,
     ) -> Result<(), Error> {
         if matches!(comparison, Comparison::Equal | Comparison::Same | Comparison::NotEqual) {
-            return self.write_sides(sides, [Collated::AS_IT_IS; 2], operator);
+            let key = self.grammar.identity_key(sql_type);
+            return match sides {
+                [operand, Node::Bind(BindValue::Decimal(value))]
+                    if key != Collated::AS_IT_IS && comparison != Comparison::NotEqual =>
+                {
+                    self.write_spellings(operand, *value)
+                }
+                _ => self.write_sides(sides, [key; 2], operator),
+            };
         }
         self.check_ordered(sql_type)?;
         let Some(form) = self.sort_form(sql_type) else {
@@ -541,7 +565,9 @@ impl<'q> Writer<'q> {
             (Node::Bind(BindValue::Enum(_, number)), SortForm::Rank(_)) => {
                 self.push_bind(Cow::Owned(BindValue::Int(i64::from(*number))))
             }
-            (Node::Bind(value), SortForm::Around(key)) => self.write_bind(value, key.bind),
+            (Node::Bind(value), SortForm::Around(key)) => {
+                self.write_bind(value, [key.before_bind, key.after_bind])
+            }
             _ => self.write_sorted_text(form, |this| this.write_operand(node)),
         }
     }
@@ -555,12 +581,7 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         let kind = match form {
             SortForm::Rank(kind) => kind,
-            SortForm::Around(SortKey { value: [before, after], .. }) => {
-                self.push(before);
-                write(self)?;
-                self.push(after);
-                return Ok(());
-            }
+            SortForm::Around(key) => return self.write_within(key, write),
         };
         self.push("CASE ");
         write(self)?;
@@ -574,10 +595,51 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
+    /// Returns the key by which values are the same, for types of which the engine would not treat equal ones as equal.
+    #[inline]
+    pub(super) fn identity_key(&self, node: &Node) -> Collated {
+        match node.sql_type() {
+            SqlType::Decimal => self.grammar.identity_key(SqlType::Decimal),
+            _ => Collated::AS_IT_IS,
+        }
+    }
+
+    /// Returns the text around a value in a list of which each row is kept once.
+    pub(super) fn distinct_value(&self, node: &Node) -> Collated {
+        match node.needs_collation() {
+            true => self.grammar.text_order(),
+            false => self.grammar.distinct_value(node.sql_type()),
+        }
+    }
+
+    /// Writes that a decimal has the value of a bind, by a list of its spellings: an index serves it, and engines
+    /// without decimals compare texts.
+    #[cold]
+    fn write_spellings(&mut self, operand: &'q Node, value: Decimal) -> Result<(), Error> {
+        let list = List::new(SqlType::Text, spellings(value));
+        let form = self.grammar.list(SqlType::Text, self.in_expression);
+        self.write_operand(operand)?;
+        self.push(form.open);
+        self.push_json_list(&list, &BindValue::Decimal(value), true, usize::MAX)?;
+        self.push(form.close);
+        Ok(())
+    }
+
+    /// Returns the text of a function, if the dialect has one for its arguments.
+    fn text_of(&self, call: &Call) -> Option<&'static str> {
+        let is_decimal = |node: &Node| node.sql_type() == SqlType::Decimal;
+        match call.function.of_decimals {
+            Some(form) if !self.grammar.has_decimals() && call.arguments.iter().any(is_decimal) => {
+                Some(form)
+            }
+            _ => self.grammar.form(call.function),
+        }
+    }
+
     /// Returns the text of a call, if the dialect has one and can compute with its arguments.
     pub(super) fn form_of(&self, call: &Call) -> Result<&'static str, Error> {
         let function = call.function;
-        let Some(form) = self.grammar.form(function) else {
+        let Some(form) = self.text_of(call) else {
             let err = Error::unsupported(function.what(), self.grammar.name(), function.way_out());
             return Err(match call.asked_at {
                 Some(origin) => err.asked_at(origin),
@@ -595,7 +657,11 @@ impl<'q> Writer<'q> {
                     "order by it, and take the first row",
                 ));
             }
-            if let Some(sql_type) = types.find(|sql_type| !self.grammar.can_compute(*sql_type)) {
+            let cannot = |sql_type: &SqlType| match sql_type {
+                SqlType::Decimal if !self.grammar.has_decimals() => function.of_decimals.is_none(),
+                sql_type => !self.grammar.can_compute(*sql_type),
+            };
+            if let Some(sql_type) = types.find(cannot) {
                 return Err(self.uncomputable(sql_type));
             }
         }
@@ -605,6 +671,8 @@ impl<'q> Writer<'q> {
     /// Returns whether the engine finds the least and the greatest of values of a type.
     fn picks(&self, sql_type: SqlType) -> bool {
         match sql_type {
+            // Functions have a form for them.
+            SqlType::Decimal => true,
             // No engine has `min` of ranges.
             SqlType::Native(NativeType::Range(_)) => false,
             SqlType::Native(_) => {
@@ -736,7 +804,7 @@ pub(super) enum SortForm {
     /// By their places in an enum type.
     Rank(&'static EnumType),
     /// By a key.
-    Around(SortKey),
+    Around(Collated),
 }
 
 /// The functions that pick one of their values by the order of the type.
@@ -748,3 +816,25 @@ const PICKS: [&Function; 6] = [
     &function::GREATEST,
     &function::GREATEST_OR_NULL,
 ];
+
+/// Returns the forms in which a decimal may be stored where there is no type for it: an integer, a float, and the texts with
+/// each number of digits after the point.
+fn spellings(value: Decimal) -> Vec<BindValue> {
+    let shortest = value.normalize();
+    let mut spellings = Vec::new();
+    if let Some(whole) = shortest.to_i64().filter(|_| shortest.scale() == 0) {
+        spellings.push(BindValue::Int(whole));
+    }
+    let float = shortest.to_f64();
+    spellings.extend(
+        float
+            .filter(|float| exact_text(*float).and_then(|text| text.parse().ok()) == Some(shortest))
+            .map(BindValue::Float),
+    );
+    spellings.extend((shortest.scale()..=Decimal::MAX_SCALE).map_while(|scale| {
+        let mut spelled = shortest;
+        spelled.rescale(scale);
+        (spelled.scale() == scale).then(|| BindValue::Text(spelled.to_string().into()))
+    }));
+    spellings
+}

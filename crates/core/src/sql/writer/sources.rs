@@ -220,8 +220,11 @@ impl<'q> Writer<'q> {
 
     /// Writes a set operation. Its text has a collation by code point where rows are compared.
     fn write_sets(&mut self, sets: &'q Sets, fields: &'static TableInfo) -> Result<(), Error> {
-        let needs_collation =
-            |column: &ColumnInfo| column.sql_type() == SqlType::Text && !column.is_by_code_point();
+        let grammar = self.grammar;
+        let needs_collation = |column: &ColumnInfo| match column.sql_type() {
+            SqlType::Text => !column.is_by_code_point(),
+            sql_type => grammar.distinct_value(sql_type) != Collated::AS_IT_IS,
+        };
         let compares = |(operator, _): &(SetOperator, Select)| *operator != SetOperator::UnionAll;
         let by_code_point =
             sets.others.iter().any(compares) && fields.columns().iter().any(needs_collation);
@@ -262,9 +265,13 @@ impl<'q> Writer<'q> {
             if i > 0 {
                 self.push(", ");
             }
-            let text = column.sql_type() == SqlType::Text && !column.is_by_code_point();
-            let collates = by_code_point && text;
-            let collated = if collates { self.grammar.text_order() } else { Collated::AS_IT_IS };
+            let collated = match column.sql_type() {
+                _ if !by_code_point => Collated::AS_IT_IS,
+                SqlType::Text if column.is_by_code_point() => Collated::AS_IT_IS,
+                SqlType::Text => self.grammar.text_order(),
+                sql_type => self.grammar.distinct_value(sql_type),
+            };
+            let collates = collated != Collated::AS_IT_IS;
             self.push(collated.open);
             self.push("q");
             push_number(&mut self.text, number);
@@ -371,9 +378,10 @@ impl<'q> Writer<'q> {
                 self.write_text_pair(&target, &own)?;
                 continue;
             }
-            self.write_column(&target)?;
+            let key = self.identity_key(&Node::Column(own));
+            self.write_within(key, |this| this.write_column(&target))?;
             self.push(" = ");
-            self.write_column(&own)?;
+            self.write_within(key, |this| this.write_column(&own))?;
         }
         Ok(())
     }

@@ -59,7 +59,10 @@ impl<'q> Writer<'q> {
                 let collated = sameness.unwrap_or_else(|| self.grammar.text_identity());
                 self.write_collated(node, collated, Self::write_operand)
             }
-            false => self.write_value(node),
+            false => match self.identity_key(node) {
+                Collated::AS_IT_IS => self.write_value(node),
+                key => self.write_collated(node, key, Self::write_operand),
+            },
         }
     }
 

@@ -12,6 +12,9 @@ use super::Flavour;
 /// The character set number of binary strings.
 const BINARY: u16 = 63;
 
+/// The most digits after the point that MariaDB computes. A product of more loses the rest.
+const MOST_DIGITS: u8 = 38;
+
 /// The cells of one row, from left to right.
 pub(crate) struct RowCells<'r> {
     row: &'r Row,
@@ -79,6 +82,11 @@ fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
     let text = || std::str::from_utf8(bytes).ok();
     match column.column_type() {
         ColumnType::MYSQL_TYPE_NEWDECIMAL | ColumnType::MYSQL_TYPE_DECIMAL => {
+            if column.decimals() >= MOST_DIGITS && column.org_name_ref().is_empty() {
+                return Cell::Unknown(
+                    "decimal with 38 digits after the point, which may have lost more: round it, or its factors",
+                );
+            }
             match text().and_then(decimal) {
                 // These engines return the SUM of integers as a decimal.
                 Some(number) if number.scale() == 0 => match i64::try_from(number) {

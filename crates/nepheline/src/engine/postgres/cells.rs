@@ -105,7 +105,10 @@ impl<'r> FromSql<'r> for Arrived<'r> {
             Type::TIMESTAMP => Cell::DateTime(DateTime::from_sql(ty, raw)?),
             Type::TIMESTAMPTZ => Cell::Timestamp(Timestamp::from_sql(ty, raw)?),
             Type::UUID => Cell::Uuid(Uuid::from_sql(ty, raw)?),
-            Type::NUMERIC => Cell::Decimal(Decimal::from_sql(ty, raw)?),
+            Type::NUMERIC => match numeric(raw) {
+                Some(decimal) => Cell::Decimal(decimal),
+                None => return Ok(Arrived(None)),
+            },
             // The binary form of jsonb is its text after a version number.
             Type::JSONB => match raw.split_first() {
                 Some((1, text)) => Cell::Text(std::str::from_utf8(text)?),
@@ -128,3 +131,42 @@ impl<'r> FromSql<'r> for Arrived<'r> {
         true
     }
 }
+
+/// Reads a numeric without loss; `None` for more digits than fit, and for NaN and infinity. Zeros at the end that do not fit are
+/// left out. The binary form has the number of its groups of four digits, the place of the first group, the sign, the number of
+/// digits after the point, and the groups.
+fn numeric(raw: &[u8]) -> Option<Decimal> {
+    let words = raw.as_chunks::<2>().0;
+    let mut words = words.iter().map(|word| i16::from_be_bytes(*word));
+    let (groups, first, sign, shown) = (words.next()?, words.next()?, words.next()?, words.next()?);
+    let mut digits = 0_i128;
+    for group in words {
+        digits = digits.checked_mul(10_000)?.checked_add(group.into())?;
+    }
+    let mut scale = if digits == 0 { 0 } else { (i32::from(groups) - 1 - i32::from(first)) * 4 };
+    while scale > 0 && digits % 10 == 0 {
+        (digits, scale) = (digits / 10, scale - 1);
+    }
+    while scale < i32::from(shown).min(MOST_DIGITS) {
+        match digits.checked_mul(10).filter(|more| *more < LIMIT) {
+            Some(more) => (digits, scale) = (more, scale + 1),
+            None if scale >= 0 => break,
+            None => return None,
+        }
+    }
+    let digits = match sign {
+        0 => digits,
+        NEGATIVE => -digits,
+        _ => return None,
+    };
+    Decimal::try_from_i128_with_scale(digits, u32::try_from(scale).ok()?).ok()
+}
+
+/// The sign of negative numbers in the binary form.
+const NEGATIVE: i16 = 0x4000;
+
+/// The most digits of a decimal after the point.
+const MOST_DIGITS: i32 = 28;
+
+/// The least number that does not fit the 96 bits of a decimal.
+const LIMIT: i128 = 1 << 96;

@@ -33,7 +33,8 @@ pub(super) fn register(connection: &Connection) -> Result<()> {
             base => base > 0.0 || exponent.fract() == 0.0,
         });
         Ok(power.map(|(base, exponent)| base.powf(exponent)))
-    })
+    })?;
+    super::decimals::register(connection)
 }
 
 /// Returns an argument as a float: a column without a type stores whole numbers as integers.

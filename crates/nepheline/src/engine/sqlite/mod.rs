@@ -1,6 +1,7 @@
 //! SQLite through `rusqlite`.
 
 mod cells;
+mod decimals;
 pub(crate) mod direct;
 mod file;
 mod functions;
