@@ -94,6 +94,22 @@ const AWKWARD_LABELS: [(usize, &str); 9] = [
     (300, "'; DROP TABLE specimen; --"),
 ];
 
+/// What labs bill: a service, its usual price per piece, and the unit of its quantity.
+const SERVICES: [(&str, i64); 6] = [
+    ("crushing", 12_500),
+    ("thin section", 489_000),
+    ("mass spectrometry", 1_275_000),
+    ("storage, per day", 3_333),
+    ("courier, per km", 870),
+    ("report", 2_400_000),
+];
+
+/// Rates of discount and of tax, in ten-thousandths.
+const DISCOUNTS: [i64; 5] = [0, 0, 250, 500, 1_250];
+const TAXES: [i64; 4] = [0, 700, 1_900, 1_900];
+
+const INVOICES: usize = 150;
+
 type Rows = Vec<Vec<String>>;
 
 struct Borehole {
@@ -109,6 +125,7 @@ pub(crate) fn files() -> BTreeMap<&'static str, String> {
     let specimens = specimens(&mut random, &boreholes);
     let assays = assays(&mut random, &specimens);
     let hazards = specimen_hazards(&mut random);
+    let (invoices, lines) = invoices();
     let named = |names: &[&str]| -> Rows {
         names
             .iter()
@@ -140,6 +157,8 @@ pub(crate) fn files() -> BTreeMap<&'static str, String> {
         ),
         ("lab", csv("id,name,country,accredited", labs.collect())),
         ("assay", csv("id,specimen_id,element,ppm,lab_id,due_on,reported_on", assays)),
+        ("invoice", csv("id,number,lab_id,agency_id,issued_on,paid_on,discount", invoices)),
+        ("invoice_line", csv("id,invoice_id,service,quantity,unit_price,tax_rate", lines)),
         ("hazard", csv("id,name", named(&HAZARDS))),
         ("specimen_hazard", csv("specimen_id,hazard_id", hazards)),
     ])
@@ -232,6 +251,60 @@ fn assays(random: &mut ChaCha8Rng, specimens: &Rows) -> Rows {
             row([&number, &(specimen + 1), &element, &ppm, &lab, &due_on, &or_null(reported_on)])
         })
         .collect()
+}
+
+/// The invoices and their lines. A seed of their own leaves the other files as they were.
+fn invoices() -> (Rows, Rows) {
+    let mut random = ChaCha8Rng::seed_from_u64(SEED + 1);
+    let (mut invoices, mut lines) = (Rows::new(), Rows::new());
+    for number in 1..=INVOICES {
+        let issued_on = date(2024, 1, 3) + random.random_range(0..880).days();
+        let paid_on = Some(issued_on + random.random_range(3..75).days());
+        let paid_on = paid_on.filter(|day| *day < TODAY && !random.random_bool(0.1));
+        let discount = DISCOUNTS[random.random_range(0..DISCOUNTS.len())];
+        let lab = random.random_range(1..=LABS.len());
+        let agency = random.random_range(1..=AGENCIES.len());
+        let name = format!("{}-{number:04}", issued_on.year());
+        invoices.push(row([
+            &number,
+            &name,
+            &lab,
+            &agency,
+            &issued_on,
+            &or_null(paid_on),
+            &decimal(discount, 4),
+        ]));
+        // One invoice has no lines, and one is a credit note.
+        let count = if number == 60 { 0 } else { random.random_range(1..=6) };
+        for _ in 0..count {
+            let (service, usual) = SERVICES[random.random_range(0..SERVICES.len())];
+            let unit_price = usual * random.random_range(80..125) / 100;
+            let hundredths = match random.random_range(0..10) {
+                0 => 0,
+                1..4 => random.random_range(1..400) * 25,
+                _ => random.random_range(1..30) * 100,
+            };
+            let hundredths = if number == 90 { -hundredths } else { hundredths };
+            let tax = TAXES[random.random_range(0..TAXES.len())];
+            lines.push(row([
+                &(lines.len() + 1),
+                &number,
+                &service,
+                &decimal(hundredths, 2),
+                &decimal(unit_price, 4),
+                &decimal(tax, 4),
+            ]));
+        }
+    }
+    (invoices, lines)
+}
+
+/// Writes an exact number with this many digits after the point.
+fn decimal(digits: i64, scale: u32) -> String {
+    let unit = 10_i64.pow(scale);
+    let sign = if digits < 0 { "-" } else { "" };
+    let (whole, fraction) = (digits.abs() / unit, digits.abs() % unit);
+    format!("{sign}{whole}.{fraction:0width$}", width = scale as usize)
 }
 
 fn specimen_hazards(random: &mut ChaCha8Rng) -> Rows {

@@ -78,6 +78,31 @@ CREATE TABLE assay (
 CREATE INDEX assay_specimen ON assay (specimen_id);
 CREATE INDEX assay_lab ON assay (lab_id);
 
+CREATE TABLE invoice (
+    id        BIGINT AUTO_INCREMENT PRIMARY KEY,
+    number    VARCHAR(190) NOT NULL UNIQUE,
+    lab_id    BIGINT NOT NULL,
+    agency_id BIGINT NOT NULL,
+    issued_on DATE NOT NULL,
+    paid_on   DATE,
+    discount  DECIMAL(5, 4) NOT NULL,
+    FOREIGN KEY (lab_id) REFERENCES lab (id),
+    FOREIGN KEY (agency_id) REFERENCES agency (id)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+CREATE INDEX invoice_lab ON invoice (lab_id);
+CREATE INDEX invoice_agency ON invoice (agency_id);
+
+CREATE TABLE invoice_line (
+    id         BIGINT AUTO_INCREMENT PRIMARY KEY,
+    invoice_id BIGINT NOT NULL,
+    service    VARCHAR(190) NOT NULL,
+    quantity   DECIMAL(10, 2) NOT NULL,
+    unit_price DECIMAL(12, 4) NOT NULL,
+    tax_rate   DECIMAL(5, 4) NOT NULL,
+    FOREIGN KEY (invoice_id) REFERENCES invoice (id)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+CREATE INDEX invoice_line_invoice ON invoice_line (invoice_id);
+
 CREATE TABLE hazard (
     id   BIGINT AUTO_INCREMENT PRIMARY KEY,
     name VARCHAR(190) NOT NULL UNIQUE

@@ -70,6 +70,28 @@ CREATE TABLE assay (
 CREATE INDEX assay_specimen ON assay (specimen_id);
 CREATE INDEX assay_lab ON assay (lab_id);
 
+CREATE TABLE invoice (
+    id        INTEGER PRIMARY KEY,
+    number    TEXT NOT NULL UNIQUE,
+    lab_id    INTEGER NOT NULL REFERENCES lab,
+    agency_id INTEGER NOT NULL REFERENCES agency,
+    issued_on TEXT NOT NULL,
+    paid_on   TEXT,
+    discount  TEXT NOT NULL
+);
+CREATE INDEX invoice_lab ON invoice (lab_id);
+CREATE INDEX invoice_agency ON invoice (agency_id);
+
+CREATE TABLE invoice_line (
+    id         INTEGER PRIMARY KEY,
+    invoice_id INTEGER NOT NULL REFERENCES invoice,
+    service    TEXT NOT NULL,
+    quantity   TEXT NOT NULL,
+    unit_price TEXT NOT NULL,
+    tax_rate   TEXT NOT NULL
+);
+CREATE INDEX invoice_line_invoice ON invoice_line (invoice_id);
+
 CREATE TABLE hazard (
     id   INTEGER PRIMARY KEY,
     name TEXT NOT NULL UNIQUE

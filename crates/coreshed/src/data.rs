@@ -10,13 +10,14 @@ use nepheline::{BindValue, Script, TableInfo, statement};
 
 use crate::guarded::AuditEntry;
 use crate::{
-    Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
+    Agency, Analyst, Assay, Borehole, Collar, Hazard, Invoice, InvoiceLine, Lab, Site, Specimen,
+    SpecimenHazard,
 };
 
 /// Every table, parents before their children, with its rows as CSV.
 ///
 /// The first line has the columns' names. A field `\N` is NULL; an empty field is empty text.
-pub const TABLES: [(&TableInfo, &str); 10] = [
+pub const TABLES: [(&TableInfo, &str); 12] = [
     (Agency::INFO, include_str!("../data/agency.csv")),
     (Site::INFO, include_str!("../data/site.csv")),
     (Borehole::INFO, include_str!("../data/borehole.csv")),
@@ -25,6 +26,8 @@ pub const TABLES: [(&TableInfo, &str); 10] = [
     (Specimen::INFO, include_str!("../data/specimen.csv")),
     (Lab::INFO, include_str!("../data/lab.csv")),
     (Assay::INFO, include_str!("../data/assay.csv")),
+    (Invoice::INFO, include_str!("../data/invoice.csv")),
+    (InvoiceLine::INFO, include_str!("../data/invoice_line.csv")),
     (Hazard::INFO, include_str!("../data/hazard.csv")),
     (SpecimenHazard::INFO, include_str!("../data/specimen_hazard.csv")),
 ];
@@ -33,7 +36,7 @@ pub const TABLES: [(&TableInfo, &str); 10] = [
 pub const NULL: &str = r"\N";
 
 /// Increases when the tables or the data change.
-const EDITION: i64 = 2;
+const EDITION: i64 = 3;
 
 /// The number of rows of one INSERT.
 const ROWS_AT_ONCE: usize = 100;
@@ -194,6 +197,7 @@ fn value_of(field: &str, sql_type: nepheline::SqlType) -> Result<BindValue> {
         SqlType::Boolean => BindValue::Bool(field.parse()?),
         SqlType::BigInt => BindValue::Int(field.parse()?),
         SqlType::Double => BindValue::Float(field.parse()?),
+        SqlType::Decimal => BindValue::Decimal(field.parse()?),
         SqlType::Text => BindValue::Text(field.into()),
         SqlType::Date => BindValue::Date(field.parse()?),
         SqlType::Timestamp => BindValue::Timestamp(field.parse()?),

@@ -1,6 +1,7 @@
 //! The demo world of Nepheline: the core shed of a regional geological survey, where drill cores are kept.
 //!
-//! An agency has sites, a site boreholes, a borehole a collar and specimens, a specimen assays and hazards.
+//! An agency has sites, a site boreholes, a borehole a collar and specimens, a specimen assays and hazards. A lab bills
+//! agencies by invoices, whose lines have exact prices.
 //! All names are made up. The data is a set of CSV files, generated from a fixed seed by `cargo run -p
 //! nepheline-coreshed --example generate`. It includes awkward rows: NULLs, empty text, labels with `%`, `_`,
 //! quotes and letters beyond ASCII, a site without boreholes, a specimen without length, two analysts of one

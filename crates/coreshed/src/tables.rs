@@ -4,7 +4,7 @@ use nepheline::prelude::*;
 
 /// A survey agency: the tenant to whom sites belong.
 #[derive(Debug, Clone, PartialEq, Table)]
-#[nepheline(children(sites: Site by agency_id))]
+#[nepheline(children(sites: Site by agency_id, invoices: Invoice by agency_id))]
 pub struct Agency {
     /// The key.
     #[nepheline(key, generated)]
@@ -137,7 +137,7 @@ pub struct Specimen {
 
 /// A laboratory that measures.
 #[derive(Debug, Clone, PartialEq, Table)]
-#[nepheline(children(assays: Assay by lab_id))]
+#[nepheline(children(assays: Assay by lab_id, invoices: Invoice by lab_id))]
 pub struct Lab {
     /// The key.
     #[nepheline(key, generated)]
@@ -173,6 +173,50 @@ pub struct Assay {
     pub due_on: Date,
     /// The day the result came, once it did.
     pub reported_on: Option<Date>,
+}
+
+/// A bill of a lab to an agency.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(children(lines: InvoiceLine by invoice_id))]
+pub struct Invoice {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The year and a number.
+    #[nepheline(unique, by_code_point)]
+    pub number: String,
+    /// The lab that bills.
+    #[nepheline(references = Lab)]
+    pub lab_id: i64,
+    /// The agency that pays.
+    #[nepheline(references = Agency)]
+    pub agency_id: i64,
+    /// The day on the bill.
+    pub issued_on: Date,
+    /// The day it was paid, once it was.
+    pub paid_on: Option<Date>,
+    /// The part of the price that is taken off: 0.0250 is 2.5 %.
+    pub discount: Decimal,
+}
+
+/// A line of an invoice. That of a credit note has a negative quantity.
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct InvoiceLine {
+    /// The key.
+    #[nepheline(key, generated)]
+    pub id: i64,
+    /// The invoice.
+    #[nepheline(references = Invoice)]
+    pub invoice_id: i64,
+    /// The billed service.
+    #[nepheline(by_code_point)]
+    pub service: String,
+    /// The pieces, days or kilometres, to two digits after the point.
+    pub quantity: Decimal,
+    /// The price of one, to four digits after the point.
+    pub unit_price: Decimal,
+    /// The part of the price that is added as tax: 0.1900 is 19 %.
+    pub tax_rate: Decimal,
 }
 
 /// A reason to handle a specimen with care.

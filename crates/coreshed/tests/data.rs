@@ -10,7 +10,8 @@ use std::time::{Duration, Instant};
 use nepheline::prelude::*;
 use nepheline_coreshed::data::TABLES;
 use nepheline_coreshed::{
-    Agency, Analyst, Assay, Borehole, Collar, Hazard, Lab, Site, Specimen, SpecimenHazard,
+    Agency, Analyst, Assay, Borehole, Collar, Hazard, Invoice, InvoiceLine, Lab, Site, Specimen,
+    SpecimenHazard,
 };
 
 #[test]
@@ -37,7 +38,9 @@ fn every_table_is_read_back_whole() {
         db.read(&Lab::rows()).unwrap().len(),
         db.read(&Assay::rows()).unwrap().len(),
         db.read(&Hazard::rows()).unwrap().len(),
+        db.read(&Invoice::rows()).unwrap().len(),
     ];
-    assert_eq!(counts, [3, 10, 40, 40, 8, 600, 5, 3_000, 4]);
+    assert_eq!(counts, [3, 10, 40, 40, 8, 600, 5, 3_000, 4, 150]);
+    assert!(db.exists(&InvoiceLine::rows()).unwrap());
     assert!(db.exists(&SpecimenHazard::rows()).unwrap());
 }

@@ -7,7 +7,7 @@ mod support;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Debug;
 
-use nepheline::blocking::{Database, RunsQueries};
+use nepheline::blocking::{Database, RunsQueries, Session};
 use nepheline::prelude::*;
 use nepheline::{Cursor, statement};
 use num_bigint::BigInt;
@@ -407,4 +407,98 @@ fn decimals_of_every_size_are_exact_on_every_engine() {
         Ok(())
     });
     outcome.unwrap_or_else(|err| panic!("{err}"));
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "odd_money")]
+struct Odd {
+    #[nepheline(key)]
+    id: i64,
+    amount: Decimal,
+}
+
+#[test]
+fn numbers_that_no_decimal_holds_are_errors_that_name_the_way_out() {
+    let mut told = Vec::new();
+    for engine in engines() {
+        let db = engine.open();
+        db.write(&statement!("DROP TABLE IF EXISTS odd_money"))
+            .unwrap();
+        db.write(&statement!(
+            sqlite: "CREATE TABLE odd_money (id INTEGER PRIMARY KEY, amount NUMERIC)",
+            postgres: "CREATE TABLE odd_money (id bigint PRIMARY KEY, amount numeric)",
+            mysql: "CREATE TABLE odd_money (id BIGINT PRIMARY KEY, amount DECIMAL(65, 38))"
+        ))
+        .unwrap();
+        db.write(&statement!(
+            sqlite: "INSERT INTO odd_money VALUES (1, 0.1), (2, 12345678.12345678), (3, '1e'), (4, x'00'), \
+                     (5, 3.0e2)",
+            postgres: "INSERT INTO odd_money VALUES (1, 0.1), (2, 1e-40), (3, 1e30), (4, 'NaN'), (5, 300.00)",
+            mysql: "INSERT INTO odd_money VALUES (1, 0.1), (2, 1e-35), (5, 300)"
+        ))
+        .unwrap();
+        let amount = |id| db.read_one(&Odd::row(id).select(|o| o.amount));
+        assert_eq!((amount(1).unwrap(), amount(5).unwrap()), (dec!(0.1), dec!(300)));
+        for id in 2..5 {
+            match amount(id) {
+                Err(err) if err.kind() == ErrorKind::NotFound => {}
+                read => told.push(format!("{}: {}", engine.name, read.unwrap_err())),
+            }
+        }
+        if db.dialect() == Dialect::Sqlite {
+            let doubled = |id| db.read_one(&Odd::row(id).select(|o| o.amount * 2));
+            assert_eq!(doubled(1).unwrap(), dec!(0.2));
+            told.extend((2..5).map(|id| format!("computed: {}", doubled(id).unwrap_err())));
+            // Another program could not open a file whose schema needs the functions.
+            let index =
+                statement!("CREATE INDEX odd_key ON odd_money (nepheline_decimal_key(amount))");
+            told.push(format!("index: {}", db.write(&index).unwrap_err()));
+        }
+    }
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn a_session_over_a_connection_of_the_program_computes_decimals_and_finds_them_by_an_index() {
+    let connection = rusqlite::Connection::open_in_memory().unwrap();
+    connection
+        .execute_batch(
+            "CREATE TABLE odd_money (id INTEGER PRIMARY KEY, amount TEXT NOT NULL); \
+             CREATE INDEX odd_amount ON odd_money (amount); \
+             INSERT INTO odd_money VALUES (1, '1.5'), (2, '1.50'), (3, '-1.5000'), (4, '15')",
+        )
+        .unwrap();
+    let session = Session::over(&connection).unwrap();
+    let same = Odd::rows().filter(|o| o.amount.eq(dec!(1.500)));
+    assert_eq!(session.count(&same).unwrap(), 2);
+    let plan = session.explain(&same).unwrap();
+    assert!(
+        plan.contains("USING INDEX odd_amount") || plan.contains("USING COVERING INDEX odd_amount"),
+        "{plan}"
+    );
+    let total = Odd::rows().select(|o| sum(o.amount * dec!(0.1)));
+    assert_eq!(session.read_one(&total).unwrap(), Some(dec!(1.65)));
+}
+
+#[test]
+fn the_sql_of_decimals() {
+    let query = Money::rows()
+        .filter(|m| m.wide.gt(dec!(1.5)) & m.price.eq(10) & m.maybe.one_of([Some(dec!(0.1)), None]))
+        .order_by(|m| m.price.desc())
+        .select(|m| {
+            let net = (m.price * (1 - m.wide) * m.pieces).round(2);
+            (net, m.price.divided_by(m.pieces, 1), sum(m.price).over(|w| w.partition_by(m.wide)))
+        });
+    let grouped = Money::rows()
+        .select(|m| (per(m.wide), avg_decimal(m.price, 2), min(m.maybe), count_distinct(m.price)));
+    let mut texts = Vec::new();
+    for dialect in Dialect::ALL {
+        let (one, other) = (query.sql(dialect).unwrap(), grouped.sql(dialect).unwrap());
+        texts.push(format!("-- {dialect}\n{}\n{:?}\n{}", one.text(), one.binds(), other.text()));
+    }
+    let digits = Money::rows()
+        .select(|m| m.price.round(29))
+        .sql(Dialect::Sqlite);
+    texts.push(digits.unwrap_err().to_string());
+    insta::assert_snapshot!(texts.join("\n\n"));
 }

@@ -91,6 +91,7 @@ macro_rules! ask {
 }
 
 // After the macros, which they use.
+mod money;
 mod policies;
 mod relations;
 mod statements;

@@ -28,10 +28,11 @@ pub trait Number: Storable {
 /// The integers, which have `%` and integer division.
 pub trait Integer: Number {}
 
-/// The numbers that can be divided. Decimals cannot, because engines return quotients of different lengths.
+/// The numbers that `/` divides. Decimals are divided by [`divided_by`](NumberExt::divided_by), because `/` returns quotients of
+/// another length on each engine.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be divided: engines return quotients of different lengths",
-    note = "divide after `.cast::<f64>()`, or in Rust"
+    note = "divide decimals with `a.divided_by(b, digits)`, or as floats after `.cast::<f64>()`"
 )]
 pub trait Divided: Number {
     #[doc(hidden)]

@@ -142,6 +142,7 @@ macro_rules! whole_beside_decimals {
         whole_beside_decimals!(@operand Aggregate<$number>, $null, HoldsAggregates);
     };
     (@operand $expression:ty, $null:ty, $holds:ident) => {
+        #[diagnostic::do_not_recommend]
         impl<L: $holds> Operand<Decimal, L> for $expression {
             type Null = $null;
             type Quotient = MaybeNull;
@@ -453,8 +454,17 @@ literals! {
     &str => String; |text| BindValue::Text(text.into());
     &&str => String; |text| BindValue::Text((*text).into());
     &[u8] => Vec<u8>; |bytes| BindValue::Bytes(bytes.into());
-    // One number type for each, so that a literal infers its type. An integer beside an integer has the same
-    // type, so it is inferred too.
+    // An integer literal without a suffix is an `i32` here. An integer beside an integer has the same type, so it is
+    // inferred too.
+    i8 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    i16 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
     i32 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    i64 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    isize => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    u8 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    u16 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    u32 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    u64 => Decimal; |number| BindValue::Decimal(Decimal::from(number));
+    usize => Decimal; |number| BindValue::Decimal(Decimal::from(number));
     i32 => f32, f64; |number| BindValue::Float(f64::from(number));
 }

@@ -40,7 +40,7 @@ pub trait ComparesAfterCast<V, B> {}
 /// Floats beside decimals.
 #[diagnostic::on_unimplemented(
     message = "`{V}` cannot stand beside a `{B}`, because most decimals have no exact float",
-    label = "write a constant as `Decimal::new(125, 2)`, which is 1.25; convert a float with `Decimal::try_from(..)`"
+    label = "write a constant as `dec!(1.25)`; compute with floats after `.cast::<f64>()` on the decimal"
 )]
 pub trait IsExactDecimal<V, B> {}
 
@@ -131,7 +131,7 @@ unfit! {
     ConvertsWithTryFrom: i8, i16, i32, i64, u64, isize, usize => u32;
     ComparesAfterCast: f32, f64 => u32;
     ConvertsWithFrom: u32, f32 => f64;
+    ConvertsWithAs: i64, u32, u64, isize, usize => f32;
     ConvertsWithAs: i64, u64, isize, usize => f64;
-    ConvertsWithFrom: i64, u32, u64, isize, usize => Decimal;
     IsExactDecimal: f64 => Decimal;
 }

@@ -162,6 +162,35 @@ fn numeric(raw: &[u8]) -> Option<Decimal> {
     Decimal::try_from_i128_with_scale(digits, u32::try_from(scale).ok()?).ok()
 }
 
+/// Returns the text of a numeric of any length.
+pub(super) fn numeric_text(raw: &[u8]) -> Option<String> {
+    let (head, groups) = raw.split_first_chunk::<8>()?;
+    let word = |at: usize| i16::from_be_bytes([head[at], head[at + 1]]);
+    let (first, sign, shown) = (word(2), word(4), word(6));
+    let sign = match sign {
+        0 => "",
+        NEGATIVE => "-",
+        _ => return Some("NaN or infinity".into()),
+    };
+    let groups = groups.as_chunks::<2>().0.iter();
+    let groups: Vec<i16> = groups.map(|group| i16::from_be_bytes(*group)).collect();
+    let group = |place: i32| {
+        let at = usize::try_from(i32::from(first) - place);
+        at.ok().and_then(|at| groups.get(at)).copied().unwrap_or(0)
+    };
+    let whole: String = (0..=i32::from(first)).rev().map(|place| format!("{:04}", group(place))).collect();
+    let whole = match whole.trim_start_matches('0') {
+        "" => "0",
+        whole => whole,
+    };
+    let shown = usize::try_from(shown).ok()?;
+    let groups_shown = i32::try_from(shown.div_ceil(4)).ok()?;
+    let mut fraction: String = (1..=groups_shown).map(|place| format!("{:04}", group(-place))).collect();
+    fraction.truncate(shown);
+    let point = if shown > 0 { "." } else { "" };
+    Some(format!("{sign}{whole}{point}{fraction}"))
+}
+
 /// The sign of negative numbers in the binary form.
 const NEGATIVE: i16 = 0x4000;
 

@@ -12,7 +12,7 @@ use tokio_postgres::types::private::BytesMut;
 use tokio_postgres::types::{FromSql, IsNull, Kind, ToSql, Type};
 
 use super::binds::{Bind, item_type, send};
-use super::cells::Arrived;
+use super::cells::{Arrived, numeric_text};
 
 type Failure = Box<dyn StdError + Sync + Send>;
 
@@ -95,6 +95,7 @@ pub(super) fn text_of(ty: &Type, raw: &[u8]) -> Result<Option<String>, Failure> 
             NativeValue::Inet(address)
         }
         (&Type::INTERVAL, _) => return Ok(interval(raw)),
+        (&Type::NUMERIC, _) => return Ok(numeric_text(raw)),
         (_, Kind::Array(item)) => match items(item, raw)? {
             Some(items) => NativeValue::Array(List::new(SqlType::Text, items)),
             None => return Ok(None),
