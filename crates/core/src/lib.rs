@@ -77,8 +77,8 @@ pub use build::write::{
 pub use dialect::Dialect;
 pub use model::{
     Array, BindValue, Carried, Cell, Cells, Clock, ColumnInfo, ColumnType, EnumType, Error,
-    ErrorKind, JsonDocument, List, Mismatch, NativeType, NativeValue, Origin, RangeOf, RowShape,
-    SqlType, Storable, TableInfo,
+    ErrorKind, JsonDocument, List, Mismatch, NativeText, NativeType, NativeValue, Origin, RangeOf,
+    RowShape, SqlType, Storable, TableInfo,
 };
 pub use sql::{ByClause, Operation, Sql};
 pub use tree::{Assignment, PolicyUse};

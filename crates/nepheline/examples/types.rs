@@ -4,6 +4,8 @@
 //! cargo run --example types
 //! ```
 
+#![allow(clippy::print_stdout, reason = "an example")]
+
 use std::net::IpAddr;
 
 use jiff::Span;

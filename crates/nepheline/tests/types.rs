@@ -12,6 +12,7 @@ use std::ops::Bound;
 
 use jiff::Span;
 use nepheline::blocking::{Database, RunsQueries};
+use nepheline::bounds::RangeItem;
 use nepheline::prelude::*;
 use nepheline::{Array, BindValue, Cursor, JsonDocument, RangeOf, create_table, statement};
 use serde_json::json;
@@ -79,11 +80,7 @@ fn none<T>(_: &T, _: &T) -> Ordering {
     Ordering::Equal
 }
 
-fn by_bounds<T: Ord + Copy>(left: &RangeOf<T>, right: &RangeOf<T>) -> Ordering
-where
-    RangeOf<T>: Storable,
-    T: nepheline::bounds::RangeItem,
-{
+fn by_bounds<T: RangeItem>(left: &RangeOf<T>, right: &RangeOf<T>) -> Ordering {
     let end = |bound: Option<Bound<T>>| match bound {
         Some(Bound::Included(end) | Bound::Excluded(end)) => Some(end),
         _ => None,
@@ -99,7 +96,7 @@ macro_rules! types {
 
             #[derive(Debug, Clone, Table)]
             #[nepheline(table = "types_row", to_insert(derive(Clone)))]
-            pub(super) struct Row {
+            pub(super) struct Sample {
                 #[nepheline(key)]
                 id: i64,
                 value: $type,
@@ -107,7 +104,7 @@ macro_rules! types {
             }
 
             pub(super) fn column(dialect: Dialect) -> String {
-                let table = create_table::<Row>(dialect).unwrap();
+                let table = create_table::<Sample>(dialect).unwrap();
                 let line = table.text().lines().nth(2).unwrap().trim();
                 let (_, column) = line.split_once(' ').unwrap();
                 column.split(" NOT NULL").next().unwrap().to_owned()
@@ -116,13 +113,13 @@ macro_rules! types {
             pub(super) fn outcome(db: &Database) -> Outcome {
                 let values: Vec<$type> = vec![$($value),*];
                 let order: fn(&$type, &$type) -> Ordering = $order;
-                prepare(db, &create_table::<Row>(db.dialect()).unwrap());
+                prepare(db, &create_table::<Sample>(db.dialect()).unwrap());
                 let row = |id: usize| {
                     let value = values[id % values.len()].clone();
                     let maybe = (id % 3 > 0).then(|| value.clone());
-                    RowToInsert { id: i64::try_from(id).unwrap(), value, maybe }
+                    SampleToInsert { id: i64::try_from(id).unwrap(), value, maybe }
                 };
-                let is_row = |stored: &Row, id: usize| {
+                let is_row = |stored: &Sample, id: usize| {
                     let row = row(id);
                     let same = is_same(&stored.value, &row.value)
                         && stored.maybe.is_some() == row.maybe.is_some()
@@ -130,47 +127,47 @@ macro_rules! types {
                     assert!(same, "{} {stored:?} of {:?} on {}", stringify!($type), row.value, db.dialect());
                 };
                 // Alone, in an update, and many: PostgreSQL copies more than a thousand.
-                is_row(&db.write_returning_one(&Row::insert(row(0))).unwrap(), 0);
-                let update = Row::row(0).update(|r| (r.value.set(row(1).value), r.maybe.set(row(1).value)));
-                is_row(&{ db.write(&update).unwrap(); Row { id: 1, ..db.read_one(&Row::row(0)).unwrap() } }, 1);
-                db.write(&Row::row(0).delete()).unwrap();
+                is_row(&db.write_returning_one(&Sample::insert(row(0))).unwrap(), 0);
+                let update = Sample::row(0).update(|r| (r.value.set(row(1).value), r.maybe.set(row(1).value)));
+                is_row(&{ db.write(&update).unwrap(); Sample { id: 1, ..db.read_one(&Sample::row(0)).unwrap() } }, 1);
+                db.write(&Sample::row(0).delete()).unwrap();
                 let many = if db.dialect() == Dialect::Postgres { 1_100 } else { 12 };
-                db.write(&Row::insert_all((0..many).map(row))).unwrap();
-                db.write(&Row::rows().filter(|r| r.id.ge(12)).delete()).unwrap();
-                let again = Row::insert(row(5)).or_update(|r| r.id, |r, new| r.value.set(new.value));
+                db.write(&Sample::insert_all((0..many).map(row))).unwrap();
+                db.write(&Sample::rows().filter(|r| r.id.ge(12)).delete()).unwrap();
+                let again = Sample::insert(row(5)).or_update(|r| r.id, |r, new| r.value.set(new.value));
                 db.write(&again).unwrap();
-                let all = db.read(&Row::rows().order_by(|r| r.id.asc())).unwrap();
+                let all = db.read(&Sample::rows().order_by(|r| r.id.asc())).unwrap();
                 all.iter().zip(0..).for_each(|(stored, id)| is_row(stored, id));
-                let by_hand = statement!("SELECT {columns of Row as r} FROM types_row r WHERE {} IS NOT NULL ORDER BY r.id", row(0).value);
-                let by_hand = db.read(&by_hand.rows_as::<Row>()).unwrap();
+                let by_hand = statement!("SELECT {columns of Sample as r} FROM types_row r WHERE {} IS NOT NULL ORDER BY r.id", row(0).value);
+                let by_hand = db.read(&by_hand.rows_as::<Sample>()).unwrap();
                 assert_eq!(by_hand.len(), 12);
                 by_hand.iter().zip(0..).for_each(|(stored, id)| is_row(stored, id));
 
-                let ids = |query: &Query<Row>| unless_refused(db.read(&query.clone().order_by(|r| r.id.asc()).select(|r| r.id)));
+                let ids = |query: &Query<Sample>| unless_refused(db.read(&query.clone().order_by(|r| r.id.asc()).select(|r| r.id)));
                 let of = |keep: &dyn Fn(&$type) -> bool| -> Vec<i64> {
                     all.iter().filter(|row| keep(&row.value)).map(|row| row.id).collect()
                 };
                 let one = row(1).value;
-                let equal = ids(&Row::rows().filter(|r| r.value.eq(one.clone())));
-                let listed = ids(&Row::rows().filter(|r| r.value.one_of([one.clone()])));
+                let equal = ids(&Sample::rows().filter(|r| r.value.eq(one.clone())));
+                let listed = ids(&Sample::rows().filter(|r| r.value.one_of([one.clone()])));
                 let equals = of(&|value| is_same(value, &one));
                 for found in [&equal, &listed].into_iter().flatten() {
                     assert_eq!(*found, equals, "{} on {}", stringify!($type), db.dialect());
                 }
-                let joined = Row::rows().join(|r| Row::rows().filter(move |other| other.maybe.eq(r.value)));
+                let joined = Sample::rows().join(|r| Sample::rows().filter(move |other| other.maybe.eq(r.value)));
                 let pairs = all.iter().flat_map(|one| all.iter().map(move |other| (one, other)));
                 let pairs = pairs.filter(|(one, other)| other.maybe.as_ref().is_some_and(|other| is_same(other, &one.value)));
                 if let Some(found) = unless_refused(db.count(&joined)) {
                     assert_eq!(found, pairs.count() as u64, "{} on {}", stringify!($type), db.dialect());
                 }
-                let groups = Row::rows().select(|r| (per(r.value), count()));
+                let groups = Sample::rows().select(|r| (per(r.value), count()));
                 if let Some(groups) = unless_refused(db.read(&groups)) {
                     assert_eq!(groups.len(), values.len(), "{} on {}", stringify!($type), db.dialect());
                 }
-                let less = ids(&Row::rows().filter(|r| r.value.lt(one.clone())));
-                let ordered = Row::rows().order_by(|r| (r.value.desc(), r.id.asc()));
+                let less = ids(&Sample::rows().filter(|r| r.value.lt(one.clone())));
+                let ordered = Sample::rows().order_by(|r| (r.value.desc(), r.id.asc()));
                 let sorted = unless_refused(db.read(&ordered.clone().select(|r| r.id)));
-                let mut expected: Vec<&Row> = all.iter().collect();
+                let mut expected: Vec<&Sample> = all.iter().collect();
                 expected.sort_by(|left, right| order(&right.value, &left.value).then(left.id.cmp(&right.id)));
                 let expected: Vec<i64> = expected.into_iter().map(|row| row.id).collect();
                 if let (Some(less), Some(sorted)) = (&less, &sorted) {
@@ -186,7 +183,7 @@ macro_rules! types {
                 if let Some(paged) = &paged {
                     assert_eq!(*paged, expected, "{} on {}", stringify!($type), db.dialect());
                 }
-                let ends = unless_refused(db.read_one(&Row::rows().select(|r| (min(r.value), max(r.value)))));
+                let ends = unless_refused(db.read_one(&Sample::rows().select(|r| (min(r.value), max(r.value)))));
                 if let Some((Some(least), Some(greatest))) = &ends {
                     assert!(values.iter().all(|value| order(least, value).is_le() && order(value, greatest).is_le()));
                 }
@@ -270,7 +267,7 @@ fn the_page_of_types_is_true() {
             .replace(" >", ">");
         let _ = write!(page, "| `{rust}` |");
         for dialect in [Dialect::Sqlite, Dialect::Postgres, Dialect::MariaDb, Dialect::MySql] {
-            let _ = write!(page, " `{}` |", (of.column)(dialect).replace('`', "").replace('"', ""));
+            let _ = write!(page, " `{}` |", (of.column)(dialect).replace(['`', '"'], ""));
         }
         let outcomes: Vec<_> = databases
             .iter()

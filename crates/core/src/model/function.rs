@@ -28,6 +28,7 @@ pub struct Function {
     by_code_point: bool,
     is_condition: bool,
     takes_conditions: bool,
+    picks: bool,
     can_fail: bool,
 }
 
@@ -54,6 +55,7 @@ impl Function {
             by_code_point: false,
             is_condition: false,
             takes_conditions: false,
+            picks: false,
             can_fail: false,
         }
     }
@@ -117,6 +119,12 @@ impl Function {
     /// Accepts arguments of any type, because it passes values on unchanged.
     const fn any_type(mut self) -> Function {
         self.computes = false;
+        self
+    }
+
+    /// Marks a function that returns one of its values, by the order of their type.
+    const fn picking(mut self) -> Function {
+        self.picks = true;
         self
     }
 
@@ -204,6 +212,11 @@ impl Function {
 
     pub(crate) fn is_condition(&self) -> bool {
         self.is_condition
+    }
+
+    /// Returns whether it returns one of its values, by the order of their type.
+    pub(crate) fn picks(&self) -> bool {
+        self.picks
     }
 
     /// Returns whether computing it can fail for some values.
@@ -473,11 +486,13 @@ pub(crate) static POWER: F = F::named("power").fallible()
     )
     .sqlite("nepheline_power({0}, {1})");
 pub(crate) static LEAST: F = F::named("least")
+    .picking()
     .sqlite("min({0}, {1})")
     .of_decimals("nepheline_decimal_shown(min(nepheline_decimal_sortable({0}), nepheline_decimal_sortable({1})))")
     .postgres("LEAST({0}, {1})")
     .mysql("LEAST({0}, {1})");
 pub(crate) static GREATEST: F = F::named("greatest")
+    .picking()
     .sqlite("max({0}, {1})")
     .of_decimals("nepheline_decimal_shown(max(nepheline_decimal_sortable({0}), nepheline_decimal_sortable({1})))")
     .postgres("GREATEST({0}, {1})")
@@ -506,24 +521,34 @@ pub(crate) static AVG: F = F::named("avg")
     .postgres("avg({0}){*}::float8")
     .mysql("avg({0} + 0e0){*}");
 pub(crate) static MIN: F = F::named("min")
+    .picking()
     .all("min({0}){*}")
     .of_decimals("nepheline_decimal_shown(min(nepheline_decimal_sortable({0})){*})");
 pub(crate) static MAX: F = F::named("max")
+    .picking()
     .all("max({0}){*}")
     .of_decimals("nepheline_decimal_shown(max(nepheline_decimal_sortable({0})){*})");
 // PostgreSQL has no `min` of booleans, UUIDs and bytes. The order of hexadecimal texts is that of the bytes.
-pub(crate) static MIN_BOOLEAN: F = MIN.postgres("bool_and({0}){*}");
-pub(crate) static MAX_BOOLEAN: F = MAX.postgres("bool_or({0}){*}");
-pub(crate) static MIN_UUID: F = MIN
+pub(crate) static MIN_BOOLEAN: F = F::named("min")
+    .all("min({0}){*}")
+    .postgres("bool_and({0}){*}");
+pub(crate) static MAX_BOOLEAN: F = F::named("max")
+    .all("max({0}){*}")
+    .postgres("bool_or({0}){*}");
+pub(crate) static MIN_UUID: F = F::named("min")
+    .all("min({0}){*}")
     .postgres("(min({0}::text COLLATE \"C\"){*})::uuid")
     .mariadb("CAST(min(CAST({0} AS CHAR)){*} AS UUID)");
-pub(crate) static MAX_UUID: F = MAX
+pub(crate) static MAX_UUID: F = F::named("max")
+    .all("max({0}){*}")
     .postgres("(max({0}::text COLLATE \"C\"){*})::uuid")
     .mariadb("CAST(max(CAST({0} AS CHAR)){*} AS UUID)");
-pub(crate) static MIN_BYTES: F =
-    MIN.postgres("decode(min(encode({0}, 'hex') COLLATE \"C\"){*}, 'hex')");
-pub(crate) static MAX_BYTES: F =
-    MAX.postgres("decode(max(encode({0}, 'hex') COLLATE \"C\"){*}, 'hex')");
+pub(crate) static MIN_BYTES: F = F::named("min")
+    .all("min({0}){*}")
+    .postgres("decode(min(encode({0}, 'hex') COLLATE \"C\"){*}, 'hex')");
+pub(crate) static MAX_BYTES: F = F::named("max")
+    .all("max({0}){*}")
+    .postgres("decode(max(encode({0}, 'hex') COLLATE \"C\"){*}, 'hex')");
 
 /// A value in the order in which the engine sorts it.
 pub(crate) static AS_STORED: F = F::named("as stored").any_type().all("{0}");

@@ -27,7 +27,7 @@ pub use role::{
     ColumnRole, ValueSource, is_float, is_mark, is_never_null, is_nullable, is_text, is_time,
     is_unique, is_whole_number,
 };
-pub use row::{Cell, Cells, RowShape};
+pub use row::{Cell, Cells, NativeText, RowShape};
 pub use serial::{deserialize_stored, missing_field};
 pub use storable::{
     Array, BindValue, ColumnType, EnumType, FieldValue, InJson, JsonDocument, LentBind, List,

@@ -45,14 +45,29 @@ pub enum Cell<'r> {
     /// A decimal number.
     Decimal(Decimal),
     /// A value of a type that PostgreSQL has and other engines store as text: arrays as JSON, intervals in ISO 8601.
-    Native {
-        /// The name of the type in the database.
-        sql_type: &'r str,
-        /// The text.
-        text: &'r str,
-    },
+    Native(&'r NativeText),
     /// A value of a type that Nepheline does not know, with the engine's name for it.
     Unknown(&'r str),
+}
+
+/// The text of a value whose type has no cell of its own.
+#[derive(Debug, Clone, Default)]
+pub struct NativeText {
+    /// The name of the type in the database.
+    pub sql_type: String,
+    /// The text.
+    pub text: String,
+}
+
+impl Cell<'_> {
+    /// Returns the text, of a text or of a type without a cell of its own.
+    pub(crate) fn text(&self) -> Option<&str> {
+        match self {
+            Cell::Text(text) => Some(text),
+            Cell::Native(native) => Some(&native.text),
+            _ => None,
+        }
+    }
 }
 
 impl fmt::Display for Cell<'_> {
@@ -77,9 +92,9 @@ impl fmt::Display for Cell<'_> {
             Cell::Timestamp(value) => write!(f, "timestamp {value}"),
             Cell::Uuid(value) => write!(f, "uuid {value}"),
             Cell::Decimal(value) => write!(f, "decimal {value}"),
-            Cell::Native { sql_type, text } => {
-                write!(f, "{sql_type} ")?;
-                storable::quote_text(f, text)
+            Cell::Native(native) => {
+                write!(f, "{} ", native.sql_type)?;
+                storable::quote_text(f, &native.text)
             }
             Cell::Unknown(sql_type) => write!(f, "a value of type `{sql_type}`"),
         }
@@ -110,12 +125,16 @@ pub trait Cells {
     #[cfg_attr(not(debug_assertions), inline(always))]
     fn column<T: ColumnType>(&mut self, column: &'static ColumnInfo) -> Result<T, Error> {
         let cell = self.next_cell();
-        T::from_cell(cell).or_else(|expected| nearest(column, &expected, cell))
+        match T::from_cell(cell) {
+            Ok(value) => Ok(value),
+            Err(expected) => nearest(column, &expected, cell),
+        }
     }
 }
 
 /// Reads the nearest float of an exact number where the column says so.
 #[cold]
+#[inline(never)]
 fn nearest<T: ColumnType>(
     column: &ColumnInfo,
     expected: &Mismatch,

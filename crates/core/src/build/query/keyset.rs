@@ -154,9 +154,8 @@ fn beyond(terms: &[(&OrderTerm, BindValue)]) -> Node {
 }
 
 fn strictly_beyond(order: &OrderTerm, value: &BindValue) -> Node {
-    let by = order.by.clone();
     match (value, order.nulls_first) {
-        (BindValue::Null(_), true) => by.is_null().negated(),
+        (BindValue::Null(_), true) => order.by.clone().is_null().negated(),
         (BindValue::Null(_), false) => Node::constant(false),
         (value, nulls_first) => {
             let comparison = if order.descending { Comparison::Less } else { Comparison::Greater };
@@ -166,10 +165,9 @@ fn strictly_beyond(order: &OrderTerm, value: &BindValue) -> Node {
 }
 
 fn at_or_beyond(order: &OrderTerm, value: &BindValue) -> Node {
-    let by = order.by.clone();
     match (value, order.nulls_first) {
         (BindValue::Null(_), true) => Node::constant(true),
-        (BindValue::Null(_), false) => by.is_null(),
+        (BindValue::Null(_), false) => order.by.clone().is_null(),
         (value, nulls_first) => {
             let comparison = match order.descending {
                 true => Comparison::LessOrEqual,
@@ -182,10 +180,12 @@ fn at_or_beyond(order: &OrderTerm, value: &BindValue) -> Node {
 
 fn compare(order: &OrderTerm, comparison: Comparison, value: &BindValue) -> Node {
     let by = order.by.clone();
-    let by = match (order.as_stored, by.sql_type()) {
+    let by = match by {
         // MariaDB sorts most UUIDs by their last digits.
-        (true, SqlType::Uuid) => Node::call(&function::AS_STORED, SqlType::Bytes, [by]),
-        _ => by,
+        by if order.as_stored && by.sql_type() == SqlType::Uuid => {
+            Node::call(&function::AS_STORED, SqlType::Bytes, [by])
+        }
+        by => by,
     };
     Node::compare(comparison, by, Node::Bind(value.clone()))
 }

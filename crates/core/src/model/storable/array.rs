@@ -110,12 +110,9 @@ impl<T: Storable> Storable for Array<T> {
     }
 
     fn from_cell(cell: Cell<'_>) -> Result<Array<T>, Mismatch> {
-        let items = match cell {
-            Cell::Text(text) | Cell::Native { text, .. } => {
-                serde_json::from_str::<Vec<Value>>(text).ok()
-            }
-            _ => None,
-        };
+        let items = cell
+            .text()
+            .and_then(|text| serde_json::from_str::<Vec<Value>>(text).ok());
         let items =
             items.ok_or_else(|| Mismatch::expected("an array of one dimension without NULLs"))?;
         let read = items.iter().map(|item| read_item(item).map_err(of_item));

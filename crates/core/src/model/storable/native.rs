@@ -157,10 +157,7 @@ impl Storable for Span {
     }
 
     fn from_cell(cell: Cell<'_>) -> Result<Span, Mismatch> {
-        let span = match cell {
-            Cell::Text(text) | Cell::Native { text, .. } => text.parse::<Span>().ok(),
-            _ => None,
-        };
+        let span = cell.text().and_then(|text| text.parse::<Span>().ok());
         span.ok_or_else(|| {
             Mismatch::expected(
                 "interval (`Span`, ISO 8601 as in P1Y2M3DT4H5M6S, all parts of one sign)",
@@ -179,14 +176,11 @@ impl Storable for IpAddr {
     }
 
     fn from_cell(cell: Cell<'_>) -> Result<IpAddr, Mismatch> {
-        let address = match cell {
-            Cell::Text(text) | Cell::Native { text, .. } => {
-                // Another spelling of the same address would not be found by `=`.
-                let parsed = text.parse::<IpAddr>().ok();
-                parsed.filter(|address| has_text(address, text))
-            }
-            _ => None,
-        };
+        let address = cell.text().and_then(|text| {
+            // Another spelling of the same address would not be found by `=`.
+            let parsed = text.parse::<IpAddr>().ok();
+            parsed.filter(|address| has_text(address, text))
+        });
         address.ok_or_else(|| {
             Mismatch::expected("inet (`IpAddr`, as in 192.0.2.7 or 2001:db8::7, without a prefix)")
         })

@@ -218,10 +218,7 @@ impl<T: RangeItem> Storable for RangeOf<T> {
     }
 
     fn from_cell(cell: Cell<'_>) -> Result<RangeOf<T>, Mismatch> {
-        let range = match cell {
-            Cell::Text(text) | Cell::Native { text, .. } => RangeOf::parsed(text),
-            _ => None,
-        };
+        let range = cell.text().and_then(RangeOf::parsed);
         range.ok_or_else(|| {
             Mismatch::expected(format!(
                 "a range of {} values (`RangeOf`, as in [1,5))",

@@ -199,14 +199,15 @@ impl<'q> Writer<'q> {
         }
     }
 
+    #[inline]
     fn check_ordered(&self, sql_type: SqlType) -> Result<(), Error> {
-        match self.grammar.can_order(sql_type) {
-            true => Ok(()),
-            false => Err(Error::unsupported(
+        match sql_type {
+            SqlType::Native(_) if !self.grammar.can_order(sql_type) => Err(Error::unsupported(
                 &format!("ordering values of type {sql_type}"),
                 self.grammar.name(),
                 "order the rows in Rust",
             )),
+            _ => Ok(()),
         }
     }
 

@@ -7,9 +7,7 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
 
 use crate::dialect::{Collated, DistinctForm, PatternForm, TruthForm};
-use crate::model::{
-    BindValue, EnumType, Error, Function, List, NativeType, SqlType, exact_text, function,
-};
+use crate::model::{BindValue, EnumType, Error, List, NativeType, SqlType, exact_text, function};
 use crate::sql::form::{self, Part};
 use crate::sql::identifiers::{push_column, push_identifier, push_type};
 use crate::sql::pattern::glob_of;
@@ -648,7 +646,7 @@ impl<'q> Writer<'q> {
         };
         if function.computes() {
             let mut types = call.arguments.iter().map(Node::sql_type);
-            if PICKS.contains(&function)
+            if function.picks()
                 && let Some(sql_type) = types.clone().find(|sql_type| !self.picks(*sql_type))
             {
                 return Err(Error::unsupported(
@@ -806,16 +804,6 @@ pub(super) enum SortForm {
     /// By a key.
     Around(Collated),
 }
-
-/// The functions that pick one of their values by the order of the type.
-const PICKS: [&Function; 6] = [
-    &function::MIN,
-    &function::MAX,
-    &function::LEAST,
-    &function::LEAST_OR_NULL,
-    &function::GREATEST,
-    &function::GREATEST_OR_NULL,
-];
 
 /// Returns the forms in which a decimal may be stored where there is no type for it: an integer, a float, and the texts with
 /// each number of digits after the point.

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
-use nepheline_core::{Cell, Cells};
+use nepheline_core::{Cell, Cells, NativeText};
 use rust_decimal::Decimal;
 use tokio_postgres::Row;
 use tokio_postgres::types::{FromSql, Kind, Type};
@@ -16,12 +16,12 @@ pub(crate) struct RowCells<'r> {
     key_cells: &'r [usize],
     next: usize,
     /// The text of the last cell, if its type has no cell of its own.
-    text: String,
+    native: NativeText,
 }
 
 impl<'r> RowCells<'r> {
     pub(super) fn new(row: &'r Row, key_cells: &'r [usize]) -> Self {
-        RowCells { row, key_cells, next: 0, text: String::new() }
+        RowCells { row, key_cells, next: 0, native: NativeText::default() }
     }
 }
 
@@ -60,8 +60,8 @@ impl RowCells<'_> {
         let sql_type = column.type_().name();
         match self.row.try_get::<_, ArrivedText>(position) {
             Ok(ArrivedText(Some(text))) => {
-                self.text = text;
-                Cell::Native { sql_type, text: &self.text }
+                self.native = NativeText { sql_type: sql_type.to_owned(), text };
+                Cell::Native(&self.native)
             }
             _ => Cell::Unknown(sql_type),
         }
