@@ -60,7 +60,7 @@ impl Reference {
     }
 
     /// Returns whether the foreign key is in the row of this table.
-    pub(crate) fn is_foreign_key(&self) -> bool {
+    pub fn is_foreign_key(&self) -> bool {
         !self.of_child
     }
 
@@ -68,7 +68,8 @@ impl Reference {
         self.name
     }
 
-    pub(crate) fn target(&self) -> &'static TableInfo {
+    /// Returns the table that it leads to.
+    pub fn target(&self) -> &'static TableInfo {
         (self.target)()
     }
 
@@ -77,7 +78,7 @@ impl Reference {
     }
 
     /// Returns the pairs of equal columns: of this table, and of the other.
-    pub(crate) fn pairs(&self) -> impl Iterator<Item = [&'static ColumnInfo; 2]> {
+    pub fn pairs(&self) -> impl Iterator<Item = [&'static ColumnInfo; 2]> {
         self.pairs.iter().map(|pair| pair.map(|column| column()))
     }
 }
@@ -220,7 +221,8 @@ impl TableInfo {
         self.retired_with
     }
 
-    pub(crate) fn references(&self) -> &'static [Reference] {
+    #[doc(hidden)]
+    pub fn references(&self) -> &'static [Reference] {
         self.references
     }
 

@@ -2,7 +2,7 @@
 
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
-use nepheline_core::Error;
+use nepheline_core::{Dialect, Error};
 use nepheline_core::internal::{CompileContext, PolicySlot, Statement};
 
 use super::database::Database;
@@ -62,6 +62,15 @@ impl Access for AsyncAccess<'_> {
             AsyncAccess::Work(work, ..) => work.setting.context(work.dialect),
             #[cfg(any(feature = "postgres", feature = "mysql"))]
             AsyncAccess::Session(session) => session.context(),
+        }
+    }
+
+    fn dialect(&self) -> Dialect {
+        match self {
+            AsyncAccess::Database(database, _) => database.dialect(),
+            AsyncAccess::Work(work, ..) => work.dialect,
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
+            AsyncAccess::Session(session) => session.dialect(),
         }
     }
 

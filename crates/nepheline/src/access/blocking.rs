@@ -479,6 +479,14 @@ impl Access for BlockingAccess<'_> {
         }
     }
 
+    fn dialect(&self) -> Dialect {
+        match self {
+            BlockingAccess::Served(_, access) => access.dialect(),
+            #[cfg(feature = "sqlite")]
+            BlockingAccess::Direct(_) | BlockingAccess::Refused(..) => crate::engine::sqlite::DIALECT,
+        }
+    }
+
     #[inline]
     fn fetch<'f>(
         &'f self,

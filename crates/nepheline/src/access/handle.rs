@@ -8,9 +8,10 @@ use std::panic::Location;
 use futures_util::stream::{self, Stream, StreamExt, TryStreamExt};
 use nepheline_core::bounds::Beside;
 use nepheline_core::internal::{Companions, InHand};
-use nepheline_core::{Error, InsertValues, Origin, Script, Table, Upsert, Writes};
+use nepheline_core::{Dialect, Error, InsertValues, Origin, Script, Table, Upsert, Writes};
 
 use super::direct::now;
+use crate::exec::access::Access as _;
 use crate::exec::companions::{self, Explainable, LoadsAll, Readable};
 use crate::exec::page::{Cursor, Page, Paging, CursoredRows, Way};
 use crate::exec::write::{self, Upserted};
@@ -460,6 +461,11 @@ macro_rules! insert_stream_docs {
 pub trait RunsQueries: sealed::RunsQueries + Sized {
     verbs!(asynchronous);
 
+    /// Returns the dialect of the database.
+    fn dialect(&self) -> Dialect {
+        self.access().dialect()
+    }
+
     /// Reads the rows one after another, in constant memory.
     ///
     /// The stream holds a connection. Dropping it early cancels the statement at the server and closes the
@@ -532,6 +538,11 @@ impl<H: sealed::RunsQueries> RunsQueries for H {}
 /// RunsQueries) -> Result<Vec<Specimen>, Error>`.
 pub trait BlockingRunsQueries: sealed::BlockingRunsQueries + Sized {
     verbs!(blocking);
+
+    /// Returns the dialect of the database.
+    fn dialect(&self) -> Dialect {
+        self.access().dialect()
+    }
 
     /// Passes the rows to `take` one after another, in constant memory, until it returns `Break`. Companions
     /// are read for some hundred rows at a time. `take` may use the handle, but not the transaction whose

@@ -21,6 +21,8 @@ use crate::observe::interceptor::Running;
 pub(crate) trait SessionAccess: Sync {
     fn context(&self) -> CompileContext<'_>;
 
+    fn dialect(&self) -> Dialect;
+
     fn interceptors(&self) -> &Interceptors;
 
     fn fetch<'f>(
@@ -82,6 +84,10 @@ impl<W: AsyncWire> SessionAccess for Lent<W> {
     fn context(&self) -> CompileContext<'_> {
         // A COPY that loses step with the server costs the connection, which belongs to the program here.
         CompileContext { copies: false, ..self.setting.context(self.dialect) }
+    }
+
+    fn dialect(&self) -> Dialect {
+        self.dialect
     }
 
     fn interceptors(&self) -> &Interceptors {

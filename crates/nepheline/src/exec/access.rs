@@ -4,7 +4,7 @@
 use std::future::{Future, Ready};
 
 use futures_util::future::BoxFuture;
-use nepheline_core::Error;
+use nepheline_core::{Dialect, Error};
 use nepheline_core::internal::CompileContext;
 
 use super::ask::{Ask, Verb};
@@ -53,6 +53,8 @@ pub(crate) trait Access {
     type Family: Family;
 
     fn context(&self) -> CompileContext<'_>;
+
+    fn dialect(&self) -> Dialect;
 
     /// Runs a statement to its end, and passes its rows to `sink`.
     fn fetch<'f>(

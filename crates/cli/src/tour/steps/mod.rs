@@ -81,6 +81,8 @@ steps! {
     Order: queries::order, "Which are the sixth to tenth deepest pegmatites and basalts?";
     /// Groups, aggregates and a condition on them
     Totals: totals::totals, "Which regions have more than 100 specimens from below 50 m?";
+    /// Exact prices, discounts, taxes and shares
+    Money: totals::money, "What did each lab bill, before and after discount and tax, and which part of the whole?";
     /// Window functions: numbers, ranks and running totals
     Windows: totals::windows, "In which order was LM-1 sampled, and how deep by then?";
     /// The first row for each value of a column

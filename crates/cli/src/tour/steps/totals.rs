@@ -4,7 +4,7 @@ use anyhow::Result;
 use nepheline::prelude::*;
 use nepheline::{Paging, StatementLog, recursive};
 use nepheline_coreshed::scopes::deeper_than;
-use nepheline_coreshed::{Borehole, Specimen};
+use nepheline_coreshed::{Borehole, InvoiceLine, Specimen};
 
 use crate::tour::Tour;
 use crate::tour::rows::or_null;
@@ -59,6 +59,35 @@ pub(super) fn windows(tour: &mut Tour<'_>) -> Result<()> {
     let headings = ["label", "taken_on", "number", "rank by depth in its rock", "deepest by then"];
     tour.values(&headings, &query, |(label, taken_on, number, rank, deepest)| {
         vec![label, taken_on.to_string(), number.to_string(), rank.to_string(), or_null(deepest)]
+    })
+}
+
+#[derive(Debug, Clone, RowShape)]
+struct Billed {
+    #[nepheline(by_code_point)]
+    lab: String,
+    net: Option<Decimal>,
+    gross: Option<Decimal>,
+}
+
+pub(super) fn money(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
+    let per_lab = InvoiceLine::rows().select(|l| {
+        let net = (l.quantity * l.unit_price * (1 - l.invoice().discount)).round(2);
+        let tax = (net.clone() * l.tax_rate).round(2);
+        shape!(Billed {
+            lab: per(l.invoice().lab().name),
+            net: sum(net.clone()),
+            gross: sum(net + tax),
+        })
+    });
+    let query = from(per_lab)
+        .order_by(|b| b.gross.desc())
+        .select(|b| (b.lab, b.net, b.gross, b.gross.divided_by(sum(b.gross).over(|w| w), 4)));
+    // until here
+    tour.show(&query)?;
+    tour.values(&["lab", "net", "gross", "share"], &query, |(lab, net, gross, share)| {
+        vec![lab, or_null(net), or_null(gross), or_null(share)]
     })
 }
 

@@ -1,0 +1,518 @@
+//! Differences between the structs of a program and the tables of a database.
+
+use std::fmt;
+use std::ops::Deref;
+
+use nepheline::prelude::*;
+use nepheline::{ColumnInfo, Dialect, SqlType};
+
+use crate::catalog::{Catalog, CatalogColumn, CatalogTable, Generated};
+use crate::kind::{Fit, Kind};
+
+/// A difference between a struct and its table. It displays as a sentence with the way out.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+#[non_exhaustive]
+pub struct Difference {
+    /// The table.
+    pub table: String,
+    /// The column, if it is about one.
+    pub column: Option<String>,
+    /// What differs.
+    pub kind: DifferenceKind,
+    /// What was found, and the next step.
+    pub message: String,
+}
+
+impl fmt::Display for Difference {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "`{}`", self.table)?;
+        if let Some(column) = &self.column {
+            write!(f, ".`{column}`")?;
+        }
+        write!(f, ": {}", self.message)
+    }
+}
+
+/// What differs between a struct and its table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, serde::Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum DifferenceKind {
+    /// The database has no such table.
+    MissingTable,
+    /// The table has no such column.
+    MissingColumn,
+    /// The column stores values of another type.
+    OtherType,
+    /// The column holds numbers that the field does not.
+    WiderColumn,
+    /// The column turns the texts of decimals into floats.
+    NumericAffinity,
+    /// The column may be NULL, and the field may not.
+    NullableColumn,
+    /// The field may be NULL, and the column may not.
+    NullableField,
+    /// The primary key has other columns.
+    OtherKey,
+    /// The struct declares a unique column or set that the database does not guarantee.
+    MissingUnique,
+    /// The struct declares a reference without a foreign key.
+    MissingReference,
+    /// The foreign key leads to another table or column.
+    OtherTarget,
+    /// The field claims that the column compares by code point.
+    OtherCollation,
+    /// The column's collation treats different texts as equal.
+    NondeterministicCollation,
+    /// The enum types have other values, or another order.
+    OtherEnumValues,
+    /// The field is `generated`, and the database makes no value.
+    NotGenerated,
+    /// The database computes the value, and the struct writes it.
+    ComputedColumn,
+    /// A new row needs a value for a column that the struct does not have.
+    MissingField,
+}
+
+/// The differences that a comparison found. It displays as one line for each.
+#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize)]
+#[serde(transparent)]
+pub struct Differences(pub(crate) Vec<Difference>);
+
+impl Differences {
+    /// Returns an error that lists them, unless there are none.
+    ///
+    /// # Errors
+    ///
+    /// The differences themselves.
+    pub fn into_result(self) -> Result<(), Differences> {
+        if self.0.is_empty() { Ok(()) } else { Err(self) }
+    }
+}
+
+impl Deref for Differences {
+    type Target = [Difference];
+
+    fn deref(&self) -> &[Difference] {
+        &self.0
+    }
+}
+
+impl fmt::Display for Differences {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0.len() {
+            0 => return f.write_str("the structs and the database agree"),
+            1 => f.write_str("the structs and the database differ in 1 place:")?,
+            n => write!(f, "the structs and the database differ in {n} places:")?,
+        }
+        self.0
+            .iter()
+            .try_for_each(|difference| write!(f, "\n- {difference}"))
+    }
+}
+
+impl std::error::Error for Differences {}
+
+/// The tables that a program expects, for [`verify`](crate::LiveDatabase::verify).
+///
+/// ```
+/// use nepheline_coreshed::{Borehole, Site, Specimen};
+/// use nepheline_live::Expected;
+/// use nepheline_live::blocking::LiveDatabase;
+///
+/// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+/// let db = nepheline_coreshed::in_memory()?;
+/// let expected = Expected::new().table::<Site>().table::<Borehole>().table::<Specimen>();
+/// db.verify(&expected)?.into_result()?;
+/// # Ok(())
+/// # }
+/// ```
+#[derive(Debug, Clone, Default)]
+#[must_use = "a list of tables does nothing until a handle verifies it"]
+pub struct Expected {
+    tables: Vec<ExpectedTable>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct ExpectedTable {
+    schema: Option<&'static str>,
+    compare: fn(Dialect, &Catalog, &mut Vec<Difference>),
+}
+
+impl Expected {
+    /// Returns an empty list.
+    pub fn new() -> Expected {
+        Expected::default()
+    }
+
+    /// Adds the table of a struct.
+    pub fn table<T: Table>(mut self) -> Expected {
+        self.tables
+            .push(ExpectedTable { schema: T::INFO.schema(), compare: compare::<T> });
+        self
+    }
+
+    /// Returns the schemas of the tables, `None` for that of the session.
+    pub(crate) fn schemas(&self) -> Vec<Option<&'static str>> {
+        let mut schemas: Vec<_> = self.tables.iter().map(|table| table.schema).collect();
+        schemas.sort_unstable();
+        schemas.dedup();
+        schemas
+    }
+
+    /// Compares the tables of a schema.
+    pub(crate) fn compare(
+        &self,
+        schema: Option<&'static str>,
+        dialect: Dialect,
+        catalog: &Catalog,
+        found: &mut Differences,
+    ) {
+        let tables = self.tables.iter().filter(|table| table.schema == schema);
+        tables.for_each(|table| (table.compare)(dialect, catalog, &mut found.0));
+    }
+}
+
+/// Compares the table of a struct.
+fn compare<T: Table>(dialect: Dialect, catalog: &Catalog, found: &mut Vec<Difference>) {
+    let Some(table) = catalog.table(T::INFO.name()) else {
+        found.push(Difference {
+            table: T::INFO.name().into(),
+            column: None,
+            kind: DifferenceKind::MissingTable,
+            message: match catalog.tables.is_empty() {
+                true => "the schema has no table at all; is it the right database?".into(),
+                false => "the database has no such table; create it, or correct `#[nepheline(table = \"..\")]`".into(),
+            },
+        });
+        return;
+    };
+    let mut comparison = Comparison { dialect, table, found };
+    comparison.columns(T::INFO.columns());
+    comparison.key(T::INFO.key().map(ColumnInfo::name).collect());
+    for set in T::UNIQUE_COLUMNS {
+        let columns = set
+            .iter()
+            .filter_map(|number| T::INFO.columns().get(usize::from(*number)));
+        comparison.unique(columns.map(ColumnInfo::name).collect());
+    }
+    for reference in T::INFO
+        .references()
+        .iter()
+        .filter(|reference| reference.is_foreign_key())
+    {
+        let pairs = reference
+            .pairs()
+            .map(|pair| pair.map(ColumnInfo::name))
+            .collect();
+        comparison.reference(reference.target().name(), pairs);
+    }
+    comparison.missing_fields(T::INFO.columns());
+}
+
+/// A comparison in progress.
+struct Comparison<'c> {
+    dialect: Dialect,
+    table: &'c CatalogTable,
+    found: &'c mut Vec<Difference>,
+}
+
+impl Comparison<'_> {
+    fn tell(&mut self, column: Option<&str>, kind: DifferenceKind, message: impl Into<String>) {
+        self.found.push(Difference {
+            table: self.table.name.clone(),
+            column: column.map(str::to_owned),
+            kind,
+            message: message.into(),
+        });
+    }
+
+    fn columns(&mut self, columns: &'static [ColumnInfo]) {
+        for field in columns {
+            let name = Some(field.name());
+            let Some(column) = self.table.column(field.name()) else {
+                let near = nearest(field.name(), &self.table.columns);
+                let near = near.map_or(String::new(), |near| format!(" (did you mean `{near}`?)"));
+                self.tell(
+                    name,
+                    DifferenceKind::MissingColumn,
+                    format!("the table has no such column{near}; add it, or remove the field"),
+                );
+                continue;
+            };
+            self.type_of(field, column);
+            self.nullness(field, column);
+            self.collation(field, column);
+            if field.is_generated()
+                && column.generated == Generated::Never
+                && column.default.is_none()
+            {
+                let message = "the field is `generated`, and the database makes no value; declare an identity or a \
+                               default, or remove `generated`";
+                self.tell(name, DifferenceKind::NotGenerated, message);
+            }
+            if !field.is_generated() && column.generated == Generated::Computed {
+                let message = "the database computes the value and refuses to be given one; mark the field `generated`, or remove it if another is";
+                self.tell(name, DifferenceKind::ComputedColumn, message);
+            }
+        }
+    }
+
+    fn type_of(&mut self, field: &ColumnInfo, column: &CatalogColumn) {
+        let kind = Kind::of(self.dialect, column);
+        let name = Some(field.name());
+        let (sql_type, database_type) = (field.sql_type(), &column.database_type);
+        match kind.fit(self.dialect, sql_type, field.is_approximate()) {
+            Fit::Yes | Fit::Unknown => {}
+            Fit::No => {
+                let instead = match kind.rust_type() {
+                    Some(rust) => format!("its Rust type is `{rust}`"),
+                    None => "no Rust type stores it: cast it in hand-written SQL".to_owned(),
+                };
+                let message = format!(
+                    "the field stores {sql_type}, and the column is `{database_type}`; {instead}"
+                );
+                self.tell(name, DifferenceKind::OtherType, message);
+            }
+            Fit::Wider => {
+                let rust = kind.rust_type().unwrap_or_default();
+                let message = format!(
+                    "the column is `{database_type}`, and the field holds less; its Rust type is `{rust}`"
+                );
+                self.tell(name, DifferenceKind::WiderColumn, message);
+            }
+            Fit::Exact => {
+                let message = format!(
+                    "the column is `{database_type}`, and the field is a float; write `Decimal`, or add `approximate`"
+                );
+                self.tell(name, DifferenceKind::OtherType, message);
+            }
+            Fit::Affinity => {
+                let message = format!(
+                    "a column declared `{database_type}` keeps 15 digits of a decimal; declare it as TEXT"
+                );
+                self.tell(name, DifferenceKind::NumericAffinity, message);
+            }
+        }
+        if let (SqlType::Enum(declared), false) = (sql_type, column.enum_values.is_empty())
+            && declared.values() != column.enum_values
+        {
+            let message = enum_difference(declared.values(), &column.enum_values);
+            self.tell(name, DifferenceKind::OtherEnumValues, message);
+        }
+    }
+
+    fn nullness(&mut self, field: &ColumnInfo, column: &CatalogColumn) {
+        let name = Some(field.name());
+        // Nobody tells whether a column of a view may be NULL.
+        match (field.is_nullable(), column.nullable) {
+            (false, true) if !self.table.is_view => {
+                let message = "the column may be NULL, and the field may not; write `Option<..>`, or declare NOT NULL";
+                self.tell(name, DifferenceKind::NullableColumn, message);
+            }
+            (true, false) => {
+                let message = "the field is an `Option`, and the column is never NULL; write the type without `Option`";
+                self.tell(name, DifferenceKind::NullableField, message);
+            }
+            _ => {}
+        }
+    }
+
+    fn collation(&mut self, field: &ColumnInfo, column: &CatalogColumn) {
+        let name = Some(field.name());
+        let wanted = match self.dialect {
+            Dialect::Postgres => "C",
+            Dialect::MariaDb => "utf8mb4_nopad_bin",
+            Dialect::MySql => "utf8mb4_0900_bin",
+            // SQLite does not tell the collation of a column.
+            _ => return,
+        };
+        let by_code_point = [wanted, "POSIX", "ucs_basic"];
+        let is = |collation: &String| by_code_point.contains(&collation.as_str());
+        if field.is_by_code_point() && !column.collation.as_ref().is_some_and(is) {
+            let found = column.collation.as_deref().unwrap_or("the default one");
+            let message = format!(
+                "the field is `by_code_point`, and the column's collation is {found}; declare COLLATE \"{wanted}\", or \
+                 remove `by_code_point`"
+            );
+            self.tell(name, DifferenceKind::OtherCollation, message);
+        }
+        if column.is_nondeterministic
+            && !field.is_nondeterministic()
+            && field.sql_type() == SqlType::Text
+        {
+            let message = "the column's collation treats different texts as equal; add `nondeterministic` to the field";
+            self.tell(name, DifferenceKind::NondeterministicCollation, message);
+        }
+    }
+
+    fn key(&mut self, mut declared: Vec<&str>) {
+        // A view has no key that the database knows.
+        if self.table.is_view {
+            return;
+        }
+        let mut found: Vec<&str> = self.table.key.iter().map(String::as_str).collect();
+        let message = format!(
+            "the key of the struct is {}, and that of the table is {}",
+            list(&declared),
+            list(&found)
+        );
+        declared.sort_unstable();
+        found.sort_unstable();
+        if declared != found {
+            self.tell(None, DifferenceKind::OtherKey, message);
+        }
+    }
+
+    fn unique(&mut self, declared: Vec<&str>) {
+        let same = |columns: &[String]| {
+            columns.len() == declared.len()
+                && declared
+                    .iter()
+                    .all(|name| columns.iter().any(|column| column == name))
+        };
+        let is_there = same(&self.table.key)
+            || self
+                .table
+                .unique
+                .iter()
+                .any(|unique| unique.condition.is_none() && same(&unique.columns));
+        if !is_there {
+            let message = format!(
+                "the struct says that no two rows share {}, and no constraint says so; add UNIQUE",
+                list(&declared)
+            );
+            let column = if let [one] = declared.as_slice() { Some(*one) } else { None };
+            self.tell(column, DifferenceKind::MissingUnique, message);
+        }
+    }
+
+    fn reference(&mut self, target: &str, pairs: Vec<[&str; 2]>) {
+        let own = |reference: &crate::catalog::CatalogReference| {
+            reference.columns.len() == pairs.len()
+                && pairs
+                    .iter()
+                    .all(|[own, _]| reference.columns.iter().any(|column| column == own))
+        };
+        let column = if let [[one, _]] = pairs.as_slice() { Some(*one) } else { None };
+        let columns: Vec<&str> = pairs.iter().map(|[own, _]| *own).collect();
+        let Some(reference) = self
+            .table
+            .references
+            .iter()
+            .find(|reference| own(reference))
+        else {
+            if !self.table.is_view {
+                let message =
+                    format!("no foreign key leads from {} to `{target}`; add one", list(&columns));
+                self.tell(column, DifferenceKind::MissingReference, message);
+            }
+            return;
+        };
+        let leads = |[own, theirs]: &[&str; 2]| {
+            let mut both = reference.columns.iter().zip(&reference.target_columns);
+            both.any(|(column, other)| column == own && other == theirs)
+        };
+        if reference.target != target || !pairs.iter().all(leads) {
+            let found: Vec<&str> = reference
+                .target_columns
+                .iter()
+                .map(String::as_str)
+                .collect();
+            let message = format!(
+                "the foreign key leads to {} of `{}`, and the struct refers to `{target}`; correct `references`",
+                list(&found),
+                reference.target,
+            );
+            self.tell(column, DifferenceKind::OtherTarget, message);
+        }
+    }
+
+    fn missing_fields(&mut self, columns: &'static [ColumnInfo]) {
+        let has = |name: &str| columns.iter().any(|column| column.name() == name);
+        let needed = self.table.columns.iter().filter(|column| {
+            !has(&column.name)
+                && !column.nullable
+                && column.default.is_none()
+                && column.generated == Generated::Never
+        });
+        let names: Vec<String> = needed.map(|column| column.name.clone()).collect();
+        if self.table.is_view {
+            return;
+        }
+        for name in names {
+            let message = "a new row needs a value, and the struct has no such field; add it, or give the column a default";
+            self.tell(Some(&name), DifferenceKind::MissingField, message);
+        }
+    }
+}
+
+fn enum_difference(declared: &[&str], found: &[String]) -> String {
+    let unknown: Vec<&str> = found
+        .iter()
+        .map(String::as_str)
+        .filter(|value| !declared.contains(value))
+        .collect();
+    let missing: Vec<&str> = declared
+        .iter()
+        .copied()
+        .filter(|value| !found.iter().any(|other| other == value))
+        .collect();
+    match (unknown.is_empty(), missing.is_empty()) {
+        (true, true) => {
+            "the values of the enum are in another order in the database; order the variants alike"
+                .into()
+        }
+        (false, true) => format!("the Rust enum lacks {}; add variants", list(&unknown)),
+        (true, false) => format!(
+            "the database's type lacks {}; add values, or remove the variants",
+            list(&missing)
+        ),
+        (false, false) => {
+            format!(
+                "the Rust enum lacks {}, and the database's type lacks {}",
+                list(&unknown),
+                list(&missing)
+            )
+        }
+    }
+}
+
+/// Returns names with commas between.
+fn list(names: &[&str]) -> String {
+    match names {
+        [] => "none".into(),
+        names => names
+            .iter()
+            .map(|name| format!("`{name}`"))
+            .collect::<Vec<_>>()
+            .join(", "),
+    }
+}
+
+/// Returns the column whose name is most like another, if one is.
+fn nearest<'c>(name: &str, columns: &'c [CatalogColumn]) -> Option<&'c str> {
+    let simple = |name: &str| name.replace('_', "").to_lowercase();
+    let wanted = simple(name);
+    let distances = columns
+        .iter()
+        .map(|column| (distance(&wanted, &simple(&column.name)), column));
+    let (distance, column) = distances.min_by_key(|(distance, _)| *distance)?;
+    (distance * 3 <= wanted.len()).then_some(column.name.as_str())
+}
+
+/// Returns the number of letters to insert, remove or replace.
+fn distance(left: &str, right: &str) -> usize {
+    let right: Vec<char> = right.chars().collect();
+    let mut row: Vec<usize> = (0..=right.len()).collect();
+    for (i, letter) in left.chars().enumerate() {
+        let mut before = i;
+        row[0] = i + 1;
+        for (j, other) in right.iter().enumerate() {
+            let replaced = before + usize::from(letter != *other);
+            before = row[j + 1];
+            row[j + 1] = replaced.min(before + 1).min(row[j] + 1);
+        }
+    }
+    row[right.len()]
+}
