@@ -1,13 +1,15 @@
 //! The `nepheline` command. It parses the arguments, calls the library, prints, and maps the outcome to an
 //! exit code: 0 for success, 1 for a failure, 2 for wrong arguments.
 
+mod database;
 mod screen;
+mod survey;
 mod tour;
 
-use std::io;
+use std::io::{self, Write as _};
 use std::process::ExitCode;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory as _, Parser, Subcommand};
 
 use screen::Screen;
 
@@ -23,12 +25,27 @@ struct Arguments {
 enum Command {
     /// Ask the demo data one question after another, with the Rust, the SQL, the binds and the rows.
     Tour(tour::TourOptions),
+
+    /// Show the tables of a database: columns, keys, references and rows; or some of them in depth.
+    Survey(survey::SurveyOptions),
+
+    /// Print a script that completes the command in a shell.
+    Completions {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+
+    /// Print the manual page.
+    Man,
 }
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     let outcome = match &arguments.command {
         Command::Tour(options) => tour::run(options, &mut Screen::stdout()),
+        Command::Survey(options) => survey::run(options, &mut Screen::stdout()),
+        Command::Completions { shell } => completions(*shell),
+        Command::Man => manual(),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,
@@ -39,6 +56,18 @@ fn main() -> ExitCode {
             ExitCode::FAILURE
         }
     }
+}
+
+fn completions(shell: clap_complete::Shell) -> anyhow::Result<()> {
+    let mut script = Vec::new();
+    clap_complete::generate(shell, &mut Arguments::command(), "nepheline", &mut script);
+    Ok(io::stdout().write_all(&script)?)
+}
+
+fn manual() -> anyhow::Result<()> {
+    let mut page = Vec::new();
+    clap_mangen::Man::new(Arguments::command()).render(&mut page)?;
+    Ok(io::stdout().write_all(&page)?)
 }
 
 /// Returns the error and its causes in one line, each once.

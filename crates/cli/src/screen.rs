@@ -99,6 +99,20 @@ impl Screen {
         Ok(())
     }
 
+    /// Prints text for programs, as it is.
+    pub(crate) fn plain(&mut self, text: &str) -> io::Result<()> {
+        writeln!(self.out, "{text}")
+    }
+
+    /// Prints rows as a table, and nothing below it.
+    pub(crate) fn whole_table(
+        &mut self,
+        headings: &[&str],
+        rows: &[Vec<String>],
+    ) -> io::Result<()> {
+        self.grid(headings, rows)
+    }
+
     /// Prints rows as a table, and below it how many of `all` rows these are.
     pub(crate) fn table(
         &mut self,
@@ -109,6 +123,15 @@ impl Screen {
         if rows.is_empty() {
             return self.line("no rows");
         }
+        self.grid(headings, rows)?;
+        match all {
+            1 => self.line("1 row"),
+            n if n > rows.len() => self.line(&format!("{} of {n} rows", rows.len())),
+            n => self.line(&format!("{n} rows")),
+        }
+    }
+
+    fn grid(&mut self, headings: &[&str], rows: &[Vec<String>]) -> io::Result<()> {
         let mut table = Table::new();
         table.load_style(ONE_RULE).enforce_styling();
         table.set_header(
@@ -133,11 +156,7 @@ impl Screen {
             let line = line.strip_suffix(RESET).map_or(line, str::trim_end);
             writeln!(self.out, "{line}{RESET}")?;
         }
-        match all {
-            1 => self.line("1 row"),
-            n if n > rows.len() => self.line(&format!("{} of {n} rows", rows.len())),
-            n => self.line(&format!("{n} rows")),
-        }
+        Ok(())
     }
 }
 

@@ -37,6 +37,7 @@
 mod catalog;
 mod kind;
 mod live;
+mod profile;
 mod read;
 mod verify;
 
@@ -45,4 +46,5 @@ pub use catalog::{
     CatalogRoutine, CatalogTable, CatalogUnique, Generated,
 };
 pub use live::{LiveDatabase, blocking};
+pub use profile::{ColumnProfile, Profile};
 pub use verify::{Difference, DifferenceKind, Differences, Expected};

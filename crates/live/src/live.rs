@@ -3,7 +3,8 @@
 use nepheline::RunsQueries;
 use nepheline::prelude::*;
 
-use crate::catalog::Catalog;
+use crate::catalog::{Catalog, CatalogTable};
+use crate::profile::{self, Profile, ProfileQueries};
 use crate::read::{Queries, Rows};
 use crate::verify::{Differences, Expected};
 
@@ -43,6 +44,33 @@ pub trait LiveDatabase: RunsQueries {
     /// Those of reading.
     fn catalog_of(&self, schemas: &[&str]) -> impl Future<Output = Result<Catalog, Error>> + Send {
         async move { read_catalog!(self, schemas, .await) }
+    }
+
+    /// Counts the rows of a table. It reads the whole table or one of its indexes.
+    ///
+    /// # Errors
+    ///
+    /// Those of reading.
+    fn count_rows(&self, table: &CatalogTable) -> impl Future<Output = Result<i64, Error>> + Send {
+        async move { self.read_one(&profile::count(self.dialect(), table)).await }
+    }
+
+    /// Counts the rows of a table, and the distinct values and NULLs of each column, and reads `sample` of its rows. It reads
+    /// the whole table.
+    ///
+    /// # Errors
+    ///
+    /// Those of reading.
+    fn profile(
+        &self,
+        table: &CatalogTable,
+        sample: u32,
+    ) -> impl Future<Output = Result<Profile, Error>> + Send {
+        async move {
+            let queries = ProfileQueries::of(self.dialect(), table, sample);
+            let counts = self.read_one(&queries.counts).await?;
+            Profile::of(table, &counts, &self.read(&queries.sample).await?)
+        }
     }
 
     /// Compares the table of a struct with the database, and returns the differences; none if they agree.
@@ -100,6 +128,27 @@ pub mod blocking {
         /// Those of reading.
         fn catalog_of(&self, schemas: &[&str]) -> Result<Catalog, Error> {
             read_catalog!(self, schemas,)
+        }
+
+        /// Counts the rows of a table. It reads the whole table or one of its indexes.
+        ///
+        /// # Errors
+        ///
+        /// Those of reading.
+        fn count_rows(&self, table: &CatalogTable) -> Result<i64, Error> {
+            self.read_one(&profile::count(self.dialect(), table))
+        }
+
+        /// Counts the rows of a table, and the distinct values and NULLs of each column, and reads `sample` of its rows.
+        /// It reads the whole table.
+        ///
+        /// # Errors
+        ///
+        /// Those of reading.
+        fn profile(&self, table: &CatalogTable, sample: u32) -> Result<Profile, Error> {
+            let queries = ProfileQueries::of(self.dialect(), table, sample);
+            let counts = self.read_one(&queries.counts)?;
+            Profile::of(table, &counts, &self.read(&queries.sample)?)
         }
 
         /// Compares the table of a struct with the database, and returns the differences; none if they agree.
