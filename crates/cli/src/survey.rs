@@ -178,7 +178,7 @@ fn headline(table: &CatalogTable) -> String {
     }
 }
 
-const COLUMN_HEADINGS: [&str; 6] = ["column", "type", "Rust", "NULL", "nulls", "distinct"];
+const COLUMN_HEADINGS: [&str; 6] = ["column", "type", "Rust", "nullable", "NULLs", "distinct"];
 
 /// Returns each column as a row.
 fn described(table: &CatalogTable, profile: Option<&Profile>) -> Vec<Vec<String>> {

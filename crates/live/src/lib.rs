@@ -35,6 +35,7 @@
 //! ```
 
 mod catalog;
+mod declared;
 mod kind;
 mod live;
 mod profile;

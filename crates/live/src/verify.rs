@@ -4,9 +4,10 @@ use std::fmt;
 use std::ops::Deref;
 
 use nepheline::prelude::*;
-use nepheline::{ColumnInfo, Dialect, SqlType};
+use nepheline::{Dialect, SqlType};
 
-use crate::catalog::{Catalog, CatalogColumn, CatalogTable, Generated};
+use crate::catalog::{Catalog, CatalogColumn, CatalogReference, CatalogTable, Generated};
+use crate::declared::{DeclaredColumn, DeclaredReference, DeclaredTable};
 use crate::kind::{Fit, Kind};
 
 /// A difference between a struct and its table. It displays as a sentence with the way out.
@@ -136,7 +137,7 @@ pub struct Expected {
 #[derive(Debug, Clone, Copy)]
 struct ExpectedTable {
     schema: Option<&'static str>,
-    compare: fn(Dialect, &Catalog, &mut Vec<Difference>),
+    declared: fn() -> DeclaredTable,
 }
 
 impl Expected {
@@ -148,7 +149,7 @@ impl Expected {
     /// Adds the table of a struct.
     pub fn table<T: Table>(mut self) -> Expected {
         self.tables
-            .push(ExpectedTable { schema: T::INFO.schema(), compare: compare::<T> });
+            .push(ExpectedTable { schema: T::INFO.schema(), declared: DeclaredTable::of::<T> });
         self
     }
 
@@ -169,15 +170,20 @@ impl Expected {
         found: &mut Differences,
     ) {
         let tables = self.tables.iter().filter(|table| table.schema == schema);
-        tables.for_each(|table| (table.compare)(dialect, catalog, &mut found.0));
+        tables.for_each(|table| compare(&(table.declared)(), dialect, catalog, found));
     }
 }
 
-/// Compares the table of a struct.
-fn compare<T: Table>(dialect: Dialect, catalog: &Catalog, found: &mut Vec<Difference>) {
-    let Some(table) = catalog.table(T::INFO.name()) else {
-        found.push(Difference {
-            table: T::INFO.name().into(),
+/// Compares what a struct declares with the catalog of its schema.
+pub(crate) fn compare(
+    declared: &DeclaredTable,
+    dialect: Dialect,
+    catalog: &Catalog,
+    found: &mut Differences,
+) {
+    let Some(table) = catalog.table(&declared.name) else {
+        found.0.push(Difference {
+            table: declared.name.clone(),
             column: None,
             kind: DifferenceKind::MissingTable,
             message: match catalog.tables.is_empty() {
@@ -187,27 +193,19 @@ fn compare<T: Table>(dialect: Dialect, catalog: &Catalog, found: &mut Vec<Differ
         });
         return;
     };
-    let mut comparison = Comparison { dialect, table, found };
-    comparison.columns(T::INFO.columns());
-    comparison.key(T::INFO.key().map(ColumnInfo::name).collect());
-    for set in T::UNIQUE_COLUMNS {
-        let columns = set
-            .iter()
-            .filter_map(|number| T::INFO.columns().get(usize::from(*number)));
-        comparison.unique(columns.map(ColumnInfo::name).collect());
+    let mut comparison = Comparison { dialect, table, found: &mut found.0 };
+    for field in &declared.columns {
+        comparison.column(field);
     }
-    for reference in T::INFO
-        .references()
-        .iter()
-        .filter(|reference| reference.is_foreign_key())
-    {
-        let pairs = reference
-            .pairs()
-            .map(|pair| pair.map(ColumnInfo::name))
-            .collect();
-        comparison.reference(reference.target().name(), pairs);
+    let key = declared.columns.iter().filter(|column| column.key);
+    comparison.key(key.map(|column| column.name.as_str()).collect());
+    for set in &declared.unique {
+        comparison.unique(&set.iter().map(String::as_str).collect::<Vec<_>>());
     }
-    comparison.missing_fields(T::INFO.columns());
+    for reference in &declared.references {
+        comparison.reference(reference, catalog);
+    }
+    comparison.missing_fields(&declared.columns);
 }
 
 /// A comparison in progress.
@@ -227,42 +225,38 @@ impl Comparison<'_> {
         });
     }
 
-    fn columns(&mut self, columns: &'static [ColumnInfo]) {
-        for field in columns {
-            let name = Some(field.name());
-            let Some(column) = self.table.column(field.name()) else {
-                let near = nearest(field.name(), &self.table.columns);
-                let near = near.map_or(String::new(), |near| format!(" (did you mean `{near}`?)"));
-                self.tell(
-                    name,
-                    DifferenceKind::MissingColumn,
-                    format!("the table has no such column{near}; add it, or remove the field"),
-                );
-                continue;
-            };
-            self.type_of(field, column);
-            self.nullness(field, column);
-            self.collation(field, column);
-            if field.is_generated()
-                && column.generated == Generated::Never
-                && column.default.is_none()
-            {
-                let message = "the field is `generated`, and the database makes no value; declare an identity or a \
-                               default, or remove `generated`";
-                self.tell(name, DifferenceKind::NotGenerated, message);
-            }
-            if !field.is_generated() && column.generated == Generated::Computed {
-                let message = "the database computes the value and refuses to be given one; mark the field `generated`, or remove it if another is";
-                self.tell(name, DifferenceKind::ComputedColumn, message);
-            }
+    fn column(&mut self, field: &DeclaredColumn) {
+        let name = Some(field.name.as_str());
+        let Some(column) = self.table.column(&field.name) else {
+            let near = nearest(&field.name, &self.table.columns);
+            let near = near.map_or(String::new(), |near| format!(" (did you mean `{near}`?)"));
+            let message =
+                format!("the table has no such column{near}; add it, or remove the field");
+            return self.tell(name, DifferenceKind::MissingColumn, message);
+        };
+        if let Some(sql_type) = field.sql_type {
+            self.type_of(field, sql_type, column);
+        }
+        self.nullness(field, column);
+        self.collation(field, column);
+        if field.generated && column.generated == Generated::Never && column.default.is_none() {
+            let message = "the field is `generated`, and the database makes no value; declare an identity or a default, or \
+                           remove `generated`";
+            self.tell(name, DifferenceKind::NotGenerated, message);
+        }
+        if !field.generated && column.generated == Generated::Computed {
+            let message = "the database computes the value and refuses to be given one; mark the field `generated`, or \
+                           remove it if another is";
+            self.tell(name, DifferenceKind::ComputedColumn, message);
         }
     }
 
-    fn type_of(&mut self, field: &ColumnInfo, column: &CatalogColumn) {
+    fn type_of(&mut self, field: &DeclaredColumn, sql_type: SqlType, column: &CatalogColumn) {
         let kind = Kind::of(self.dialect, column);
-        let name = Some(field.name());
-        let (sql_type, database_type) = (field.sql_type(), &column.database_type);
-        match kind.fit(self.dialect, sql_type, field.is_approximate()) {
+        let name = Some(field.name.as_str());
+        let database_type = &column.database_type;
+        let rust = || kind.rust_type().unwrap_or_default();
+        match kind.fit(self.dialect, sql_type, field.approximate) {
             Fit::Yes | Fit::Unknown => {}
             Fit::No => {
                 let instead = match kind.rust_type() {
@@ -275,9 +269,9 @@ impl Comparison<'_> {
                 self.tell(name, DifferenceKind::OtherType, message);
             }
             Fit::Wider => {
-                let rust = kind.rust_type().unwrap_or_default();
                 let message = format!(
-                    "the column is `{database_type}`, and the field holds less; its Rust type is `{rust}`"
+                    "the column is `{database_type}`, and the field holds less; its Rust type is `{}`",
+                    rust()
                 );
                 self.tell(name, DifferenceKind::WiderColumn, message);
             }
@@ -302,10 +296,10 @@ impl Comparison<'_> {
         }
     }
 
-    fn nullness(&mut self, field: &ColumnInfo, column: &CatalogColumn) {
-        let name = Some(field.name());
+    fn nullness(&mut self, field: &DeclaredColumn, column: &CatalogColumn) {
+        let name = Some(field.name.as_str());
         // Nobody tells whether a column of a view may be NULL.
-        match (field.is_nullable(), column.nullable) {
+        match (field.nullable, column.nullable) {
             (false, true) if !self.table.is_view => {
                 let message = "the column may be NULL, and the field may not; write `Option<..>`, or declare NOT NULL";
                 self.tell(name, DifferenceKind::NullableColumn, message);
@@ -318,18 +312,11 @@ impl Comparison<'_> {
         }
     }
 
-    fn collation(&mut self, field: &ColumnInfo, column: &CatalogColumn) {
-        let name = Some(field.name());
-        let wanted = match self.dialect {
-            Dialect::Postgres => "C",
-            Dialect::MariaDb => "utf8mb4_nopad_bin",
-            Dialect::MySql => "utf8mb4_0900_bin",
-            // SQLite does not tell the collation of a column.
-            _ => return,
-        };
-        let by_code_point = [wanted, "POSIX", "ucs_basic"];
-        let is = |collation: &String| by_code_point.contains(&collation.as_str());
-        if field.is_by_code_point() && !column.collation.as_ref().is_some_and(is) {
+    fn collation(&mut self, field: &DeclaredColumn, column: &CatalogColumn) {
+        let name = Some(field.name.as_str());
+        // SQLite does not tell the collation of a column.
+        let Some(wanted) = collation_by_code_point(self.dialect) else { return };
+        if field.by_code_point && !is_by_code_point(self.dialect, column) {
             let found = column.collation.as_deref().unwrap_or("the default one");
             let message = format!(
                 "the field is `by_code_point`, and the column's collation is {found}; declare COLLATE \"{wanted}\", or \
@@ -338,8 +325,8 @@ impl Comparison<'_> {
             self.tell(name, DifferenceKind::OtherCollation, message);
         }
         if column.is_nondeterministic
-            && !field.is_nondeterministic()
-            && field.sql_type() == SqlType::Text
+            && !field.nondeterministic
+            && field.sql_type == Some(SqlType::Text)
         {
             let message = "the column's collation treats different texts as equal; add `nondeterministic` to the field";
             self.tell(name, DifferenceKind::NondeterministicCollation, message);
@@ -364,7 +351,7 @@ impl Comparison<'_> {
         }
     }
 
-    fn unique(&mut self, declared: Vec<&str>) {
+    fn unique(&mut self, declared: &[&str]) {
         let same = |columns: &[String]| {
             columns.len() == declared.len()
                 && declared
@@ -377,25 +364,26 @@ impl Comparison<'_> {
                 .unique
                 .iter()
                 .any(|unique| unique.condition.is_none() && same(&unique.columns));
-        if !is_there {
+        if !is_there && !self.table.is_view {
             let message = format!(
                 "the struct says that no two rows share {}, and no constraint says so; add UNIQUE",
-                list(&declared)
+                list(declared)
             );
-            let column = if let [one] = declared.as_slice() { Some(*one) } else { None };
+            let column = if let [one] = declared { Some(*one) } else { None };
             self.tell(column, DifferenceKind::MissingUnique, message);
         }
     }
 
-    fn reference(&mut self, target: &str, pairs: Vec<[&str; 2]>) {
-        let own = |reference: &crate::catalog::CatalogReference| {
-            reference.columns.len() == pairs.len()
-                && pairs
+    fn reference(&mut self, declared: &DeclaredReference, catalog: &Catalog) {
+        let DeclaredReference { target, pairs } = declared;
+        let columns: Vec<&str> = pairs.iter().map(|(own, _)| own.as_str()).collect();
+        let column = if let [one] = columns.as_slice() { Some(*one) } else { None };
+        let own = |reference: &CatalogReference| {
+            reference.columns.len() == columns.len()
+                && columns
                     .iter()
-                    .all(|[own, _]| reference.columns.iter().any(|column| column == own))
+                    .all(|own| reference.columns.iter().any(|column| column == own))
         };
-        let column = if let [[one, _]] = pairs.as_slice() { Some(*one) } else { None };
-        let columns: Vec<&str> = pairs.iter().map(|[own, _]| *own).collect();
         let Some(reference) = self
             .table
             .references
@@ -409,11 +397,13 @@ impl Comparison<'_> {
             }
             return;
         };
-        let leads = |[own, theirs]: &[&str; 2]| {
+        let key = catalog.table(target).map_or(&[][..], |table| &table.key);
+        let leads = |(place, (own, theirs)): (usize, &(String, Option<String>))| {
+            let theirs = theirs.as_ref().or_else(|| key.get(place));
             let mut both = reference.columns.iter().zip(&reference.target_columns);
-            both.any(|(column, other)| column == own && other == theirs)
+            both.any(|(column, other)| column == own && theirs.is_none_or(|theirs| other == theirs))
         };
-        if reference.target != target || !pairs.iter().all(leads) {
+        if reference.target != *target || !pairs.iter().enumerate().all(leads) {
             let found: Vec<&str> = reference
                 .target_columns
                 .iter()
@@ -428,8 +418,11 @@ impl Comparison<'_> {
         }
     }
 
-    fn missing_fields(&mut self, columns: &'static [ColumnInfo]) {
-        let has = |name: &str| columns.iter().any(|column| column.name() == name);
+    fn missing_fields(&mut self, fields: &[DeclaredColumn]) {
+        if self.table.is_view {
+            return;
+        }
+        let has = |name: &str| fields.iter().any(|field| field.name == name);
         let needed = self.table.columns.iter().filter(|column| {
             !has(&column.name)
                 && !column.nullable
@@ -437,14 +430,30 @@ impl Comparison<'_> {
                 && column.generated == Generated::Never
         });
         let names: Vec<String> = needed.map(|column| column.name.clone()).collect();
-        if self.table.is_view {
-            return;
-        }
         for name in names {
             let message = "a new row needs a value, and the struct has no such field; add it, or give the column a default";
             self.tell(Some(&name), DifferenceKind::MissingField, message);
         }
     }
+}
+
+/// Returns the collation that compares text by code point, if the engine tells the collations of columns.
+fn collation_by_code_point(dialect: Dialect) -> Option<&'static str> {
+    match dialect {
+        Dialect::Postgres => Some("C"),
+        Dialect::MariaDb => Some("utf8mb4_nopad_bin"),
+        Dialect::MySql => Some("utf8mb4_0900_bin"),
+        _ => None,
+    }
+}
+
+/// Returns whether the column's own collation compares by code point.
+pub(crate) fn is_by_code_point(dialect: Dialect, column: &CatalogColumn) -> bool {
+    let known = [collation_by_code_point(dialect).unwrap_or("C"), "POSIX", "ucs_basic"];
+    column
+        .collation
+        .as_ref()
+        .is_some_and(|collation| known.contains(&collation.as_str()))
 }
 
 fn enum_difference(declared: &[&str], found: &[String]) -> String {

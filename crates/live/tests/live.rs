@@ -50,8 +50,19 @@ fn own(mut catalog: Catalog) -> Catalog {
     catalog
         .routines
         .retain(|routine| routine.name.starts_with("live_"));
+    let masked = |schema: &mut Option<String>| {
+        *schema = schema.take().map(|_| "(of the session)".to_owned())
+    };
+    catalog
+        .enums
+        .iter_mut()
+        .for_each(|of| masked(&mut of.schema));
+    catalog
+        .routines
+        .iter_mut()
+        .for_each(|routine| masked(&mut routine.schema));
     for table in &mut catalog.tables {
-        table.schema = table.schema.take().map(|_| "(of the session)".to_owned());
+        masked(&mut table.schema);
         table.estimated_rows = None;
         for reference in &mut table.references {
             reference.target_schema = None;
