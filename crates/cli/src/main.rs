@@ -1,7 +1,9 @@
 //! The `nepheline` command. It parses the arguments, calls the library, prints, and maps the outcome to an
 //! exit code: 0 for success, 1 for a failure, 2 for wrong arguments.
 
+mod compare;
 mod database;
+mod draft;
 mod screen;
 mod survey;
 mod tour;
@@ -29,6 +31,12 @@ enum Command {
     /// Show the tables of a database: columns, keys, references and rows; or some of them in depth.
     Survey(survey::SurveyOptions),
 
+    /// Write Rust for the tables of a database, or bring Rust that was written before up to date.
+    Draft(draft::DraftOptions),
+
+    /// Tell where the structs of Rust files and a database differ, without compiling them.
+    Compare(compare::CompareOptions),
+
     /// Print a script that completes the command in a shell.
     Completions {
         /// The shell.
@@ -44,11 +52,17 @@ fn main() -> ExitCode {
     let outcome = match &arguments.command {
         Command::Tour(options) => tour::run(options, &mut Screen::stdout()),
         Command::Survey(options) => survey::run(options, &mut Screen::stdout()),
+        Command::Draft(options) => return ended(draft::run(options, &mut Screen::stdout())),
+        Command::Compare(options) => return ended(compare::run(options, &mut Screen::stdout())),
         Command::Completions { shell } => completions(*shell),
         Command::Man => manual(),
     };
+    ended(outcome.map(|()| ExitCode::SUCCESS))
+}
+
+fn ended(outcome: anyhow::Result<ExitCode>) -> ExitCode {
     match outcome {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(code) => code,
         // The reader of the output has closed it.
         Err(err) if is_closed_pipe(&err) => ExitCode::SUCCESS,
         Err(err) => {

@@ -3,7 +3,7 @@
 mod markdown;
 mod mermaid;
 
-use anyhow::{Result, bail};
+use anyhow::{Result, anyhow};
 use clap::{Args, ValueEnum};
 use nepheline_live::blocking::LiveDatabase;
 use nepheline_live::{Catalog, CatalogColumn, CatalogTable, Generated, Profile};
@@ -62,27 +62,14 @@ pub(crate) fn run(options: &SurveyOptions, screen: &mut Screen) -> Result<()> {
     let db = options.database.open()?;
     let schemas: Vec<&str> = options.schema.iter().map(String::as_str).collect();
     let catalog = db.catalog_of(&schemas)?;
-    if let Some(unknown) = options
-        .tables
-        .iter()
-        .find(|name| chosen(&catalog, name).is_none())
-    {
-        let known: Vec<&str> = catalog
-            .tables
-            .iter()
-            .map(|table| table.name.as_str())
-            .collect();
-        let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
-        bail!("the database has no table `{unknown}`; its tables are: {known}");
-    }
     let is_whole = options.tables.is_empty();
     let tables: Vec<&CatalogTable> = match is_whole {
         true => catalog.tables.iter().collect(),
         false => options
             .tables
             .iter()
-            .filter_map(|name| chosen(&catalog, name))
-            .collect(),
+            .map(|name| chosen(&catalog, name))
+            .collect::<Result<_>>()?,
     };
     // A diagram shows the tables alone.
     let profiled = !is_whole && options.form != Form::Mermaid;
@@ -110,11 +97,20 @@ pub(crate) fn run(options: &SurveyOptions, screen: &mut Screen) -> Result<()> {
 }
 
 /// Returns the table with a name, which may have a schema before a point.
-fn chosen<'c>(catalog: &'c Catalog, name: &str) -> Option<&'c CatalogTable> {
-    catalog.table(name).or_else(|| {
+pub(crate) fn chosen<'c>(catalog: &'c Catalog, name: &str) -> Result<&'c CatalogTable> {
+    let of_schema = || {
         let (schema, name) = name.split_once('.')?;
         let mut tables = catalog.tables.iter();
         tables.find(|table| table.name == name && table.schema.as_deref() == Some(schema))
+    };
+    catalog.table(name).or_else(of_schema).ok_or_else(|| {
+        let known: Vec<&str> = catalog
+            .tables
+            .iter()
+            .map(|table| table.name.as_str())
+            .collect();
+        let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+        anyhow!("the database has no table `{name}`; its tables are: {known}")
     })
 }
 

@@ -36,6 +36,8 @@
 
 mod catalog;
 mod declared;
+#[cfg(feature = "draft")]
+mod draft;
 mod kind;
 mod live;
 mod profile;
@@ -46,6 +48,8 @@ pub use catalog::{
     Catalog, CatalogCheck, CatalogColumn, CatalogEnum, CatalogIndex, CatalogReference,
     CatalogRoutine, CatalogTable, CatalogUnique, Generated,
 };
+#[cfg(feature = "draft")]
+pub use draft::{Draft, UnreadableRust, compare_files, draft};
 pub use live::{LiveDatabase, blocking};
 pub use profile::{ColumnProfile, Profile};
 pub use verify::{Difference, DifferenceKind, Differences, Expected};

@@ -220,7 +220,7 @@ macro_rules! verbatim {
 /// # #[derive(Debug, Table)] struct InvoiceLine { #[nepheline(key)] id: i64, price: Decimal, discount: Decimal }
 ///
 /// const TAX: Decimal = dec!(0.19);
-/// let due = InvoiceLine::rows().select(|l| (l.price * (1 - l.discount) * (1 + TAX)).round(2));
+/// let due = InvoiceLine::rows().select(|l| (l.price * (1 - l.discount) * (dec!(1) + TAX)).round(2));
 /// # assert!(due.sql(Dialect::Sqlite).is_ok());
 /// assert_eq!(TAX.to_string(), "0.19");
 /// ```

@@ -1,0 +1,297 @@
+//! Rust files: the structs and enums that declare tables, and where their parts stand.
+
+use std::ops::Range;
+
+use heck::ToSnakeCase as _;
+use nepheline::{NativeType, SqlType};
+use proc_macro2::{Delimiter, TokenStream, TokenTree};
+use quote::ToTokens as _;
+use syn::spanned::Spanned as _;
+use syn::{Attribute, Fields, GenericArgument, Item, PathArguments, Type};
+
+use crate::declared::{DeclaredColumn, DeclaredReference, DeclaredTable};
+
+/// A Rust file that was parsed.
+pub(crate) struct RustFile {
+    pub(crate) structs: Vec<TableStruct>,
+    pub(crate) enums: Vec<DatabaseEnum>,
+    /// The names of all structs, enums and other items, which new ones must not have.
+    pub(crate) names: Vec<String>,
+}
+
+/// A struct with `#[derive(Table)]`.
+pub(crate) struct TableStruct {
+    pub(crate) ident: String,
+    pub(crate) declared: DeclaredTable,
+    pub(crate) fields: Vec<TableField>,
+    /// The place of the brace that closes the fields.
+    pub(crate) end: usize,
+    /// The targets of references, by the names of their structs.
+    targets: Vec<String>,
+}
+
+/// A field of such a struct.
+pub(crate) struct TableField {
+    pub(crate) ident: String,
+    pub(crate) column: String,
+    /// The type without its `Option`, as it is written.
+    pub(crate) base: String,
+    pub(crate) optional: bool,
+    /// The place of the type.
+    pub(crate) type_at: Range<usize>,
+    /// The place of the whole field with its attributes.
+    pub(crate) at: Range<usize>,
+}
+
+/// An enum with `#[nepheline(database_type = "..")]`.
+pub(crate) struct DatabaseEnum {
+    pub(crate) ident: String,
+    pub(crate) database_type: String,
+}
+
+impl RustFile {
+    /// Parses a file.
+    pub(crate) fn parse(text: &str) -> syn::Result<RustFile> {
+        let parsed = syn::parse_file(text)?;
+        let mut file = RustFile { structs: Vec::new(), enums: Vec::new(), names: Vec::new() };
+        file.take(&parsed.items);
+        // A reference names a struct, which may have a table of another name.
+        let tables: Vec<(String, String)> = file
+            .structs
+            .iter()
+            .map(|of| (of.ident.clone(), of.declared.name.clone()))
+            .collect();
+        for of in &mut file.structs {
+            for (reference, target) in of.declared.references.iter_mut().zip(&of.targets) {
+                if let Some((_, table)) = tables.iter().find(|(ident, _)| ident == target) {
+                    reference.target.clone_from(table);
+                }
+            }
+        }
+        Ok(file)
+    }
+
+    fn take(&mut self, items: &[Item]) {
+        for item in items {
+            match item {
+                Item::Struct(of) => {
+                    self.names.push(of.ident.to_string());
+                    if derives_table(&of.attrs) {
+                        self.structs.extend(table_struct(of));
+                    }
+                }
+                Item::Enum(of) => {
+                    self.names.push(of.ident.to_string());
+                    let parts = parts(&of.attrs);
+                    if let Some(name) = parts.iter().find_map(|part| part.text("database_type")) {
+                        self.enums.push(DatabaseEnum {
+                            ident: of.ident.to_string(),
+                            database_type: name,
+                        });
+                    }
+                }
+                Item::Type(of) => self.names.push(of.ident.to_string()),
+                Item::Mod(of) => {
+                    if let Some((_, items)) = &of.content {
+                        self.take(items);
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+fn derives_table(attributes: &[Attribute]) -> bool {
+    let derives = attributes
+        .iter()
+        .filter(|attribute| attribute.path().is_ident("derive"));
+    derives
+        .filter_map(|attribute| attribute.meta.require_list().ok())
+        .any(|list| {
+            list.tokens
+                .clone()
+                .into_iter()
+                .any(|token| token.to_string() == "Table")
+        })
+}
+
+fn table_struct(of: &syn::ItemStruct) -> Option<TableStruct> {
+    let Fields::Named(named) = &of.fields else { return None };
+    let own = parts(&of.attrs);
+    let ident = of.ident.to_string();
+    let begin = own
+        .iter()
+        .find_map(|part| part.text("columns_begin"))
+        .unwrap_or_default();
+    let name = own.iter().find_map(|part| part.text("table"));
+    let mut declared = DeclaredTable {
+        name: name.unwrap_or_else(|| ident.to_snake_case()),
+        ..DeclaredTable::default()
+    };
+    let (mut fields, mut targets) = (Vec::new(), Vec::new());
+    for field in &named.named {
+        let ident = field.ident.as_ref()?.to_string();
+        let plain = ident.strip_prefix("r#").unwrap_or(&ident);
+        let parts = parts(&field.attrs);
+        let has = |name: &str| parts.iter().any(|part| part.name == name);
+        let column = parts.iter().find_map(|part| part.text("column"));
+        let column = column.unwrap_or_else(|| format!("{begin}{plain}"));
+        let (base, optional) = without_option(&field.ty);
+        declared.columns.push(DeclaredColumn {
+            name: column.clone(),
+            sql_type: sql_type_of(&base),
+            nullable: optional,
+            key: has("key"),
+            generated: has("generated"),
+            by_code_point: has("by_code_point"),
+            nondeterministic: has("nondeterministic"),
+            approximate: has("approximate"),
+        });
+        if has("unique") {
+            declared.unique.push(vec![column.clone()]);
+        }
+        if let Some(part) = parts.iter().find(|part| part.name == "references") {
+            let words: Vec<String> = part.tokens.iter().map(ToString::to_string).collect();
+            let by = words
+                .iter()
+                .position(|word| word == "by")
+                .and_then(|at| words.get(at + 1))
+                .cloned();
+            if let Some(target) = words.get(1) {
+                targets.push(target.clone());
+                declared.references.push(DeclaredReference {
+                    target: target.to_snake_case(),
+                    pairs: vec![(column.clone(), by)],
+                });
+            }
+        }
+        fields.push(TableField {
+            ident,
+            column,
+            base,
+            optional,
+            type_at: field.ty.span().byte_range(),
+            at: field.span().byte_range(),
+        });
+    }
+    for part in own.iter().filter(|part| part.name == "unique") {
+        declared.unique.push(part.fields_of(&fields));
+    }
+    Some(TableStruct {
+        ident,
+        declared,
+        fields,
+        end: named.brace_token.span.close().byte_range().start,
+        targets,
+    })
+}
+
+/// A part of `#[nepheline(..)]`: its name, and what follows it.
+struct Part {
+    name: String,
+    tokens: Vec<TokenTree>,
+}
+
+impl Part {
+    /// Returns the text of `name = ".."`.
+    fn text(&self, name: &str) -> Option<String> {
+        if self.name != name {
+            return None;
+        }
+        let TokenTree::Literal(literal) = self.tokens.get(1)? else { return None };
+        let literal: syn::LitStr = syn::parse2(TokenTree::Literal(literal.clone()).into()).ok()?;
+        Some(literal.value())
+    }
+
+    /// Returns the columns of the fields in `unique(a, b)` or `unique(name: a, b)`.
+    fn fields_of(&self, fields: &[TableField]) -> Vec<String> {
+        let Some(TokenTree::Group(group)) = self.tokens.first() else { return Vec::new() };
+        let words: Vec<String> = group
+            .stream()
+            .into_iter()
+            .map(|token| token.to_string())
+            .collect();
+        let begin = words
+            .iter()
+            .position(|word| word == ":")
+            .map_or(0, |at| at + 1);
+        let idents = words.iter().skip(begin).filter(|word| *word != ",");
+        idents
+            .filter_map(|ident| fields.iter().find(|field| field.ident == *ident))
+            .map(|field| field.column.clone())
+            .collect()
+    }
+}
+
+/// Returns the parts of all `#[nepheline(..)]`.
+fn parts(attributes: &[Attribute]) -> Vec<Part> {
+    let lists = attributes
+        .iter()
+        .filter(|attribute| attribute.path().is_ident("nepheline"))
+        .filter_map(|attribute| attribute.meta.require_list().ok());
+    lists.flat_map(|list| split(list.tokens.clone())).collect()
+}
+
+fn split(tokens: TokenStream) -> Vec<Part> {
+    let mut all = Vec::new();
+    let mut current: Option<Part> = None;
+    for token in tokens {
+        match (&mut current, &token) {
+            (_, TokenTree::Punct(punct)) if punct.as_char() == ',' => all.extend(current.take()),
+            (None, token) => current = Some(Part { name: token.to_string(), tokens: Vec::new() }),
+            (Some(part), TokenTree::Group(group)) if group.delimiter() == Delimiter::None => {
+                part.tokens.extend(group.stream());
+            }
+            (Some(part), token) => part.tokens.push(token.clone()),
+        }
+    }
+    all.extend(current);
+    all
+}
+
+/// Returns a type without its `Option`, as it is written, and whether it had one.
+fn without_option(ty: &Type) -> (String, bool) {
+    if let Type::Path(path) = ty
+        && let Some(last) = path.path.segments.last()
+        && last.ident == "Option"
+        && let PathArguments::AngleBracketed(arguments) = &last.arguments
+        && let Some(GenericArgument::Type(inner)) = arguments.args.first()
+    {
+        return (written(inner), true);
+    }
+    (written(ty), false)
+}
+
+/// Returns a type without the spaces that its tokens have between them.
+fn written(ty: &Type) -> String {
+    ty.to_token_stream().to_string().replace(' ', "")
+}
+
+/// Returns the SQL type of a Rust type that the library stores; `None` for one of the program.
+pub(crate) fn sql_type_of(rust: &str) -> Option<SqlType> {
+    let last = rust
+        .rsplit_once("::")
+        .map_or(rust, |(path, last)| if path.contains('<') { rust } else { last });
+    Some(match last {
+        "bool" => SqlType::Boolean,
+        "i8" | "i16" | "u8" => SqlType::SmallInt,
+        "i32" | "u16" => SqlType::Integer,
+        "i64" | "u32" => SqlType::BigInt,
+        "f32" => SqlType::Real,
+        "f64" => SqlType::Double,
+        "Decimal" => SqlType::Decimal,
+        "String" => SqlType::Text,
+        "Vec<u8>" => SqlType::Bytes,
+        "Uuid" => SqlType::Uuid,
+        "Date" => SqlType::Date,
+        "Time" => SqlType::Time,
+        "DateTime" => SqlType::DateTime,
+        "Timestamp" => SqlType::Timestamp,
+        "Json" | "Value" => SqlType::Json,
+        "IpAddr" => SqlType::Native(&NativeType::Inet),
+        "Span" => SqlType::Native(&NativeType::Interval),
+        other if other.starts_with("JsonDocument<") => SqlType::Json,
+        _ => return None,
+    })
+}

@@ -1,0 +1,292 @@
+//! The text of structs and enums.
+
+use std::collections::HashSet;
+use std::fmt::Write as _;
+
+use heck::{ToSnakeCase as _, ToUpperCamelCase as _};
+
+use super::names::is_keyword;
+
+pub(super) struct TableDraft {
+    pub(super) ident: String,
+    pub(super) name: String,
+    pub(super) is_new: bool,
+    pub(super) comment: Option<String>,
+    pub(super) fields: Vec<FieldDraft>,
+    /// The sets of fields that no two rows share.
+    pub(super) unique: Vec<Vec<String>>,
+    /// The references by several fields.
+    pub(super) references: Vec<ReferenceDraft>,
+    pub(super) children: Vec<ChildDraft>,
+    pub(super) bridges: Vec<BridgeDraft>,
+    /// The names of fields and relations.
+    pub(super) taken: HashSet<String>,
+}
+
+impl TableDraft {
+    pub(super) fn field(&self, column: &str) -> Option<&FieldDraft> {
+        self.fields.iter().find(|field| field.column == column)
+    }
+
+    /// Returns the fields of the key.
+    pub(super) fn key(&self) -> Vec<&str> {
+        self.fields
+            .iter()
+            .filter(|field| field.key)
+            .map(|field| field.ident.as_str())
+            .collect()
+    }
+}
+
+pub(super) struct FieldDraft {
+    pub(super) ident: String,
+    pub(super) column: String,
+    /// The type without its `Option`; `None` if no Rust type stores it.
+    pub(super) rust: Option<String>,
+    pub(super) database_type: String,
+    pub(super) nullable: bool,
+    pub(super) key: bool,
+    pub(super) generated: bool,
+    pub(super) unique: bool,
+    pub(super) by_code_point: bool,
+    pub(super) nondeterministic: bool,
+    pub(super) reference: Option<ReferenceDraft>,
+    pub(super) comment: Option<String>,
+}
+
+pub(super) struct ReferenceDraft {
+    pub(super) name: String,
+    pub(super) target: String,
+    /// The pairs of fields: of this struct, and of the target.
+    pub(super) fields: Vec<(String, String)>,
+    /// True if the target's fields are its key.
+    pub(super) is_key: bool,
+}
+
+pub(super) struct ChildDraft {
+    pub(super) name: String,
+    pub(super) child: String,
+    pub(super) by: String,
+    /// The field of the parent, if it is not the key.
+    pub(super) other: Option<String>,
+    pub(super) at_most_one: bool,
+}
+
+pub(super) struct BridgeDraft {
+    pub(super) name: String,
+    pub(super) target: String,
+    pub(super) across: String,
+}
+
+pub(super) struct EnumDraft {
+    pub(super) ident: String,
+    pub(super) database_type: String,
+    pub(super) values: Vec<String>,
+    pub(super) is_new: bool,
+}
+
+/// Returns a file with new enums and structs at its end; a new file begins with its imports.
+pub(super) fn append(
+    mut text: String,
+    enums: &[&EnumDraft],
+    tables: &[&TableDraft],
+    is_new_file: bool,
+) -> String {
+    if is_new_file {
+        text.push_str("//! The tables of a database, drafted by `nepheline draft`, which keeps what is edited here.\n\n");
+        let types: Vec<&str> = tables
+            .iter()
+            .flat_map(|table| &table.fields)
+            .filter_map(|field| field.rust.as_deref())
+            .collect();
+        let uses = |part: &str| types.iter().any(|rust| rust.contains(part));
+        if uses("IpAddr") {
+            text.push_str("use std::net::IpAddr;\n\n");
+        }
+        if uses("Span") {
+            text.push_str("use jiff::Span;\n");
+        }
+        text.push_str("use nepheline::prelude::*;\n");
+        match (uses("Array<"), uses("RangeOf<")) {
+            (true, true) => text.push_str("use nepheline::{Array, RangeOf};\n"),
+            (true, false) => text.push_str("use nepheline::Array;\n"),
+            (false, true) => text.push_str("use nepheline::RangeOf;\n"),
+            (false, false) => {}
+        }
+    }
+    for of in enums {
+        text.push('\n');
+        text.push_str(&enumeration(of));
+    }
+    for table in tables {
+        text.push('\n');
+        text.push_str(&structure(table));
+    }
+    text
+}
+
+fn enumeration(of: &EnumDraft) -> String {
+    let mut text = String::from("#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Storable)]\n");
+    let _ = writeln!(
+        text,
+        "#[nepheline(database_type = {:?})]\npub enum {} {{",
+        of.database_type, of.ident
+    );
+    let mut taken = HashSet::new();
+    for value in &of.values {
+        let mut variant: String = value.to_upper_camel_case();
+        variant.retain(|letter| letter.is_alphanumeric());
+        if !variant.starts_with(char::is_alphabetic) {
+            variant.insert_str(0, "Value");
+        }
+        if is_keyword(&variant) {
+            variant.push('_');
+        }
+        let base = variant.clone();
+        let mut number = 2;
+        while !taken.insert(variant.clone()) {
+            variant = format!("{base}{number}");
+            number += 1;
+        }
+        if variant.to_snake_case() != *value {
+            let _ = writeln!(text, "    #[nepheline(text = {value:?})]");
+        }
+        let _ = writeln!(text, "    {variant},");
+    }
+    text.push_str("}\n");
+    text
+}
+
+fn structure(table: &TableDraft) -> String {
+    let mut text = docs(table.comment.as_deref(), "");
+    // Two spans have no equality.
+    let has_span = table.fields.iter().any(|field| {
+        field
+            .rust
+            .as_deref()
+            .is_some_and(|rust| rust.contains("Span"))
+    });
+    let equality = if has_span { "" } else { "PartialEq, " };
+    let _ = writeln!(text, "#[derive(Debug, Clone, {equality}Table)]");
+    let mut parts = Vec::new();
+    if table.ident.to_snake_case() != table.name {
+        parts.push(format!("table = {:?}", table.name));
+    }
+    for unique in &table.unique {
+        parts.push(format!("unique({})", unique.join(", ")));
+    }
+    for reference in &table.references {
+        let own: Vec<&str> = reference
+            .fields
+            .iter()
+            .map(|(own, _)| own.as_str())
+            .collect();
+        let theirs: Vec<&str> = reference
+            .fields
+            .iter()
+            .map(|(_, theirs)| theirs.as_str())
+            .collect();
+        let other =
+            if reference.is_key { String::new() } else { format!(" = ({})", theirs.join(", ")) };
+        parts.push(format!(
+            "references({}: {} by ({}){other})",
+            reference.name,
+            reference.target,
+            own.join(", ")
+        ));
+    }
+    for (at_most_one, attribute) in [(false, "children"), (true, "optional_child")] {
+        let of = table
+            .children
+            .iter()
+            .filter(|child| child.at_most_one == at_most_one);
+        let of: Vec<String> = of
+            .map(|child| {
+                let other = child
+                    .other
+                    .as_ref()
+                    .map_or(String::new(), |other| format!(" = {other}"));
+                format!("{}: {} by {}{other}", child.name, child.child, child.by)
+            })
+            .collect();
+        if !of.is_empty() {
+            parts.push(format!("{attribute}({})", of.join(", ")));
+        }
+    }
+    if !table.bridges.is_empty() {
+        let of = table
+            .bridges
+            .iter()
+            .map(|bridge| format!("{}: {} across {}", bridge.name, bridge.target, bridge.across));
+        parts.push(format!("bridged({})", of.collect::<Vec<_>>().join(", ")));
+    }
+    match parts.as_slice() {
+        [] => {}
+        [one] if one.len() < 80 => {
+            let _ = writeln!(text, "#[nepheline({one})]");
+        }
+        parts => {
+            text.push_str("#[nepheline(\n");
+            for part in parts {
+                let _ = writeln!(text, "    {part},");
+            }
+            text.push_str(")]\n");
+        }
+    }
+    let _ = writeln!(text, "pub struct {} {{", table.ident);
+    text.extend(table.fields.iter().map(field));
+    text.push_str("}\n");
+    text
+}
+
+/// Returns a field with its attributes, or a comment if no Rust type stores the column.
+pub(super) fn field(of: &FieldDraft) -> String {
+    let Some(rust) = &of.rust else {
+        return format!(
+            "    // The column {:?} of type {} is left out.\n",
+            of.column, of.database_type
+        );
+    };
+    let mut text = docs(of.comment.as_deref(), "    ");
+    let mut parts = Vec::new();
+    let flags = [
+        (of.key, "key"),
+        (of.generated, "generated"),
+        (of.unique, "unique"),
+        (of.by_code_point, "by_code_point"),
+        (of.nondeterministic, "nondeterministic"),
+    ];
+    parts.extend(
+        flags
+            .into_iter()
+            .filter(|(is_set, _)| *is_set)
+            .map(|(_, name)| name.to_owned()),
+    );
+    if of.ident.trim_start_matches("r#") != of.column {
+        parts.push(format!("column = {:?}", of.column));
+    }
+    if let Some(reference) = &of.reference {
+        let by = match (reference.is_key, reference.fields.first()) {
+            (false, Some((_, theirs))) => format!(" by {theirs}"),
+            _ => String::new(),
+        };
+        parts.push(format!("references = {}{by}", reference.target));
+        if of.ident.strip_suffix("_id") != Some(reference.name.as_str()) {
+            parts.push(format!("called = {}", reference.name));
+        }
+    }
+    if !parts.is_empty() {
+        let _ = writeln!(text, "    #[nepheline({})]", parts.join(", "));
+    }
+    let rust = if of.nullable { format!("Option<{rust}>") } else { rust.clone() };
+    let _ = writeln!(text, "    pub {}: {rust},", of.ident);
+    text
+}
+
+/// Returns a comment of the database as docs.
+fn docs(comment: Option<&str>, indent: &str) -> String {
+    let lines = comment.unwrap_or_default().lines();
+    lines
+        .map(|line| format!("{indent}/// {}\n", line.trim_end()))
+        .collect()
+}
