@@ -49,7 +49,9 @@ pub use catalog::{
     CatalogRoutine, CatalogTable, CatalogUnique, Generated,
 };
 #[cfg(feature = "draft")]
-pub use draft::{Draft, UnreadableRust, compare_files, draft};
+pub use draft::{
+    Draft, DraftOptions, FolderDraft, UnreadableRust, compare_files, draft, draft_folder,
+};
 pub use live::{LiveDatabase, blocking};
 pub use profile::{ColumnProfile, Profile};
 pub use verify::{Difference, DifferenceKind, Differences, Expected};

@@ -10,7 +10,7 @@ use std::{env, fs};
 use nepheline::Script;
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline_live::blocking::LiveDatabase;
-use nepheline_live::{Catalog, CatalogTable, compare_files, draft};
+use nepheline_live::{Catalog, CatalogTable, DraftOptions, compare_files, draft, draft_folder};
 
 /// An engine with a messy schema: odd, clashing and reserved names, composite and circular references, every type, a view, and a
 /// table without a key.
@@ -203,7 +203,22 @@ fn drafts_agree_with_the_database_and_keep_what_people_wrote() {
 #[ignore = "compiles a program"]
 fn drafts_compile_and_agree_with_the_database() {
     let path = folder().join("program.rs");
-    fs::write(&path, program(&cycle())).unwrap();
+    let mut text = program(&cycle());
+    // The same into a folder of files.
+    let db = nepheline_coreshed::in_memory().unwrap();
+    let catalog = db.catalog().unwrap();
+    let tables: Vec<&CatalogTable> = catalog.tables.iter().collect();
+    let drafted = draft_folder(db.dialect(), &tables, &[], &DraftOptions::default()).unwrap();
+    let shed = folder().join("shed");
+    fs::create_dir_all(&shed).unwrap();
+    for (name, text) in &drafted.files {
+        fs::write(shed.join(name), text).unwrap();
+    }
+    let _ = write!(text, "#[path = {:?}]\nmod shed;\n", shed.join("mod.rs"));
+    let again =
+        draft_folder(db.dialect(), &tables, &drafted.files, &DraftOptions::default()).unwrap();
+    assert!(again.files.is_empty() && again.changes.is_empty(), "{again:?}");
+    fs::write(&path, text).unwrap();
     trybuild::TestCases::new().pass(&path);
 }
 
@@ -211,6 +226,7 @@ fn drafts_compile_and_agree_with_the_database() {
 fn cycle() -> Vec<(Engine, String)> {
     static ALONE: Mutex<()> = Mutex::new(());
     let _alone = ALONE.lock().unwrap_or_else(PoisonError::into_inner);
+    let kept_fields = DraftOptions::default();
     let mut drafts = Vec::new();
     let mut told = String::new();
     for engine in engines() {
@@ -218,8 +234,8 @@ fn cycle() -> Vec<(Engine, String)> {
         run(&db, engine.drop);
         run(&db, engine.schema);
         let catalog = db.catalog().unwrap();
-        let first = draft(db.dialect(), &own(&catalog), None, false).unwrap();
-        let again = draft(db.dialect(), &own(&catalog), Some(&first.text), false).unwrap();
+        let first = draft(db.dialect(), &own(&catalog), None, &kept_fields).unwrap();
+        let again = draft(db.dialect(), &own(&catalog), Some(&first.text), &kept_fields).unwrap();
         assert_eq!(again.text, first.text, "{}", engine.name);
         assert!(again.changes.is_empty() && again.gone.is_empty(), "{again:?}");
         let found = compare_files(db.dialect(), &catalog, &[&first.text]).unwrap();
@@ -228,13 +244,13 @@ fn cycle() -> Vec<(Engine, String)> {
 
         // Somebody edits it, and the schema changes.
         let edited = edited(&first.text);
-        let kept = draft(db.dialect(), &own(&catalog), Some(&edited), false).unwrap();
+        let kept = draft(db.dialect(), &own(&catalog), Some(&edited), &kept_fields).unwrap();
         assert_eq!(kept.text, edited, "{}", engine.name);
         run(&db, engine.change);
         let catalog = db.catalog().unwrap();
         let drift = compare_files(db.dialect(), &catalog, &[&edited]).unwrap();
         assert!(!drift.is_empty());
-        let changed = draft(db.dialect(), &own(&catalog), Some(&edited), false).unwrap();
+        let changed = draft(db.dialect(), &own(&catalog), Some(&edited), &kept_fields).unwrap();
         assert!(
             changed
                 .text
@@ -245,7 +261,13 @@ fn cycle() -> Vec<(Engine, String)> {
                 .text
                 .contains("pub fn is_worn(&self) -> bool { self.owner_id > 0 }")
         );
-        let removed = draft(db.dialect(), &own(&catalog), Some(&changed.text), true).unwrap();
+        let removed = draft(
+            db.dialect(),
+            &own(&catalog),
+            Some(&changed.text),
+            &DraftOptions { remove_fields: true, schema: None },
+        )
+        .unwrap();
         let _ = writeln!(
             told,
             "-- {}\n{drift}\nchanged: {:#?}\ngone: {:#?}\nthen: {:#?}\n",

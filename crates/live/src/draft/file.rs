@@ -11,8 +11,8 @@ use syn::{Attribute, Fields, GenericArgument, Item, PathArguments, Type};
 
 use crate::declared::{DeclaredColumn, DeclaredReference, DeclaredTable};
 
-/// A Rust file that was parsed.
-pub(crate) struct RustFile {
+/// Rust files that were parsed.
+pub(crate) struct RustFiles {
     pub(crate) structs: Vec<TableStruct>,
     pub(crate) enums: Vec<DatabaseEnum>,
     /// The names of all structs, enums and other items, which new ones must not have.
@@ -21,6 +21,8 @@ pub(crate) struct RustFile {
 
 /// A struct with `#[derive(Table)]`.
 pub(crate) struct TableStruct {
+    /// The number of its file.
+    pub(crate) file: usize,
     pub(crate) ident: String,
     pub(crate) declared: DeclaredTable,
     pub(crate) fields: Vec<TableField>,
@@ -49,12 +51,14 @@ pub(crate) struct DatabaseEnum {
     pub(crate) database_type: String,
 }
 
-impl RustFile {
-    /// Parses a file.
-    pub(crate) fn parse(text: &str) -> syn::Result<RustFile> {
-        let parsed = syn::parse_file(text)?;
-        let mut file = RustFile { structs: Vec::new(), enums: Vec::new(), names: Vec::new() };
-        file.take(&parsed.items);
+impl RustFiles {
+    /// Parses files; an error has the number of its file.
+    pub(crate) fn parse(texts: &[&str]) -> Result<RustFiles, (usize, syn::Error)> {
+        let mut file = RustFiles { structs: Vec::new(), enums: Vec::new(), names: Vec::new() };
+        for (number, text) in texts.iter().enumerate() {
+            let parsed = syn::parse_file(text).map_err(|err| (number, err))?;
+            file.take(number, &parsed.items);
+        }
         // A reference names a struct, which may have a table of another name.
         let tables: Vec<(String, String)> = file
             .structs
@@ -71,13 +75,13 @@ impl RustFile {
         Ok(file)
     }
 
-    fn take(&mut self, items: &[Item]) {
+    fn take(&mut self, file: usize, items: &[Item]) {
         for item in items {
             match item {
                 Item::Struct(of) => {
                     self.names.push(of.ident.to_string());
                     if derives_table(&of.attrs) {
-                        self.structs.extend(table_struct(of));
+                        self.structs.extend(table_struct(file, of));
                     }
                 }
                 Item::Enum(of) => {
@@ -93,7 +97,7 @@ impl RustFile {
                 Item::Type(of) => self.names.push(of.ident.to_string()),
                 Item::Mod(of) => {
                     if let Some((_, items)) = &of.content {
-                        self.take(items);
+                        self.take(file, items);
                     }
                 }
                 _ => {}
@@ -116,7 +120,7 @@ fn derives_table(attributes: &[Attribute]) -> bool {
         })
 }
 
-fn table_struct(of: &syn::ItemStruct) -> Option<TableStruct> {
+fn table_struct(file: usize, of: &syn::ItemStruct) -> Option<TableStruct> {
     let Fields::Named(named) = &of.fields else { return None };
     let own = parts(&of.attrs);
     let ident = of.ident.to_string();
@@ -179,6 +183,7 @@ fn table_struct(of: &syn::ItemStruct) -> Option<TableStruct> {
         declared.unique.push(part.fields_of(&fields));
     }
     Some(TableStruct {
+        file,
         ident,
         declared,
         fields,

@@ -13,12 +13,10 @@ use std::ops::Range;
 
 use nepheline::Dialect;
 
-pub(crate) use file::RustFile;
-
 use crate::catalog::{Catalog, CatalogColumn, CatalogTable, Generated};
 use crate::kind::{Fit, Kind};
 use crate::verify::{Differences, compare, is_by_code_point};
-use file::{TableField, TableStruct, sql_type_of};
+use file::{RustFiles, TableField, TableStruct, sql_type_of};
 use render::{BridgeDraft, ChildDraft, EnumDraft, FieldDraft, ReferenceDraft, TableDraft};
 
 /// Rust that was drafted from a catalog.
@@ -31,6 +29,27 @@ pub struct Draft {
     pub changes: Vec<String>,
     /// The fields without a column, which stay unless they are to be removed.
     pub gone: Vec<String>,
+}
+
+/// Rust that was drafted into the files of a folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct FolderDraft {
+    /// The names and the texts of the files that are new or changed.
+    pub files: Vec<(String, String)>,
+    /// What was changed or added, a sentence for each.
+    pub changes: Vec<String>,
+    /// The fields without a column, which stay unless they are to be removed.
+    pub gone: Vec<String>,
+}
+
+/// What a draft does beside adding what is new.
+#[derive(Debug, Clone, Default)]
+pub struct DraftOptions {
+    /// True to take out fields whose column is gone.
+    pub remove_fields: bool,
+    /// The schema that new structs name; `None` for tables of the session's schema.
+    pub schema: Option<String>,
 }
 
 /// The reason why a Rust file cannot be used.
@@ -46,8 +65,7 @@ impl std::fmt::Display for UnreadableRust {
 
 impl std::error::Error for UnreadableRust {}
 
-/// Drafts Rust for tables of a [`Catalog`], as a new file or as changes to `existing`. `remove_fields` also takes out the fields without
-/// a column.
+/// Drafts Rust for tables of a [`Catalog`], as a new file or as changes to `existing`.
 ///
 /// # Errors
 ///
@@ -56,48 +74,167 @@ pub fn draft(
     dialect: Dialect,
     tables: &[&CatalogTable],
     existing: Option<&str>,
-    remove_fields: bool,
+    options: &DraftOptions,
 ) -> Result<Draft, UnreadableRust> {
     let text = existing.unwrap_or_default();
-    let file = RustFile::parse(text).map_err(UnreadableRust)?;
-    let mut drafting = Drafting::new(dialect, tables, &file);
-    let drafts = drafting.tables();
-    let mut changes = Vec::new();
-    let mut gone = Vec::new();
-    let mut edits: Vec<(Range<usize>, String)> = Vec::new();
-    for (table, draft) in tables.iter().zip(&drafts) {
-        if let Some(own) = file
-            .structs
-            .iter()
-            .find(|own| own.declared.name == table.name)
-        {
-            drafting.edit(
-                table,
-                draft,
-                own,
-                text,
-                remove_fields,
-                &mut edits,
-                &mut changes,
-                &mut gone,
-            );
-        }
-    }
-    edits.sort_by_key(|(at, _)| std::cmp::Reverse(at.start));
-    let mut edited = text.to_owned();
-    for (at, replacement) in edits {
-        edited.replace_range(at, &replacement);
-    }
-    let new: Vec<&TableDraft> = drafts.iter().filter(|draft| draft.is_new).collect();
-    let enums: Vec<&EnumDraft> = drafting.enums.iter().filter(|of| of.is_new).collect();
-    for of in &enums {
-        changes.push(format!("added the enum `{}`", of.ident));
-    }
-    for draft in &new {
-        changes.push(format!("added the struct `{}` for `{}`", draft.ident, draft.name));
-    }
+    let found = Found::of(dialect, tables, &[text], options).map_err(|(_, err)| err)?;
+    let Found { texts, enums, new, changes, gone } = found;
+    let edited = texts.into_iter().next().unwrap_or_default();
     let text = render::append(edited, &enums, &new, existing.is_none());
     Ok(Draft { text, changes, gone })
+}
+
+/// Drafts Rust for tables into the files of a folder: a file for each new table, one for new enums, and `mod.rs`, which declares them.
+/// `existing` has the names and the texts of the files that are there.
+///
+/// # Errors
+///
+/// If a file is no Rust, with its name.
+pub fn draft_folder(
+    dialect: Dialect,
+    tables: &[&CatalogTable],
+    existing: &[(String, String)],
+    options: &DraftOptions,
+) -> Result<FolderDraft, (String, UnreadableRust)> {
+    let texts: Vec<&str> = existing.iter().map(|(_, text)| text.as_str()).collect();
+    let name = |number: usize| {
+        existing
+            .get(number)
+            .map_or(String::new(), |(name, _)| name.clone())
+    };
+    let found = Found::of(dialect, tables, &texts, options);
+    let found = found.map_err(|(number, err)| (name(number), err))?;
+    let Found { texts, enums, new, changes, gone } = found;
+    let mut files: Vec<(String, String)> = existing
+        .iter()
+        .zip(texts)
+        .map(|((name, _), text)| (name.clone(), text))
+        .collect();
+    let mut modules = Vec::new();
+    if !enums.is_empty() {
+        modules.push("enums".to_owned());
+        put(
+            &mut files,
+            "enums.rs",
+            |text| render::append(text, &enums, &[] as &[TableDraft], false),
+            "use nepheline::prelude::*;\n",
+        );
+    }
+    let mut taken: HashSet<String> = HashSet::new();
+    for table in &new {
+        let module = names::of_module(&mut taken, &table.name);
+        let imports = render::imports(&[table], "use super::*;\n");
+        put(
+            &mut files,
+            &format!("{module}.rs"),
+            |text| render::append(text, &[], &[table], false),
+            &imports,
+        );
+        modules.push(module);
+    }
+    if !modules.is_empty() {
+        let declared = |text: String| {
+            modules.iter().fold(text, |text, module| {
+                match text.contains(&format!("mod {module};")) {
+                    true => text,
+                    false => format!("{text}mod {module};\npub use {module}::*;\n"),
+                }
+            })
+        };
+        put(&mut files, "mod.rs", declared, render::FOLDER_DOCS);
+    }
+    let is_changed = |(name, text): &(String, String)| {
+        existing
+            .iter()
+            .all(|(other, before)| other != name || before != text)
+    };
+    Ok(FolderDraft { files: files.into_iter().filter(is_changed).collect(), changes, gone })
+}
+
+/// Changes a file, or makes one that begins with `opening`.
+fn put(
+    files: &mut Vec<(String, String)>,
+    name: &str,
+    change: impl FnOnce(String) -> String,
+    opening: &str,
+) {
+    match files.iter_mut().find(|(other, _)| other == name) {
+        Some((_, text)) => *text = change(std::mem::take(text)),
+        None => files.push((name.to_owned(), change(opening.to_owned()))),
+    }
+}
+
+/// What a draft found to do.
+struct Found {
+    /// The texts of the files with the edits of structs that are there already.
+    texts: Vec<String>,
+    enums: Vec<EnumDraft>,
+    new: Vec<TableDraft>,
+    changes: Vec<String>,
+    gone: Vec<String>,
+}
+
+impl Found {
+    fn of(
+        dialect: Dialect,
+        tables: &[&CatalogTable],
+        texts: &[&str],
+        options: &DraftOptions,
+    ) -> Result<Found, (usize, UnreadableRust)> {
+        let file =
+            RustFiles::parse(texts).map_err(|(number, err)| (number, UnreadableRust(err)))?;
+        let mut drafting = Drafting::new(dialect, tables, &file, options);
+        let drafts = drafting.tables();
+        let mut edits = Edits { by_file: vec![Vec::new(); texts.len()], ..Edits::default() };
+        for (table, draft) in tables.iter().zip(&drafts) {
+            if let Some(own) = file
+                .structs
+                .iter()
+                .find(|own| own.declared.name == table.name)
+            {
+                let text = texts.get(own.file).copied().unwrap_or_default();
+                drafting.edit(table, draft, own, text, &mut edits);
+            }
+        }
+        let edited = texts.iter().zip(&mut edits.by_file).map(|(text, edits)| {
+            edits.sort_by_key(|(at, _)| std::cmp::Reverse(at.start));
+            let mut edited = (*text).to_owned();
+            for (at, replacement) in edits {
+                edited.replace_range(at.clone(), replacement);
+            }
+            edited
+        });
+        let texts = edited.collect();
+        let new: Vec<TableDraft> = drafts.into_iter().filter(|draft| draft.is_new).collect();
+        let Edits { mut changes, gone, .. } = edits;
+        changes.extend(
+            drafting
+                .enums
+                .iter()
+                .map(|of| format!("added the enum `{}`", of.ident)),
+        );
+        changes.extend(
+            new.iter()
+                .map(|draft| format!("added the struct `{}` for `{}`", draft.ident, draft.name)),
+        );
+        Ok(Found { texts, enums: drafting.enums, new, changes, gone })
+    }
+}
+
+/// The edits of files, and what they are.
+#[derive(Default)]
+struct Edits {
+    by_file: Vec<Vec<(Range<usize>, String)>>,
+    changes: Vec<String>,
+    gone: Vec<String>,
+}
+
+impl Edits {
+    fn put(&mut self, own: &TableStruct, at: Range<usize>, text: String) {
+        if let Some(edits) = self.by_file.get_mut(own.file) {
+            edits.push((at, text));
+        }
+    }
 }
 
 /// Compares the structs of Rust files with a catalog, without compiling them. A type of the program is not compared, only whether it
@@ -111,12 +248,10 @@ pub fn compare_files(
     catalog: &Catalog,
     files: &[&str],
 ) -> Result<Differences, (usize, UnreadableRust)> {
+    let parsed = RustFiles::parse(files).map_err(|(number, err)| (number, UnreadableRust(err)))?;
     let mut found = Differences::default();
-    for (number, text) in files.iter().enumerate() {
-        let file = RustFile::parse(text).map_err(|err| (number, UnreadableRust(err)))?;
-        for of in &file.structs {
-            compare(&of.declared, dialect, catalog, &mut found);
-        }
+    for of in &parsed.structs {
+        compare(&of.declared, dialect, catalog, &mut found);
     }
     Ok(found)
 }
@@ -125,15 +260,21 @@ pub fn compare_files(
 struct Drafting<'c> {
     dialect: Dialect,
     tables: &'c [&'c CatalogTable],
-    file: &'c RustFile,
+    file: &'c RustFiles,
     /// The name of the struct of each table.
     structs: HashMap<&'c str, String>,
     enums: Vec<EnumDraft>,
     taken: HashSet<String>,
+    options: &'c DraftOptions,
 }
 
 impl<'c> Drafting<'c> {
-    fn new(dialect: Dialect, tables: &'c [&'c CatalogTable], file: &'c RustFile) -> Drafting<'c> {
+    fn new(
+        dialect: Dialect,
+        tables: &'c [&'c CatalogTable],
+        file: &'c RustFiles,
+        options: &'c DraftOptions,
+    ) -> Drafting<'c> {
         let mut taken: HashSet<String> = file.names.iter().cloned().collect();
         let mut structs = HashMap::new();
         for table in tables {
@@ -147,7 +288,7 @@ impl<'c> Drafting<'c> {
             };
             structs.insert(table.name.as_str(), ident);
         }
-        Drafting { dialect, tables, file, structs, enums: Vec::new(), taken }
+        Drafting { dialect, tables, file, structs, enums: Vec::new(), taken, options }
     }
 
     fn tables(&mut self) -> Vec<TableDraft> {
@@ -234,6 +375,7 @@ impl<'c> Drafting<'c> {
                 .unwrap_or_default(),
             name: table.name.clone(),
             is_new: own.is_none(),
+            schema: self.options.schema.clone(),
             comment: table.comment.clone(),
             unique: sets.filter_map(|unique| idents(&unique.columns)).collect(),
             fields,
@@ -274,7 +416,6 @@ impl<'c> Drafting<'c> {
             ident: ident.clone(),
             database_type,
             values: column.enum_values.clone(),
-            is_new: true,
         });
         Some(ident)
     }
@@ -400,28 +541,25 @@ impl<'c> Drafting<'c> {
     }
 
     /// Adds the edits of a struct that is there already.
-    #[expect(clippy::too_many_arguments, reason = "three kinds of findings, and where they go")]
     fn edit(
         &self,
         table: &CatalogTable,
         draft: &TableDraft,
         own: &TableStruct,
         text: &str,
-        remove_fields: bool,
-        edits: &mut Vec<(Range<usize>, String)>,
-        changes: &mut Vec<String>,
-        gone: &mut Vec<String>,
+        edits: &mut Edits,
     ) {
         let name = |ident: &str| format!("`{}.{ident}`", own.ident);
         for field in &own.fields {
             let Some(column) = table.column(&field.column) else {
-                match remove_fields {
+                match self.options.remove_fields {
                     true => {
-                        edits.push((line_of(text, &field.at), String::new()));
-                        changes
+                        edits.put(own, line_of(text, &field.at), String::new());
+                        edits
+                            .changes
                             .push(format!("removed {}, which has no column", name(&field.ident)));
                     }
-                    false => gone.push(format!(
+                    false => edits.gone.push(format!(
                         "{} has no column `{}`",
                         name(&field.ident),
                         field.column
@@ -431,8 +569,10 @@ impl<'c> Drafting<'c> {
             };
             if let Some(rust) = self.changed_type(draft, field, column, table.is_view) {
                 let before = text.get(field.type_at.clone()).unwrap_or_default();
-                changes.push(format!("changed {} from `{before}` to `{rust}`", name(&field.ident)));
-                edits.push((field.type_at.clone(), rust));
+                edits
+                    .changes
+                    .push(format!("changed {} from `{before}` to `{rust}`", name(&field.ident)));
+                edits.put(own, field.type_at.clone(), rust);
             }
         }
         let is_written = |field: &&FieldDraft| {
@@ -454,9 +594,14 @@ impl<'c> Drafting<'c> {
             return;
         }
         for field in new.iter().filter(|field| field.rust.is_some()) {
-            changes.push(format!("added {} for the column `{}`", name(&field.ident), field.column));
+            edits.changes.push(format!(
+                "added {} for the column `{}`",
+                name(&field.ident),
+                field.column
+            ));
         }
-        edits.push(insertion(text, own, &rendered));
+        let (at, text) = insertion(text, own, &rendered);
+        edits.put(own, at, text);
     }
 
     /// Returns the type that a field gets, unless it still fits its column.

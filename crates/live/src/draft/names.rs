@@ -88,6 +88,18 @@ pub(super) fn of_field(taken: &mut HashSet<String>, name: &str) -> String {
     unique(taken, snake, |name, number| format!("{}_{number}", name.trim_start_matches("r#")))
 }
 
+/// Returns a name for a module that no other one has, and takes it.
+pub(super) fn of_module(taken: &mut HashSet<String>, name: &str) -> String {
+    let field = of_field(taken, name);
+    match field.strip_prefix("r#") {
+        // A file with the name of a keyword surprises.
+        Some(keyword) => {
+            unique(taken, format!("{keyword}_rows"), |name, number| format!("{name}_{number}"))
+        }
+        None => field,
+    }
+}
+
 /// Returns a name for a relation that no field and no other relation has, and takes it.
 pub(super) fn of_relation(taken: &mut HashSet<String>, names: &[String]) -> String {
     let is_free = |name: &&String| {

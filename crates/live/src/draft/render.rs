@@ -11,6 +11,7 @@ pub(super) struct TableDraft {
     pub(super) ident: String,
     pub(super) name: String,
     pub(super) is_new: bool,
+    pub(super) schema: Option<String>,
     pub(super) comment: Option<String>,
     pub(super) fields: Vec<FieldDraft>,
     /// The sets of fields that no two rows share.
@@ -82,37 +83,52 @@ pub(super) struct EnumDraft {
     pub(super) ident: String,
     pub(super) database_type: String,
     pub(super) values: Vec<String>,
-    pub(super) is_new: bool,
+}
+
+/// The docs of a file, and of a folder.
+const FILE_DOCS: &str = "//! The tables of a database, drafted by `nepheline draft`, which keeps what is edited here.\n\n";
+pub(super) const FOLDER_DOCS: &str = "//! The tables of a database, drafted by `nepheline draft`, which keeps what is edited in these files.\n\n";
+
+/// Returns the imports of a file with these structs.
+pub(super) fn imports(tables: &[&TableDraft], first: &str) -> String {
+    let mut text = String::new();
+    let types: Vec<&str> = tables
+        .iter()
+        .flat_map(|table| &table.fields)
+        .filter_map(|field| field.rust.as_deref())
+        .collect();
+    let uses = |part: &str| types.iter().any(|rust| rust.contains(part));
+    if uses("IpAddr") {
+        text.push_str("use std::net::IpAddr;\n\n");
+    }
+    if uses("Span") {
+        text.push_str("use jiff::Span;\n");
+    }
+    text.push_str("use nepheline::prelude::*;\n");
+    match (uses("Array<"), uses("RangeOf<")) {
+        (true, true) => text.push_str("use nepheline::{Array, RangeOf};\n"),
+        (true, false) => text.push_str("use nepheline::Array;\n"),
+        (false, true) => text.push_str("use nepheline::RangeOf;\n"),
+        (false, false) => {}
+    }
+    if !first.is_empty() {
+        text.push('\n');
+        text.push_str(first);
+    }
+    text
 }
 
 /// Returns a file with new enums and structs at its end; a new file begins with its imports.
 pub(super) fn append(
     mut text: String,
-    enums: &[&EnumDraft],
-    tables: &[&TableDraft],
+    enums: &[EnumDraft],
+    tables: &[impl std::borrow::Borrow<TableDraft>],
     is_new_file: bool,
 ) -> String {
+    let tables: Vec<&TableDraft> = tables.iter().map(std::borrow::Borrow::borrow).collect();
     if is_new_file {
-        text.push_str("//! The tables of a database, drafted by `nepheline draft`, which keeps what is edited here.\n\n");
-        let types: Vec<&str> = tables
-            .iter()
-            .flat_map(|table| &table.fields)
-            .filter_map(|field| field.rust.as_deref())
-            .collect();
-        let uses = |part: &str| types.iter().any(|rust| rust.contains(part));
-        if uses("IpAddr") {
-            text.push_str("use std::net::IpAddr;\n\n");
-        }
-        if uses("Span") {
-            text.push_str("use jiff::Span;\n");
-        }
-        text.push_str("use nepheline::prelude::*;\n");
-        match (uses("Array<"), uses("RangeOf<")) {
-            (true, true) => text.push_str("use nepheline::{Array, RangeOf};\n"),
-            (true, false) => text.push_str("use nepheline::Array;\n"),
-            (false, true) => text.push_str("use nepheline::RangeOf;\n"),
-            (false, false) => {}
-        }
+        text.push_str(FILE_DOCS);
+        text.push_str(&imports(&tables, ""));
     }
     for of in enums {
         text.push('\n');
@@ -169,6 +185,9 @@ fn structure(table: &TableDraft) -> String {
     let equality = if has_span { "" } else { "PartialEq, " };
     let _ = writeln!(text, "#[derive(Debug, Clone, {equality}Table)]");
     let mut parts = Vec::new();
+    if let Some(schema) = &table.schema {
+        parts.push(format!("schema = {schema:?}"));
+    }
     if table.ident.to_snake_case() != table.name {
         parts.push(format!("table = {:?}", table.name));
     }
