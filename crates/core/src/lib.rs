@@ -134,7 +134,7 @@ pub mod internal {
     }
     pub use crate::dialect::Grammar;
     pub use crate::model::error::Violation;
-    pub use crate::model::{ByName, NoRow, WantedColumns, name_columns};
+    pub use crate::model::{ByName, NoRow, WantedColumns, name_columns, type_columns};
     pub use crate::model::{
         ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
         PolicyInfo, ReadColumn, Reference, Sent, SentType, TakesValues, ValueSource, carried_value,

@@ -54,6 +54,30 @@ impl Kind {
         }
     }
 
+    /// Returns what a column of a result stores, whose type is named by the driver.
+    pub(crate) fn of_result(dialect: Dialect, name: &str) -> Kind {
+        let formal = |name: &str| {
+            match name {
+                "bool" => "boolean",
+                "int2" => "smallint",
+                "int4" => "integer",
+                "int8" => "bigint",
+                "float4" => "real",
+                "float8" => "double precision",
+                "varchar" => "character varying",
+                "bpchar" => "character",
+                "timestamptz" => "timestamp with time zone",
+                other => other,
+            }
+            .to_owned()
+        };
+        match (dialect, name.strip_prefix('_')) {
+            (Dialect::Postgres, Some(item)) => Kind::of_postgres(&format!("{}[]", formal(item))),
+            (Dialect::Postgres, None) => Kind::of_postgres(&formal(name)),
+            _ => Kind::of_type(dialect, name),
+        }
+    }
+
     fn of_sqlite(lower: &str) -> Kind {
         let begins = |words: &[&str]| words.iter().any(|word| lower.starts_with(word));
         match lower {

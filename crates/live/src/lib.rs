@@ -36,6 +36,7 @@
 
 mod catalog;
 mod declared;
+mod describe;
 #[cfg(feature = "draft")]
 mod draft;
 mod kind;
@@ -48,10 +49,11 @@ pub use catalog::{
     Catalog, CatalogCheck, CatalogColumn, CatalogEnum, CatalogIndex, CatalogReference,
     CatalogRoutine, CatalogTable, CatalogUnique, Generated,
 };
+pub use describe::{DescribedColumn, DescribedParameter, Description};
 #[cfg(feature = "draft")]
 pub use draft::{
     Draft, DraftOptions, FolderDraft, UnreadableRust, compare_files, draft, draft_folder,
 };
 pub use live::{LiveDatabase, blocking};
 pub use profile::{ColumnProfile, Profile};
-pub use verify::{Difference, DifferenceKind, Differences, Expected};
+pub use verify::{Difference, DifferenceKind, Differences, Expected, Subject};

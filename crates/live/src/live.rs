@@ -1,9 +1,11 @@
 //! The methods that this crate adds to handles.
 
-use nepheline::RunsQueries;
+use nepheline::internal::Describes as _;
 use nepheline::prelude::*;
+use nepheline::{Readable, RunsQueries};
 
 use crate::catalog::{Catalog, CatalogTable};
+use crate::describe::{self, Description};
 use crate::profile::{self, Profile, ProfileQueries};
 use crate::read::{Queries, Rows};
 use crate::verify::{Differences, Expected};
@@ -82,11 +84,54 @@ pub trait LiveDatabase: RunsQueries {
         async move { self.verify(&Expected::new().table::<T>()).await }
     }
 
-    /// Compares the tables of a program with the database, at its start or in a test.
+    /// Asks the database for the columns and parameters of a query. The database prepares its SQL, and does not run it; of
+    /// a query with companions, that of its first statement.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// use nepheline_coreshed::Specimen;
+    /// use nepheline_live::LiveDatabase;
+    ///
+    /// # #[tokio::main(flavor = "current_thread")] async fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// # let db = nepheline::Database::open("sqlite::memory:").await?;
+    /// # db.run_script(&nepheline::script!("CREATE TABLE specimen (label TEXT NOT NULL, top_m REAL NOT NULL)")).await?;
+    /// let tops = Specimen::rows().select(|s| (s.label, s.top_m));
+    /// let described = db.describe(&tops).await?;
+    /// assert_eq!(described.columns[1].rust_type.as_deref(), Some("f64"));
+    /// # Ok(())
+    /// # }
+    /// ```
     ///
     /// # Errors
     ///
-    /// Those of reading the catalog.
+    /// Those of reading: a query that does not prepare is refused.
+    fn describe<Q: Readable>(
+        &self,
+        query: &Q,
+    ) -> impl Future<Output = Result<Description, Error>> + Send {
+        async move { Ok(Description::of(self.dialect(), self.described(query).await?)) }
+    }
+
+    /// Compares a query with the database, as [`verify`](Self::verify) does.
+    ///
+    /// # Errors
+    ///
+    /// Those of the connection.
+    fn verify_query<Q: Readable>(
+        &self,
+        query: &Q,
+    ) -> impl Future<Output = Result<Differences, Error>> + Send {
+        async move {
+            let described = self.described(query).await;
+            describe::differences(query, self.dialect(), described)
+        }
+    }
+
+    /// Compares the tables and queries of a program with the database, at its start or in a test.
+    ///
+    /// # Errors
+    ///
+    /// Those of reading the catalog, and of the connection.
     fn verify(
         &self,
         expected: &Expected,
@@ -96,6 +141,10 @@ pub trait LiveDatabase: RunsQueries {
             for schema in expected.schemas() {
                 let catalog = self.catalog_of(schema.as_slice()).await?;
                 expected.compare(schema, self.dialect(), &catalog, &mut found);
+            }
+            for query in &expected.queries {
+                let described = self.described(query.query()).await;
+                query.compare(self.dialect(), described, &mut found.0)?;
             }
             Ok(found)
         }
@@ -107,6 +156,7 @@ impl<D: RunsQueries> LiveDatabase for D {}
 /// The same for blocking handles.
 pub mod blocking {
     use nepheline::blocking::RunsQueries;
+    use nepheline::internal::BlockingDescribes as _;
 
     use super::*;
 
@@ -160,16 +210,39 @@ pub mod blocking {
             self.verify(&Expected::new().table::<T>())
         }
 
-        /// Compares the tables of a program with the database, at its start or in a test.
+        /// Asks the database for the columns and parameters of a query, as
+        /// [`LiveDatabase::describe`](crate::LiveDatabase::describe) does.
         ///
         /// # Errors
         ///
-        /// Those of reading the catalog.
+        /// Those of reading: a query that does not prepare is refused.
+        fn describe<Q: Readable>(&self, query: &Q) -> Result<Description, Error> {
+            Ok(Description::of(self.dialect(), self.described(query)?))
+        }
+
+        /// Compares a query with the database, as [`verify`](Self::verify) does.
+        ///
+        /// # Errors
+        ///
+        /// Those of the connection.
+        fn verify_query<Q: Readable>(&self, query: &Q) -> Result<Differences, Error> {
+            describe::differences(query, self.dialect(), self.described(query))
+        }
+
+        /// Compares the tables and queries of a program with the database, at its start or in a test.
+        ///
+        /// # Errors
+        ///
+        /// Those of reading the catalog, and of the connection.
         fn verify(&self, expected: &Expected) -> Result<Differences, Error> {
             let mut found = Differences::default();
             for schema in expected.schemas() {
                 let catalog = self.catalog_of(schema.as_slice())?;
                 expected.compare(schema, self.dialect(), &catalog, &mut found);
+            }
+            for query in &expected.queries {
+                let described = self.described(query.query());
+                query.compare(self.dialect(), described, &mut found.0)?;
             }
             Ok(found)
         }

@@ -4,18 +4,20 @@ use std::fmt;
 use std::ops::Deref;
 
 use nepheline::prelude::*;
-use nepheline::{Dialect, SqlType};
+use nepheline::{Dialect, Readable, SqlType};
 
 use crate::catalog::{Catalog, CatalogColumn, CatalogReference, CatalogTable, Generated};
 use crate::declared::{DeclaredColumn, DeclaredReference, DeclaredTable};
+use crate::describe::ExpectedQuery;
 use crate::kind::{Fit, Kind};
 
 /// A difference between a struct and its table. It displays as a sentence with the way out.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
 #[non_exhaustive]
 pub struct Difference {
-    /// The table.
-    pub table: String,
+    /// The table or the query.
+    #[serde(flatten)]
+    pub subject: Subject,
     /// The column, if it is about one.
     pub column: Option<String>,
     /// What differs.
@@ -26,15 +28,30 @@ pub struct Difference {
 
 impl fmt::Display for Difference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "`{}`", self.table)?;
-        if let Some(column) = &self.column {
-            write!(f, ".`{column}`")?;
+        match (&self.subject, &self.column) {
+            (Subject::Table(table), Some(column)) => write!(f, "`{table}`.`{column}`")?,
+            (Subject::Table(table), None) => write!(f, "`{table}`")?,
+            (Subject::Query(query), Some(column)) => {
+                write!(f, "query \"{query}\", column `{column}`")?;
+            }
+            (Subject::Query(query), None) => write!(f, "query \"{query}\"")?,
         }
         write!(f, ": {}", self.message)
     }
 }
 
-/// What differs between a struct and its table.
+/// What a difference is about.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, serde::Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Subject {
+    /// The table of a struct, by its name in the database.
+    Table(String),
+    /// A query, by the name that [`Expected::query`] gave it.
+    Query(String),
+}
+
+/// What differs between a struct and its table, or between a query and the database.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, serde::Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
@@ -73,6 +90,8 @@ pub enum DifferenceKind {
     ComputedColumn,
     /// A new row needs a value for a column that the struct does not have.
     MissingField,
+    /// The query does not prepare.
+    RefusedQuery,
 }
 
 /// The differences that a comparison found. It displays as one line for each.
@@ -114,24 +133,32 @@ impl fmt::Display for Differences {
 
 impl std::error::Error for Differences {}
 
-/// The tables that a program expects, for [`verify`](crate::LiveDatabase::verify).
+/// The tables and queries that a program expects, for [`verify`](crate::LiveDatabase::verify).
 ///
 /// ```
+/// use nepheline::prelude::*;
+/// use nepheline::statement;
 /// use nepheline_coreshed::{Borehole, Site, Specimen};
 /// use nepheline_live::Expected;
 /// use nepheline_live::blocking::LiveDatabase;
 ///
 /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
 /// let db = nepheline_coreshed::in_memory()?;
-/// let expected = Expected::new().table::<Site>().table::<Borehole>().table::<Specimen>();
+/// let expected = Expected::new()
+///     .table::<Site>()
+///     .table::<Borehole>()
+///     .table::<Specimen>()
+///     .query("deep specimens", Specimen::rows().filter(|s| s.top_m.gt(100.0)))
+///     .query("labels", statement!("SELECT label FROM specimen").rows_as::<String>());
 /// db.verify(&expected)?.into_result()?;
 /// # Ok(())
 /// # }
 /// ```
 #[derive(Debug, Clone, Default)]
-#[must_use = "a list of tables does nothing until a handle verifies it"]
+#[must_use = "a list does nothing until a handle verifies it"]
 pub struct Expected {
     tables: Vec<ExpectedTable>,
+    pub(crate) queries: Vec<ExpectedQuery>,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -150,6 +177,19 @@ impl Expected {
     pub fn table<T: Table>(mut self) -> Expected {
         self.tables
             .push(ExpectedTable { schema: T::INFO.schema(), declared: DeclaredTable::of::<T> });
+        self
+    }
+
+    /// Adds a query, under a name that the differences give it. The database prepares its SQL, and does not run it; of a
+    /// query with companions, that of its first statement.
+    ///
+    /// A difference is a query that does not prepare, a column of another type than the row reads, and, in a hand-written
+    /// statement, a column that may be NULL. What the engine does not tell is passed over: SQLite tells no types of
+    /// computed columns and none of parameters, MariaDB and MySQL none of parameters
+    /// and of what DELETE returns. There, types are compared only
+    /// where no conversion can stand between them: numbers of all kinds are taken for each other.
+    pub fn query(mut self, name: impl Into<String>, query: impl Readable + 'static) -> Expected {
+        self.queries.push(ExpectedQuery::new(name.into(), query));
         self
     }
 
@@ -183,7 +223,7 @@ pub(crate) fn compare(
 ) {
     let Some(table) = catalog.table(&declared.name) else {
         found.0.push(Difference {
-            table: declared.name.clone(),
+            subject: Subject::Table(declared.name.clone()),
             column: None,
             kind: DifferenceKind::MissingTable,
             message: match catalog.tables.is_empty() {
@@ -218,7 +258,7 @@ struct Comparison<'c> {
 impl Comparison<'_> {
     fn tell(&mut self, column: Option<&str>, kind: DifferenceKind, message: impl Into<String>) {
         self.found.push(Difference {
-            table: self.table.name.clone(),
+            subject: Subject::Table(self.table.name.clone()),
             column: column.map(str::to_owned),
             kind,
             message: message.into(),

@@ -7,7 +7,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
-use nepheline::{Script, script};
+use nepheline::{Script, script, statement};
 use nepheline_coreshed as shed;
 use nepheline_live::blocking::LiveDatabase;
 use nepheline_live::{Catalog, DifferenceKind, Expected};
@@ -233,4 +233,104 @@ async fn async_handles_have_the_same_methods() {
         .await
         .unwrap();
     assert!(db.verify_table::<Nowhere>().await.unwrap().is_empty());
+}
+
+#[derive(Debug, RowShape)]
+struct OnTray {
+    weight: Decimal,
+    made_on: Date,
+    note: Option<String>,
+    id: String,
+}
+
+/// Returns queries of all kinds over the shed, whose rows fit.
+fn fitting() -> Expected {
+    use shed::{Assay, InvoiceLine, Lab, Specimen};
+    Expected::new()
+        .query("rows", Specimen::rows())
+        .query("rows of all types", Assay::rows().order_by(|a| a.due_on.asc()))
+        .query(
+            "money",
+            InvoiceLine::rows()
+                .select(|l| (l.quantity * l.unit_price, l.tax_rate + dec!(1), l.service)),
+        )
+        .query(
+            "totals of money",
+            InvoiceLine::rows()
+                .select(|l| (sum(l.unit_price), avg_decimal(l.quantity, 2), count())),
+        )
+        .query(
+            "totals",
+            Assay::rows().select(|a| (count(), avg(a.ppm), max(a.reported_on), sum(a.lab_id))),
+        )
+        .query(
+            "a parent's value",
+            Specimen::rows().select(|s| (s.label, s.analyst().map(|a| a.name), s.top_m.lt(3.0))),
+        )
+        .query(
+            "a window",
+            Specimen::rows()
+                .select(|s| (s.rock, rank().over(|w| w.order_by(s.top_m.desc())), s.id + 1)),
+        )
+        .query("with companions", Lab::rows().alongside(|l| l.assays()))
+        .query(
+            "a statement",
+            statement!("SELECT label, id FROM specimen").rows_as::<(String, i64)>(),
+        )
+        .query(
+            "its structs",
+            statement!("SELECT {columns of Specimen as s} FROM specimen AS s")
+                .rows_as::<Specimen>(),
+        )
+}
+
+#[test]
+fn queries_are_verified_without_being_run() {
+    let _alone = alone();
+    let mut told = Vec::new();
+    for db in databases() {
+        let run = |text: &str| {
+            db.run_script(&Script::trusting_text_made_at_run_time(text))
+                .unwrap()
+        };
+        shed::load(&db).unwrap();
+        let assays = db
+            .read_one(&shed::Assay::rows().select(|_| count()))
+            .unwrap();
+        let found = db.verify(&fitting()).unwrap();
+        assert!(found.is_empty(), "{}: {found}", db.dialect());
+        run(pick(&db, DROPS));
+        run(pick(&db, SCHEMAS));
+        let (tray, letter) = (7, "n");
+        let expected = Expected::new()
+            .query(
+                "trays",
+                statement!("SELECT note, made_on, id, weight FROM live_tray").rows_as::<OnTray>(),
+            )
+            .query(
+                "one column less",
+                statement!("SELECT note, id, weight FROM live_tray").rows_as::<OnTray>(),
+            )
+            .query("no such column", Tray::rows().select(|t| (t.id, t.note, t.labell)))
+            .query(
+                "a delete",
+                statement!("DELETE FROM assay WHERE id > {tray} RETURNING element, reported_on")
+                    .rows_as::<(String, Date)>(),
+            );
+        let found = db.verify(&expected).unwrap().into_result().unwrap_err();
+        let deep = statement!(
+            "SELECT code, weight, room + 1 AS next FROM live_tray WHERE room = {tray} AND note > {letter}"
+        );
+        let described = db
+            .describe(&deep.rows_as::<(String, Option<Decimal>, i64)>())
+            .unwrap();
+        let described = serde_json::to_string_pretty(&described).unwrap();
+        told.push(format!("-- {}\n{found}\n{described}", db.dialect()));
+        let left = db
+            .read_one(&shed::Assay::rows().select(|_| count()))
+            .unwrap();
+        assert_eq!(left, assays, "the DELETE did not run");
+        run(pick(&db, DROPS));
+    }
+    insta::assert_snapshot!(told.join("\n\n"));
 }

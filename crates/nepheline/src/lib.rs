@@ -335,7 +335,8 @@ pub mod internal {
     pub use rust_decimal::Decimal;
 
     crate::macros::with_an_engine! {
-        pub use crate::access::blocking::RunText as BlockingRunText;
-        pub use crate::access::database::RunText;
+        pub use crate::access::blocking::{Describes as BlockingDescribes, RunText as BlockingRunText};
+        pub use crate::access::database::{Describes, RunText};
+        pub use crate::exec::describe::{Describable, DescribedPart, RowCells};
     }
 }

@@ -1,6 +1,6 @@
 //! The columns of hand-written statements, matched with what their rows are read into.
 
-use crate::model::{Cell, Cells, ColumnInfo, Error, RowShape};
+use crate::model::{Cell, Cells, ColumnInfo, Error, RowShape, SqlType};
 
 /// The columns that a row type wants.
 #[doc(hidden)]
@@ -77,6 +77,16 @@ impl WantedColumns {
     }
 }
 
+/// Adds the types of columns; the derives call it.
+#[doc(hidden)]
+pub fn type_columns(columns: &'static [ColumnInfo], types: &mut Vec<(SqlType, bool)>) {
+    types.extend(
+        columns
+            .iter()
+            .map(|column| (column.sql_type(), column.is_nullable())),
+    );
+}
+
 /// Adds the names of these columns; a derive calls it.
 #[doc(hidden)]
 pub fn name_columns(columns: &'static [ColumnInfo], names: &mut Vec<Option<&'static str>>) {
@@ -108,9 +118,18 @@ impl<R> ByName<R> {
 
 impl<R: RowShape> RowShape for ByName<R> {
     const WIDTH: usize = R::WIDTH;
+    const BY_NAME: bool = true;
 
     fn read<C: Cells>(cells: &mut C) -> Result<ByName<R>, Error> {
         R::read(&mut Matched { cells, next: 0 }).map(ByName)
+    }
+
+    fn wanted(names: &mut Vec<Option<&'static str>>) {
+        R::wanted(names);
+    }
+
+    fn cell_types(types: &mut Vec<(SqlType, bool)>) {
+        R::cell_types(types);
     }
 }
 

@@ -20,7 +20,7 @@ pub use carried::{Carried, CarriedFor, Clock, MissingValue, carried_value, is_ca
 pub use error::{Error, ErrorKind};
 pub use function::Function;
 pub use key::{Key, KeyPart, KeyedRow};
-pub use matched::{ByName, NoRow, WantedColumns, name_columns};
+pub use matched::{ByName, NoRow, WantedColumns, name_columns, type_columns};
 pub use origin::Origin;
 pub use read::{ReadColumn, read_table};
 pub use role::{

@@ -184,6 +184,14 @@ pub trait RowShape: Sized {
     fn wanted(names: &mut Vec<Option<&'static str>>) {
         names.extend(std::iter::repeat_n(None, Self::WIDTH));
     }
+
+    /// Whether the columns are matched with its cells by name.
+    #[doc(hidden)]
+    const BY_NAME: bool = false;
+
+    /// Adds the type of each of its cells, and whether it may be NULL, in the order in which they are read.
+    #[doc(hidden)]
+    fn cell_types(_types: &mut Vec<(SqlType, bool)>) {}
 }
 
 impl<T: Storable> RowShape for T {
@@ -192,6 +200,10 @@ impl<T: Storable> RowShape for T {
     #[inline]
     fn read<C: Cells>(cells: &mut C) -> Result<T, Error> {
         value(cells)
+    }
+
+    fn cell_types(types: &mut Vec<(SqlType, bool)>) {
+        types.push((T::SQL_TYPE, false));
     }
 }
 
@@ -212,6 +224,15 @@ impl<R: RowShape> RowShape for Option<R> {
 
     fn wanted(names: &mut Vec<Option<&'static str>>) {
         R::wanted(names);
+    }
+
+    fn cell_types(types: &mut Vec<(SqlType, bool)>) {
+        let before = types.len();
+        R::cell_types(types);
+        types
+            .iter_mut()
+            .skip(before)
+            .for_each(|(_, nullable)| *nullable = true);
     }
 }
 
@@ -234,6 +255,10 @@ macro_rules! tuples {
 
             fn wanted(names: &mut Vec<Option<&'static str>>) {
                 $($name::wanted(names);)+
+            }
+
+            fn cell_types(types: &mut Vec<(SqlType, bool)>) {
+                $($name::cell_types(types);)+
             }
         }
     };

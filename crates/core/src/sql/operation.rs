@@ -30,6 +30,8 @@ pub enum Operation {
     ReleaseSavepoint,
     /// A ROLLBACK TO SAVEPOINT.
     RollbackToSavepoint,
+    /// A question for the types of a statement, which is not run.
+    Describe,
     /// A statement that prepares the session for the next ones: settings, or the lock before a `COPY`.
     Prepare,
 }
@@ -80,6 +82,7 @@ impl fmt::Display for Operation {
             Operation::Savepoint => "SAVEPOINT",
             Operation::ReleaseSavepoint => "RELEASE SAVEPOINT",
             Operation::RollbackToSavepoint => "ROLLBACK TO SAVEPOINT",
+            Operation::Describe => "DESCRIBE",
             Operation::Prepare => "PREPARE",
         })
     }

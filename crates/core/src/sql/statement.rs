@@ -314,6 +314,11 @@ impl<'q> Statement<'q> {
         self
     }
 
+    /// Returns whether its columns are matched by name.
+    pub fn is_matched_by_name(&self) -> bool {
+        self.wanted.is_some()
+    }
+
     /// Returns the places of the cells that the row type asks for: of the keys, or, in a hand-written statement, of
     /// all columns of the result set with this number, whose names `arrived` are.
     pub fn cell_places(

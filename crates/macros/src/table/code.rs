@@ -385,7 +385,7 @@ impl<'a> TableItem<'a> {
                 true => quote!(_),
                 false => quote!(#info),
             });
-        let wanted = self.wanted();
+        let (wanted, types) = (self.wanted(), self.cell_types());
         quote! {
             impl ::nepheline::RowShape for #ident {
                 const WIDTH: ::core::primitive::usize = #width;
@@ -405,6 +405,15 @@ impl<'a> TableItem<'a> {
                 ) {
                     #wanted
                 }
+
+                fn cell_types(
+                    types: &mut ::nepheline::internal::vec::Vec<(
+                        ::nepheline::SqlType,
+                        ::core::primitive::bool,
+                    )>,
+                ) {
+                    #types
+                }
             }
         }
     }
@@ -420,6 +429,23 @@ impl<'a> TableItem<'a> {
                 true => quote!(<#ty as ::nepheline::RowShape>::wanted(names);),
                 false => quote! {
                     ::nepheline::internal::name_columns(&__COLUMNS[#number..=#number], names);
+                },
+            }
+        });
+        quote!(#(#each)*)
+    }
+
+    /// Returns the statements that add the types of its columns.
+    fn cell_types(&self) -> TokenStream {
+        if !self.columns.iter().any(|column| column.whole_row) {
+            return quote!(::nepheline::internal::type_columns(&__COLUMNS, types););
+        }
+        let each = self.columns.iter().enumerate().map(|(number, column)| {
+            let ty = column.ty;
+            match column.whole_row {
+                true => quote!(<#ty as ::nepheline::RowShape>::cell_types(types);),
+                false => quote! {
+                    ::nepheline::internal::type_columns(&__COLUMNS[#number..=#number], types);
                 },
             }
         });

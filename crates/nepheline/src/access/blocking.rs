@@ -35,6 +35,7 @@ use crate::engine::pool::Lease;
 use crate::engine::sqlite::direct::{self, Opened};
 use crate::exec::access::{Access, Blocking, Cursor, Family, AtomicScope, run};
 use crate::exec::ask::{Ask, Run};
+use crate::exec::describe::{Describable, Describe, DescribedPart};
 use crate::exec::levels::Owner;
 use crate::exec::sink::Sink;
 use crate::exec::together::Together;
@@ -660,5 +661,17 @@ pub trait RunText {
 impl<H: sealed::BlockingRunsQueries> RunText for H {
     fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error> {
         now(run(&self.access(), Run(text, binds)))
+    }
+}
+
+/// Asks for the types of a query without running it.
+#[doc(hidden)]
+pub trait Describes {
+    fn described(&self, query: &dyn Describable) -> Result<Vec<DescribedPart>, Error>;
+}
+
+impl<H: sealed::BlockingRunsQueries> Describes for H {
+    fn described(&self, query: &dyn Describable) -> Result<Vec<DescribedPart>, Error> {
+        now(run(&self.access(), Describe(query)))
     }
 }

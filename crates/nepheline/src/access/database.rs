@@ -20,6 +20,7 @@ use crate::engine::pool::{Lease, Pool};
 use crate::access::handle::RunsQueries;
 use crate::exec::access::run;
 use crate::exec::companions::Readable;
+use crate::exec::describe::{Describable, Describe, DescribedPart};
 use crate::exec::levels::Owner;
 use crate::exec::limit::CallLimit;
 use crate::exec::line::Wire as _;
@@ -389,5 +390,20 @@ pub trait RunText {
 impl<H: sealed::RunsQueries> RunText for H {
     async fn run_text(&self, text: &str, binds: Vec<BindValue>) -> Result<(), Error> {
         run(&self.access(), crate::exec::ask::Run(text, binds)).await
+    }
+}
+
+/// Asks for the types of a query without running it.
+#[doc(hidden)]
+pub trait Describes {
+    fn described(
+        &self,
+        query: &dyn Describable,
+    ) -> impl Future<Output = Result<Vec<DescribedPart>, Error>> + Send;
+}
+
+impl<H: sealed::RunsQueries> Describes for H {
+    async fn described(&self, query: &dyn Describable) -> Result<Vec<DescribedPart>, Error> {
+        run(&self.access(), Describe(query)).await
     }
 }

@@ -7,6 +7,7 @@ pub(crate) mod answer;
 pub(crate) mod ask;
 pub(crate) mod call;
 pub(crate) mod companions;
+pub(crate) mod describe;
 pub(crate) mod cursor_keys;
 pub(crate) mod levels;
 pub(crate) mod limit;

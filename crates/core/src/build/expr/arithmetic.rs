@@ -443,7 +443,7 @@ pub trait NumberExt: ExprExt<Type: ColumnType<Base: Number>> {
     /// let unit_prices = InvoiceLine::rows().select(|l| (l.id, l.price.divided_by(l.quantity, 4)));
     /// // The price per piece of each invoice.
     /// let per_piece = InvoiceLine::rows()
-    ///     .select(|l| (per(l.invoice_id), sum(l.price).divided_by(sum(l.quantity).cast::<Option<Decimal>>(), 2)));
+    ///     .select(|l| (per(l.invoice_id), sum(l.price).divided_by(sum(l.quantity).cast::<Decimal>(), 2)));
     /// # assert!(unit_prices.sql(Dialect::Postgres).is_ok() && per_piece.sql(Dialect::Sqlite).is_ok());
     /// ```
     ///

@@ -1,7 +1,7 @@
 //! The values of MariaDB and MySQL as binds and as cells.
 
 use jiff::civil::{Date, DateTime, Time};
-use mysql_async::consts::ColumnType;
+use mysql_async::consts::{ColumnFlags, ColumnType};
 use mysql_async::{Column, Row, Value};
 use nepheline_core::internal::{LentBind, Sent};
 use nepheline_core::{Cell, Cells, Error, ErrorKind};
@@ -191,4 +191,34 @@ fn moment(at: DateTime) -> Value {
         at.second().unsigned_abs(),
         at.subsec_nanosecond().unsigned_abs() / 1_000,
     )
+}
+
+/// Returns the name of a column's type.
+pub(super) fn type_name(column: &Column) -> String {
+    let is_binary = column.character_set() == BINARY;
+    let is_unsigned = column.flags().contains(ColumnFlags::UNSIGNED_FLAG);
+    let name = match column.column_type() {
+        ColumnType::MYSQL_TYPE_TINY if column.column_length() == 1 => "tinyint(1)",
+        ColumnType::MYSQL_TYPE_TINY => "tinyint",
+        ColumnType::MYSQL_TYPE_SHORT | ColumnType::MYSQL_TYPE_YEAR => "smallint",
+        ColumnType::MYSQL_TYPE_INT24 | ColumnType::MYSQL_TYPE_LONG => "int",
+        ColumnType::MYSQL_TYPE_LONGLONG => "bigint",
+        ColumnType::MYSQL_TYPE_FLOAT => "float",
+        ColumnType::MYSQL_TYPE_DOUBLE => "double",
+        ColumnType::MYSQL_TYPE_DECIMAL | ColumnType::MYSQL_TYPE_NEWDECIMAL => "decimal",
+        ColumnType::MYSQL_TYPE_DATE | ColumnType::MYSQL_TYPE_NEWDATE => "date",
+        ColumnType::MYSQL_TYPE_TIME | ColumnType::MYSQL_TYPE_TIME2 => "time",
+        ColumnType::MYSQL_TYPE_DATETIME | ColumnType::MYSQL_TYPE_DATETIME2 => "datetime",
+        ColumnType::MYSQL_TYPE_TIMESTAMP | ColumnType::MYSQL_TYPE_TIMESTAMP2 => "timestamp",
+        ColumnType::MYSQL_TYPE_BIT if column.column_length() == 1 => "bit(1)",
+        ColumnType::MYSQL_TYPE_JSON => "json",
+        ColumnType::MYSQL_TYPE_STRING | ColumnType::MYSQL_TYPE_VAR_STRING | ColumnType::MYSQL_TYPE_VARCHAR
+        | ColumnType::MYSQL_TYPE_BLOB | ColumnType::MYSQL_TYPE_TINY_BLOB | ColumnType::MYSQL_TYPE_MEDIUM_BLOB
+        | ColumnType::MYSQL_TYPE_LONG_BLOB => if is_binary { "blob" } else { "text" },
+        _ => "",
+    };
+    match is_unsigned && column.column_type().is_numeric_type() {
+        true => format!("{name} unsigned"),
+        false => name.to_owned(),
+    }
 }

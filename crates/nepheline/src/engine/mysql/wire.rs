@@ -13,16 +13,19 @@ use std::time::Duration;
 use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
 use lru::LruCache;
+use mysql_async::consts::ColumnFlags;
 use mysql_async::prelude::Queryable;
 use mysql_async::{BinaryProtocol, Conn, Params, QueryResult, Row};
 use nepheline_core::internal::{Statement, Written};
 use nepheline_core::{Dialect, Error, ErrorKind, Operation};
 use smallvec::smallvec;
 
-use super::cells::{RowCells, bind};
+use super::cells::{RowCells, bind, type_name};
 use super::connection::{self, Connector, IDENTITY, Server};
 use super::fault::failed;
 use crate::engine::{AsyncWire, STOPPING};
+use crate::exec::answer::Answer;
+use crate::exec::describe::{DescribedPart, answer_of};
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{BeginTexts, Isolation, TransactionOptions};
 
@@ -294,6 +297,13 @@ impl MySqlWire {
     }
 
     async fn fetch(&mut self, statement: &Statement<'_>, sink: &mut dyn Sink) -> Result<(), Error> {
+        if statement.operation() == Operation::Describe {
+            let prepared = Box::pin(self.prepare(statement)).await?;
+            let answer = described(statement, &prepared);
+            self.close_once().await;
+            answer?.give(sink, &[]);
+            return Ok(());
+        }
         self.begin(statement).await?;
         let (mut wants, mut left, mut set) = (true, statement.most_rows(), 0);
         let mut unfit = None;
@@ -616,4 +626,23 @@ async fn check_warnings(conn: &mut Conn) -> Result<(), Error> {
 /// Returns the names of the columns of a row.
 fn names_of(row: &Row) -> Vec<String> {
     row.columns_ref().iter().map(|column| column.name_str().into_owned()).collect()
+}
+
+/// Returns what the server tells of a statement: the types of its columns, but not of its parameters. It tells that NULL is
+/// possible only of columns that are selected as they are: of an expression, it says so whenever it cannot exclude it.
+fn described(
+    statement: &Statement<'_>,
+    prepared: &mysql_async::Statement,
+) -> Result<Answer, Error> {
+    let columns = prepared.columns();
+    let columns = columns.iter().map(|column| {
+        let is_plain = !column.org_name_ref().is_empty();
+        let nullable = is_plain.then_some(!column.flags().contains(ColumnFlags::NOT_NULL_FLAG));
+        DescribedPart::column(&column.name_str(), &type_name(column), nullable)
+    });
+    let parameters =
+        (1..=prepared.num_params()).map(|number| DescribedPart::parameter(format!("?{number}"), ""));
+    // MariaDB tells none of a DELETE .. RETURNING, or of a CALL, before it runs.
+    let columns = Some(columns.collect()).filter(|columns: &Vec<_>| !columns.is_empty());
+    answer_of(statement, columns, parameters)
 }

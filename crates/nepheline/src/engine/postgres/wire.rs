@@ -4,7 +4,8 @@
 //! server goes on with the statement until it is cancelled.
 
 use std::borrow::{Borrow, Cow};
-use std::collections::VecDeque;
+use std::collections::hash_map::Entry;
+use std::collections::{HashMap, VecDeque};
 use std::pin::Pin;
 use std::task::Poll;
 use std::time::Duration;
@@ -12,11 +13,13 @@ use std::time::Duration;
 use futures_util::future::{BoxFuture, join_all};
 use futures_util::{FutureExt, Stream, TryStreamExt};
 use nepheline_core::internal::{Statement, Written};
-use nepheline_core::{Dialect, Error, ErrorKind};
+use nepheline_core::{Dialect, Error, ErrorKind, Operation};
 use smallvec::smallvec;
 use tokio_postgres::error::SqlState;
+use tokio_postgres::types::Type;
 use tokio_postgres::{CancelToken, Client, NoTls, Row, RowStream};
 
+use super::binds::sql_type;
 use super::cells::RowCells;
 use super::connection::{Driving, Encryption};
 use super::copy::copy;
@@ -24,6 +27,8 @@ use super::fault::{failed, wants_new_plan};
 use super::settings::{self, Settings};
 use super::statements::Statements;
 use crate::engine::{AsyncWire, STOPPING};
+use crate::exec::answer::Answer;
+use crate::exec::describe::{DescribedPart, answer_of};
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{BeginTexts, Isolation, TransactionOptions};
 
@@ -103,6 +108,10 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
             let rows =
                 Box::pin(copy(self.client.borrow(), &self.statements, statement, copying)).await?;
             sink.wrote(Written { rows, inserted: rows });
+            return Ok(());
+        }
+        if statement.operation() == Operation::Describe {
+            Box::pin(described(self.client.borrow(), statement)).await?.give(sink, &[]);
             return Ok(());
         }
         if alone && self.per_transaction {
@@ -436,4 +445,31 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
     fn commit_text(&self) -> &'static str {
         "SELECT 1; COMMIT"
     }
+}
+
+/// Returns what PostgreSQL tells of a statement: types of columns and parameters, and the columns of tables that may be NULL. A
+/// column that may not is NULL behind an outer join, so that this is unknown.
+async fn described(client: &Client, statement: &Statement<'_>) -> Result<Answer, Error> {
+    const NULLABLE: &str = "SELECT attnum FROM pg_attribute WHERE attrelid = $1 AND NOT attnotnull AND attnum > 0";
+    let types: Vec<Type> = statement.binds().map(|bind| sql_type(&bind)).collect();
+    let prepared = client.prepare_typed(statement.text(), &types).await.map_err(failed)?;
+    let mut tables: HashMap<u32, Vec<i16>> = HashMap::new();
+    for table in prepared.columns().iter().filter_map(tokio_postgres::Column::table_oid) {
+        if let Entry::Vacant(entry) = tables.entry(table) {
+            let rows = client.query(NULLABLE, &[&table]).await.map_err(failed)?;
+            let columns: Result<Vec<i16>, _> = rows.iter().map(|row| row.try_get(0)).collect();
+            entry.insert(columns.map_err(failed)?);
+        }
+    }
+    let columns = prepared.columns().iter().map(|column| {
+        let of_table = column.table_oid().zip(column.column_id());
+        let is_nullable = of_table.is_some_and(|(table, column)| {
+            tables.get(&table).is_some_and(|nullable| nullable.contains(&column))
+        });
+        DescribedPart::column(column.name(), column.type_().name(), is_nullable.then_some(true))
+    });
+    let parameters = prepared.params().iter().zip(1..);
+    let parameters =
+        parameters.map(|(ty, number)| DescribedPart::parameter(format!("${number}"), ty.name()));
+    answer_of(statement, Some(columns.collect()), parameters)
 }

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use nepheline_core::internal::{Statement, Violation, Written};
-use nepheline_core::{Dialect, Error, ErrorKind};
+use nepheline_core::{Dialect, Error, ErrorKind, Operation};
 use rusqlite::config::DbConfig;
 use rusqlite::{CachedStatement, Connection, ErrorCode, OpenFlags, Rows};
 use self_cell::MutBorrow;
@@ -19,6 +19,8 @@ use super::file::OpenFile;
 use super::functions;
 use crate::access::options::{Options, SqliteMode};
 use crate::exec::access::Blocking;
+use crate::exec::answer::Answer;
+use crate::exec::describe::{DescribedPart, answer_of};
 use crate::exec::line::Wire;
 use crate::exec::sink::Sink;
 use crate::exec::transaction::{BeginTexts, ROOT_SAVEPOINT, Root, TransactionOptions};
@@ -242,6 +244,10 @@ pub(super) fn run(
     sink: &mut dyn Sink,
 ) -> Result<(), Error> {
     let mut prepared = prepare(connection, statement)?;
+    if statement.operation() == Operation::Describe {
+        described(statement, &prepared)?.give(sink, &[]);
+        return Ok(());
+    }
     let places = statement.cell_places(0, || names_of(&prepared))?;
     let mut cursor = prepared.raw_query();
     let mut left = statement.most_rows();
@@ -255,6 +261,19 @@ pub(super) fn run(
     drop(cursor);
     sink.wrote(Written { rows: connection.changes(), inserted: 0 });
     Ok(())
+}
+
+/// Returns what SQLite tells of a statement: the declared types of columns that are selected as they are.
+fn described(
+    statement: &Statement<'_>,
+    prepared: &rusqlite::Statement<'_>,
+) -> Result<Answer, Error> {
+    let columns = prepared.columns().map(|column| {
+        DescribedPart::column(column.name(), column.decl_type().unwrap_or_default(), None)
+    });
+    let parameters = (1..=prepared.parameter_count())
+        .map(|number| DescribedPart::parameter(format!("?{number}"), ""));
+    answer_of(statement, Some(columns.collect()), parameters)
 }
 
 /// Returns the names of the columns of a result.
