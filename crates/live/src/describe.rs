@@ -34,7 +34,7 @@ pub struct DescribedColumn {
     pub database_type: Option<String>,
     /// The Rust type, without `Option`.
     pub rust_type: Option<String>,
-    /// Whether it may be NULL. PostgreSQL tells only that it may, MariaDB and MySQL both, of columns that are selected as
+    /// True if it may be NULL. PostgreSQL tells only that it may, MariaDB and MySQL both, of columns that are selected as
     /// they are; SQLite tells nothing.
     pub nullable: Option<bool>,
 }

@@ -50,6 +50,8 @@ pub(crate) fn parse(input: ParseStream<'_>) -> syn::Result<Ident> {
 pub(crate) fn rust(name: &str, span: Span) -> Ident {
     match name {
         "self" | "Self" | "super" | "crate" | "_" => Ident::new(&format!("{name}_"), span),
+        // The parser does not know this keyword, which came with the edition of 2024.
+        "gen" => Ident::new_raw(name, span),
         _ if syn::parse_str::<Ident>(name).is_ok() => Ident::new(name, span),
         _ => Ident::new_raw(name, span),
     }

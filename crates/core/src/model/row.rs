@@ -185,7 +185,7 @@ pub trait RowShape: Sized {
         names.extend(std::iter::repeat_n(None, Self::WIDTH));
     }
 
-    /// Whether the columns are matched with its cells by name.
+    /// True if the columns are matched with its cells by name.
     #[doc(hidden)]
     const BY_NAME: bool = false;
 

@@ -1,5 +1,6 @@
 //! Rust files: the structs and enums that declare tables, and where their parts stand.
 
+use std::collections::HashSet;
 use std::ops::Range;
 
 use heck::ToSnakeCase as _;
@@ -7,7 +8,7 @@ use nepheline::{NativeType, SqlType};
 use proc_macro2::{Delimiter, TokenStream, TokenTree};
 use quote::ToTokens as _;
 use syn::spanned::Spanned as _;
-use syn::{Attribute, Fields, GenericArgument, Item, PathArguments, Type};
+use syn::{Attribute, Fields, GenericArgument, Item, PathArguments, Type, UseTree};
 
 use crate::declared::{DeclaredColumn, DeclaredReference, DeclaredTable};
 
@@ -17,6 +18,8 @@ pub(crate) struct RustFiles {
     pub(crate) enums: Vec<DatabaseEnum>,
     /// The names of all structs, enums and other items, which new ones must not have.
     pub(crate) names: Vec<String>,
+    /// The names that each file imports one by one.
+    pub(crate) imports: Vec<HashSet<String>>,
 }
 
 /// A struct with `#[derive(Table)]`.
@@ -28,6 +31,8 @@ pub(crate) struct TableStruct {
     pub(crate) fields: Vec<TableField>,
     /// The place of the brace that closes the fields.
     pub(crate) end: usize,
+    /// The edits of its derives that take out what needs the equality of each field.
+    pub(crate) without_equality: Vec<(Range<usize>, String)>,
     /// The targets of references, by the names of their structs.
     targets: Vec<String>,
 }
@@ -54,7 +59,12 @@ pub(crate) struct DatabaseEnum {
 impl RustFiles {
     /// Parses files; an error has the number of its file.
     pub(crate) fn parse(texts: &[&str]) -> Result<RustFiles, (usize, syn::Error)> {
-        let mut file = RustFiles { structs: Vec::new(), enums: Vec::new(), names: Vec::new() };
+        let mut file = RustFiles {
+            structs: Vec::new(),
+            enums: Vec::new(),
+            names: Vec::new(),
+            imports: vec![HashSet::new(); texts.len()],
+        };
         for (number, text) in texts.iter().enumerate() {
             let parsed = syn::parse_file(text).map_err(|err| (number, err))?;
             file.take(number, &parsed.items);
@@ -95,6 +105,11 @@ impl RustFiles {
                     }
                 }
                 Item::Type(of) => self.names.push(of.ident.to_string()),
+                Item::Use(of) => {
+                    if let Some(imports) = self.imports.get_mut(file) {
+                        imported(&of.tree, imports);
+                    }
+                }
                 Item::Mod(of) => {
                     if let Some((_, items)) = &of.content {
                         self.take(file, items);
@@ -103,6 +118,18 @@ impl RustFiles {
                 _ => {}
             }
         }
+    }
+}
+
+/// Adds the names that a `use` imports one by one.
+fn imported(tree: &UseTree, names: &mut HashSet<String>) {
+    match tree {
+        UseTree::Path(path) => imported(&path.tree, names),
+        UseTree::Name(name) => {
+            names.insert(name.ident.to_string());
+        }
+        UseTree::Group(group) => group.items.iter().for_each(|item| imported(item, names)),
+        UseTree::Rename(_) | UseTree::Glob(_) => {}
     }
 }
 
@@ -118,6 +145,32 @@ fn derives_table(attributes: &[Attribute]) -> bool {
                 .into_iter()
                 .any(|token| token.to_string() == "Table")
         })
+}
+
+/// Returns the edits of derives that take out what needs the equality of each field.
+fn without_equality(attributes: &[Attribute]) -> Vec<(Range<usize>, String)> {
+    let derives = attributes
+        .iter()
+        .filter(|attribute| attribute.path().is_ident("derive"));
+    let mut edits = Vec::new();
+    for list in derives.filter_map(|derive| derive.meta.require_list().ok()) {
+        let tokens: Vec<TokenTree> = list.tokens.clone().into_iter().collect();
+        let is_comma =
+            |token: &TokenTree| matches!(token, TokenTree::Punct(of) if of.as_char() == ',');
+        let names = tokens
+            .split(is_comma)
+            .map(|tokens| tokens.iter().map(ToString::to_string).collect::<String>());
+        let needs = ["PartialEq", "Eq", "Hash", "PartialOrd", "Ord"];
+        let (needing, others): (Vec<String>, Vec<String>) =
+            names.partition(|name| needs.contains(&name.as_str()));
+        if let (Some(first), Some(last), false) =
+            (tokens.first(), tokens.last(), needing.is_empty())
+        {
+            let at = first.span().byte_range().start..last.span().byte_range().end;
+            edits.push((at, others.join(", ")));
+        }
+    }
+    edits
 }
 
 fn table_struct(file: usize, of: &syn::ItemStruct) -> Option<TableStruct> {
@@ -188,6 +241,7 @@ fn table_struct(file: usize, of: &syn::ItemStruct) -> Option<TableStruct> {
         declared,
         fields,
         end: named.brace_token.span.close().byte_range().start,
+        without_equality: without_equality(&of.attrs),
         targets,
     })
 }

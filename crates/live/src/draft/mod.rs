@@ -78,9 +78,11 @@ pub fn draft(
 ) -> Result<Draft, UnreadableRust> {
     let text = existing.unwrap_or_default();
     let found = Found::of(dialect, tables, &[text], options).map_err(|(_, err)| err)?;
-    let Found { texts, enums, new, changes, gone } = found;
+    let Found { texts, imports, enums, new, changes, gone } = found;
+    let imports = existing.and(imports.first());
     let edited = texts.into_iter().next().unwrap_or_default();
-    let text = render::append(edited, &enums, &new, existing.is_none());
+    let opened = if existing.is_some() { edited } else { render::opening(&new) };
+    let text = render::append(opened, &enums, &new, imports);
     Ok(Draft { text, changes, gone })
 }
 
@@ -104,7 +106,7 @@ pub fn draft_folder(
     };
     let found = Found::of(dialect, tables, &texts, options);
     let found = found.map_err(|(number, err)| (name(number), err))?;
-    let Found { texts, enums, new, changes, gone } = found;
+    let Found { texts, enums, new, changes, gone, .. } = found;
     let mut files: Vec<(String, String)> = existing
         .iter()
         .zip(texts)
@@ -116,7 +118,7 @@ pub fn draft_folder(
         put(
             &mut files,
             "enums.rs",
-            |text| render::append(text, &enums, &[] as &[TableDraft], false),
+            |text| render::append(text, &enums, &[] as &[TableDraft], None),
             "use nepheline::prelude::*;\n",
         );
     }
@@ -127,7 +129,7 @@ pub fn draft_folder(
         put(
             &mut files,
             &format!("{module}.rs"),
-            |text| render::append(text, &[], &[table], false),
+            |text| render::append(text, &[], &[table], None),
             &imports,
         );
         modules.push(module);
@@ -168,6 +170,8 @@ fn put(
 struct Found {
     /// The texts of the files with the edits of structs that are there already.
     texts: Vec<String>,
+    /// The names that each of them imports.
+    imports: Vec<HashSet<String>>,
     enums: Vec<EnumDraft>,
     new: Vec<TableDraft>,
     changes: Vec<String>,
@@ -217,7 +221,8 @@ impl Found {
             new.iter()
                 .map(|draft| format!("added the struct `{}` for `{}`", draft.ident, draft.name)),
         );
-        Ok(Found { texts, enums: drafting.enums, new, changes, gone })
+        let enums = drafting.enums;
+        Ok(Found { texts, imports: file.imports, enums, new, changes, gone })
     }
 }
 
@@ -550,6 +555,8 @@ impl<'c> Drafting<'c> {
         edits: &mut Edits,
     ) {
         let name = |ident: &str| format!("`{}.{ident}`", own.ident);
+        let imports = self.file.imports.get(own.file);
+        let mut lacks_equality = false;
         for field in &own.fields {
             let Some(column) = table.column(&field.column) else {
                 match self.options.remove_fields {
@@ -572,7 +579,8 @@ impl<'c> Drafting<'c> {
                 edits
                     .changes
                     .push(format!("changed {} from `{before}` to `{rust}`", name(&field.ident)));
-                edits.put(own, field.type_at.clone(), rust);
+                lacks_equality |= render::lacks_equality(&rust);
+                edits.put(own, field.type_at.clone(), render::qualified(&rust, imports));
             }
         }
         let is_written = |field: &&FieldDraft| {
@@ -585,11 +593,21 @@ impl<'c> Drafting<'c> {
             .iter()
             .filter(|field| !is_written(field))
             .collect();
-        let rendered: String = new
-            .iter()
-            .filter(|field| field.rust.is_some())
-            .map(|field| render::field(field))
-            .collect();
+        let mut rendered = String::new();
+        for field in &new {
+            let Some(rust) = &field.rust else { continue };
+            lacks_equality |= render::lacks_equality(rust);
+            rendered.push_str(&render::field(field, &render::qualified(rust, imports)));
+        }
+        if lacks_equality && !own.without_equality.is_empty() {
+            let told = "which an interval does not have";
+            edits
+                .changes
+                .push(format!("removed the equality of `{}`, {told}", own.ident));
+            for (at, derives) in &own.without_equality {
+                edits.put(own, at.clone(), derives.clone());
+            }
+        }
         if rendered.is_empty() {
             return;
         }

@@ -1,5 +1,6 @@
 //! The text of structs and enums.
 
+use std::borrow::Borrow;
 use std::collections::HashSet;
 use std::fmt::Write as _;
 
@@ -89,6 +90,29 @@ pub(super) struct EnumDraft {
 const FILE_DOCS: &str = "//! The tables of a database, drafted by `nepheline draft`, which keeps what is edited here.\n\n";
 pub(super) const FOLDER_DOCS: &str = "//! The tables of a database, drafted by `nepheline draft`, which keeps what is edited in these files.\n\n";
 
+/// Returns a type as a file writes it that has these imports, or else all that it needs.
+pub(super) fn qualified(rust: &str, imports: Option<&HashSet<String>>) -> String {
+    let paths = [
+        ("Array", "nepheline"),
+        ("RangeOf", "nepheline"),
+        ("IpAddr", "std::net"),
+        ("Span", "jiff"),
+    ];
+    paths
+        .into_iter()
+        .fold(rust.to_owned(), |rust, (name, path)| {
+            match imports.is_none_or(|imports| imports.contains(name)) {
+                true => rust,
+                false => rust.replace(name, &format!("{path}::{name}")),
+            }
+        })
+}
+
+/// Returns whether values of a type have no equality: two spans have none.
+pub(super) fn lacks_equality(rust: &str) -> bool {
+    rust.contains("Span")
+}
+
 /// Returns the imports of a file with these structs.
 pub(super) fn imports(tables: &[&TableDraft], first: &str) -> String {
     let mut text = String::new();
@@ -118,25 +142,26 @@ pub(super) fn imports(tables: &[&TableDraft], first: &str) -> String {
     text
 }
 
-/// Returns a file with new enums and structs at its end; a new file begins with its imports.
+/// Returns the beginning of a file with these structs.
+pub(super) fn opening(tables: &[TableDraft]) -> String {
+    let tables: Vec<&TableDraft> = tables.iter().collect();
+    format!("{FILE_DOCS}{}", imports(&tables, ""))
+}
+
+/// Returns a file with new enums and structs at its end; it has these imports, or else all that it needs.
 pub(super) fn append(
     mut text: String,
     enums: &[EnumDraft],
-    tables: &[impl std::borrow::Borrow<TableDraft>],
-    is_new_file: bool,
+    tables: &[impl Borrow<TableDraft>],
+    imports: Option<&HashSet<String>>,
 ) -> String {
-    let tables: Vec<&TableDraft> = tables.iter().map(std::borrow::Borrow::borrow).collect();
-    if is_new_file {
-        text.push_str(FILE_DOCS);
-        text.push_str(&imports(&tables, ""));
-    }
     for of in enums {
         text.push('\n');
         text.push_str(&enumeration(of));
     }
     for table in tables {
         text.push('\n');
-        text.push_str(&structure(table));
+        text.push_str(&structure(table.borrow(), imports));
     }
     text
 }
@@ -173,16 +198,13 @@ fn enumeration(of: &EnumDraft) -> String {
     text
 }
 
-fn structure(table: &TableDraft) -> String {
+fn structure(table: &TableDraft, imports: Option<&HashSet<String>>) -> String {
     let mut text = docs(table.comment.as_deref(), "");
-    // Two spans have no equality.
-    let has_span = table.fields.iter().any(|field| {
-        field
-            .rust
-            .as_deref()
-            .is_some_and(|rust| rust.contains("Span"))
-    });
-    let equality = if has_span { "" } else { "PartialEq, " };
+    let rusts = table
+        .fields
+        .iter()
+        .filter_map(|field| field.rust.as_deref());
+    let equality = if rusts.into_iter().any(lacks_equality) { "" } else { "PartialEq, " };
     let _ = writeln!(text, "#[derive(Debug, Clone, {equality}Table)]");
     let mut parts = Vec::new();
     if let Some(schema) = &table.schema {
@@ -253,19 +275,24 @@ fn structure(table: &TableDraft) -> String {
         }
     }
     let _ = writeln!(text, "pub struct {} {{", table.ident);
-    text.extend(table.fields.iter().map(field));
+    for of in &table.fields {
+        match &of.rust {
+            Some(rust) => text.push_str(&field(of, &qualified(rust, imports))),
+            None => {
+                let FieldDraft { column, database_type, .. } = of;
+                let _ = writeln!(
+                    text,
+                    "    // The column {column:?} of type {database_type} is left out."
+                );
+            }
+        }
+    }
     text.push_str("}\n");
     text
 }
 
-/// Returns a field with its attributes, or a comment if no Rust type stores the column.
-pub(super) fn field(of: &FieldDraft) -> String {
-    let Some(rust) = &of.rust else {
-        return format!(
-            "    // The column {:?} of type {} is left out.\n",
-            of.column, of.database_type
-        );
-    };
+/// Returns a field of this type, without its `Option`, with its attributes.
+pub(super) fn field(of: &FieldDraft, rust: &str) -> String {
     let mut text = docs(of.comment.as_deref(), "    ");
     let mut parts = Vec::new();
     let flags = [
@@ -297,7 +324,7 @@ pub(super) fn field(of: &FieldDraft) -> String {
     if !parts.is_empty() {
         let _ = writeln!(text, "    #[nepheline({})]", parts.join(", "));
     }
-    let rust = if of.nullable { format!("Option<{rust}>") } else { rust.clone() };
+    let rust = if of.nullable { format!("Option<{rust}>") } else { rust.to_owned() };
     let _ = writeln!(text, "    pub {}: {rust},", of.ident);
     text
 }

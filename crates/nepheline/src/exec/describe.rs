@@ -20,7 +20,7 @@ pub trait Describable: Send + Sync {
 #[doc(hidden)]
 #[derive(Debug, Clone)]
 pub struct RowCells {
-    /// Whether the columns of the statement are matched with them by name, because the statement is hand-written.
+    /// True if the columns of the statement are matched with them by name, because the statement is hand-written.
     pub by_name: bool,
     /// The type of each, and whether it may be NULL; empty if the row type does not tell them.
     pub types: Vec<(SqlType, bool)>,
@@ -49,7 +49,7 @@ pub struct DescribedPart {
     pub name: String,
     /// The type as the driver names it; empty if the engine does not tell it.
     pub database_type: String,
-    /// Whether NULL is possible, if the engine tells it.
+    /// True if NULL is possible; `None` if the engine does not tell.
     pub nullable: Option<bool>,
     /// The number of the cell of the row that a column fills, from 0.
     pub cell: Option<i64>,

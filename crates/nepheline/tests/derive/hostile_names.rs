@@ -106,7 +106,7 @@ struct AgencyId(i64);
 #[derive(Debug, Table)]
 #[allow(non_snake_case, reason = "names that the derive uses")]
 #[nepheline(
-    children(alike: Stone by type = type, r#dyn: Stone by in_id),
+    children(alike: Stone by type = type, r#dyn: Stone by in_id, made: Stone by gen),
     references(r#const: Stone by (self_id)),
     carried(type = AgencyId),
     retire(while)
@@ -126,6 +126,8 @@ struct Stone {
     #[nepheline(references = Stone by columns, called = match)]
     r#loop: Option<i64>,
     r#while: Option<Timestamp>,
+    #[nepheline(references = Stone, called = maker)]
+    r#gen: Option<i64>,
 }
 
 #[test]

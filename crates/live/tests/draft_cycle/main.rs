@@ -2,9 +2,11 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
+mod made;
+
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::{env, fs};
 
 use nepheline::Script;
@@ -159,18 +161,18 @@ fn edited(draft: &str) -> String {
     )
 }
 
-/// Adds the drafts of an engine to a program that verifies them.
+/// Adds a draft to a program, as a module.
+fn add_module(program: &mut String, name: &str, draft: &str) {
+    let lines = draft.lines().filter(|line| !line.starts_with("//!"));
+    let inner = lines.fold(String::new(), |all, line| all + line + "\n");
+    let _ = writeln!(program, "mod {name} {{\n{inner}\n}}");
+}
+
+/// Returns a program that verifies drafts.
 fn program(drafts: &[(Engine, String)]) -> String {
     let mut text = String::from("#![allow(dead_code)]\n");
     for (engine, draft) in drafts {
-        let inner: String = draft.lines().filter(|line| !line.starts_with("//!")).fold(
-            String::new(),
-            |mut all, line| {
-                let _ = writeln!(all, "{line}");
-                all
-            },
-        );
-        let _ = write!(text, "mod {} {{\n{inner}\n}}\n", engine.name);
+        add_module(&mut text, engine.name, draft);
     }
     text.push_str("fn main() {\n    use nepheline_live::blocking::LiveDatabase;\n");
     for (engine, draft) in drafts {
@@ -195,7 +197,20 @@ fn program(drafts: &[(Engine, String)]) -> String {
 
 #[test]
 fn drafts_agree_with_the_database_and_keep_what_people_wrote() {
+    let _alone = alone();
     cycle();
+}
+
+/// Returns how many schemas chance makes.
+fn made_seeds(usual: u64) -> u64 {
+    env::var("NEPHELINE_DRAFT_SEEDS").map_or(usual, |seeds| seeds.parse().unwrap())
+}
+
+/// Schemas that chance makes are drafted, changed, and drafted again. `NEPHELINE_DRAFT_SEEDS` says how many.
+#[test]
+fn drafts_of_made_schemas_agree_with_the_database() {
+    let _alone = alone();
+    made_cycle(made_seeds(3));
 }
 
 /// The long form compiles what was drafted, and compares the compiled structs with each database.
@@ -203,7 +218,12 @@ fn drafts_agree_with_the_database_and_keep_what_people_wrote() {
 #[ignore = "compiles a program"]
 fn drafts_compile_and_agree_with_the_database() {
     let path = folder().join("program.rs");
+    let _alone = alone();
+    let made = made_cycle(made_seeds(4));
     let mut text = program(&cycle());
+    for (name, draft) in made {
+        add_module(&mut text, &name, &draft);
+    }
     // The same into a folder of files.
     let db = nepheline_coreshed::in_memory().unwrap();
     let catalog = db.catalog().unwrap();
@@ -222,10 +242,46 @@ fn drafts_compile_and_agree_with_the_database() {
     trybuild::TestCases::new().pass(&path);
 }
 
+/// Keeps the tests apart, because they share the databases.
+fn alone() -> MutexGuard<'static, ()> {
+    static ALONE: Mutex<()> = Mutex::new(());
+    ALONE.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Drafts made schemas on every engine before and after a change; returns the last drafts with the URL of their engine.
+fn made_cycle(seeds: u64) -> Vec<(String, String)> {
+    let removing = DraftOptions { remove_fields: true, schema: None };
+    let mut drafts = Vec::new();
+    for engine in engines() {
+        let db = Database::open(&engine.url).unwrap();
+        run(&db, engine.drop);
+        for seed in 0..seeds {
+            let made = made::make(engine.name, seed);
+            let at = format!("{} with the seed {seed}:\n{}", engine.name, made.schema);
+            run(&db, &made.drop);
+            run(&db, &made.schema);
+            let mut text = None;
+            for change in ["", &made.change] {
+                run(&db, change);
+                let catalog = db.catalog().unwrap();
+                let drafted =
+                    draft(db.dialect(), &own(&catalog), text.as_deref(), &removing).unwrap();
+                let found = compare_files(db.dialect(), &catalog, &[&drafted.text]).unwrap();
+                assert!(found.is_empty(), "{at}{change}\n{found}\n{}", drafted.text);
+                let again =
+                    draft(db.dialect(), &own(&catalog), Some(&drafted.text), &removing).unwrap();
+                assert_eq!(again.text, drafted.text, "{at}{change}");
+                text = Some(drafted.text);
+            }
+            drafts.extend(text.map(|text| (format!("{}_{seed}", engine.name), text)));
+            run(&db, &made.drop);
+        }
+    }
+    drafts
+}
+
 /// Drafts on every engine, edits the draft, changes the schema, and drafts again; returns the last drafts.
 fn cycle() -> Vec<(Engine, String)> {
-    static ALONE: Mutex<()> = Mutex::new(());
-    let _alone = ALONE.lock().unwrap_or_else(PoisonError::into_inner);
     let kept_fields = DraftOptions::default();
     let mut drafts = Vec::new();
     let mut told = String::new();
