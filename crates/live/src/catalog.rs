@@ -56,9 +56,9 @@ pub struct CatalogColumn {
     pub nullable: bool,
     /// The expression of its default.
     pub default: Option<String>,
-    /// Whether the database makes its value.
+    /// Says if the database makes its value.
     pub generated: Generated,
-    /// The collation, if it is not the default one. SQLite does not tell it.
+    /// The collation, if it is not the default one.
     pub collation: Option<String>,
     /// True if the collation treats different texts as equal: a nondeterministic one of PostgreSQL.
     pub is_nondeterministic: bool,
@@ -68,7 +68,7 @@ pub struct CatalogColumn {
     pub enum_values: Vec<String>,
 }
 
-/// Whether the database makes the value of a column.
+/// Who makes the value of a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Generated {
@@ -128,7 +128,7 @@ pub struct CatalogIndex {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct CatalogCheck {
-    /// The name of the constraint.
+    /// The name of the constraint; empty if SQLite's has none.
     pub name: String,
     /// The condition, as the database writes it.
     pub condition: String,

@@ -354,7 +354,6 @@ impl Comparison<'_> {
 
     fn collation(&mut self, field: &DeclaredColumn, column: &CatalogColumn) {
         let name = Some(field.name.as_str());
-        // SQLite does not tell the collation of a column.
         let Some(wanted) = collation_by_code_point(self.dialect) else { return };
         if field.by_code_point && !is_by_code_point(self.dialect, column) {
             let found = column.collation.as_deref().unwrap_or("the default one");
@@ -477,18 +476,22 @@ impl Comparison<'_> {
     }
 }
 
-/// Returns the collation that compares text by code point, if the engine tells the collations of columns.
+/// Returns the collation that compares text by code point.
 fn collation_by_code_point(dialect: Dialect) -> Option<&'static str> {
     match dialect {
         Dialect::Postgres => Some("C"),
         Dialect::MariaDb => Some("utf8mb4_nopad_bin"),
         Dialect::MySql => Some("utf8mb4_0900_bin"),
+        Dialect::Sqlite => Some("BINARY"),
         _ => None,
     }
 }
 
 /// Returns whether the column's own collation compares by code point.
 pub(crate) fn is_by_code_point(dialect: Dialect, column: &CatalogColumn) -> bool {
+    if dialect == Dialect::Sqlite {
+        return column.collation.is_none();
+    }
     let known = [collation_by_code_point(dialect).unwrap_or("C"), "POSIX", "ucs_basic"];
     column
         .collation

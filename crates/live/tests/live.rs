@@ -75,8 +75,8 @@ const SCHEMAS: [&str; 3] = [
     r#"
     CREATE TABLE live_shelf (room INTEGER NOT NULL, "row no" INTEGER NOT NULL, PRIMARY KEY (room, "row no"));
     CREATE TABLE live_tray (
-        id INTEGER PRIMARY KEY, code TEXT NOT NULL, room INTEGER NOT NULL, row_no INTEGER NOT NULL,
-        weight NUMERIC, note TEXT DEFAULT 'none', double_id INTEGER GENERATED ALWAYS AS (id * 2) VIRTUAL, made_on DATE,
+        id INTEGER PRIMARY KEY, code TEXT COLLATE NOCASE NOT NULL, room INTEGER NOT NULL, row_no INTEGER NOT NULL,
+        weight NUMERIC CHECK (weight > 0), note TEXT DEFAULT 'none', double_id INTEGER GENERATED ALWAYS AS (id * 2) VIRTUAL, made_on DATE,
         UNIQUE (code, room), FOREIGN KEY (room, row_no) REFERENCES live_shelf ON DELETE CASCADE);
     CREATE UNIQUE INDEX live_one_note ON live_tray (note) WHERE note <> 'none';
     CREATE INDEX live_by_weight ON live_tray (weight, lower(code));

@@ -352,7 +352,9 @@ impl<'c> Drafting<'c> {
                 key: table.key.contains(&column.name),
                 generated,
                 unique: is_alone(&column.name) && *table.key != [column.name.clone()],
-                by_code_point: is_by_code_point(self.dialect, column)
+                // Texts of SQLite do so anyway.
+                by_code_point: self.dialect != Dialect::Sqlite
+                    && is_by_code_point(self.dialect, column)
                     && Kind::of(self.dialect, column) == Kind::Text,
                 nondeterministic: column.is_nondeterministic,
                 reference: None,

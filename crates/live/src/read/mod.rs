@@ -1,5 +1,6 @@
 //! Reading the catalog: the same rows from each engine's own tables about tables.
 
+mod declaration;
 mod rows;
 
 use nepheline::Dialect;
@@ -9,6 +10,7 @@ use crate::catalog::{
     CatalogRoutine, CatalogTable, CatalogUnique, Generated,
 };
 use crate::kind::Kind;
+use declaration::Declaration;
 pub(crate) use rows::{
     CheckRow, ColumnRow, EnumRow, IndexRow, Queries, ReferenceRow, RoutineRow, TableRow,
 };
@@ -27,6 +29,11 @@ pub(crate) struct Rows {
 impl Rows {
     /// Puts the rows together.
     pub(crate) fn into_catalog(self, dialect: Dialect) -> Catalog {
+        let declared: Vec<Option<Declaration>> = self
+            .tables
+            .iter()
+            .map(|row| row.declared.as_deref().map(Declaration::of))
+            .collect();
         let mut tables: Vec<CatalogTable> = self.tables.into_iter().map(table).collect();
         for row in self.columns {
             if let Some(table) = find(&mut tables, &row.schema, &row.table_name) {
@@ -63,6 +70,11 @@ impl Rows {
                 table
                     .checks
                     .push(CatalogCheck { name: row.name, condition: row.condition });
+            }
+        }
+        for (table, declared) in tables.iter_mut().zip(declared) {
+            if let Some(declared) = declared {
+                put_declared(table, declared);
             }
         }
         let mut enums: Vec<CatalogEnum> = Vec::new();
@@ -165,6 +177,21 @@ fn quoted(list: &str) -> Vec<String> {
         }
     }
     texts
+}
+
+/// Adds what only the text of a table of SQLite tells.
+fn put_declared(table: &mut CatalogTable, declared: Declaration) {
+    for (name, collation) in declared.collations {
+        let is_default = collation.eq_ignore_ascii_case("binary");
+        let mut columns = table.columns.iter_mut();
+        if let Some(column) = columns.find(|column| !is_default && column.name == name) {
+            column.collation = Some(collation.to_uppercase());
+        }
+    }
+    let checks = declared.checks.into_iter();
+    table.checks.extend(
+        checks.map(|(name, condition)| CatalogCheck { name: name.unwrap_or_default(), condition }),
+    );
 }
 
 fn put_index(table: &mut CatalogTable, row: IndexRow) {

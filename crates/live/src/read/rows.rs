@@ -12,6 +12,8 @@ pub(crate) struct TableRow {
     pub(crate) is_view: bool,
     pub(crate) comment: Option<String>,
     pub(crate) estimated_rows: Option<i64>,
+    /// The text that made it, of SQLite.
+    pub(crate) declared: Option<String>,
 }
 
 #[derive(Debug, Clone, RowShape)]
@@ -107,18 +109,18 @@ impl Queries {
 
 fn tables(schemas: Array<String>) -> StatementRows<TableRow> {
     statement!(
-        sqlite: "SELECT NULL AS \"schema\", name, type = 'view' AS is_view, NULL AS comment, NULL AS estimated_rows \
-                 FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' \
+        sqlite: "SELECT NULL AS \"schema\", name, type = 'view' AS is_view, NULL AS comment, NULL AS estimated_rows, \
+                 CASE type WHEN 'table' THEN sql END AS declared FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite!_%' ESCAPE '!' \
                  AND {schemas} IS NOT NULL ORDER BY name",
         postgres: "SELECT n.nspname AS schema, c.relname AS name, c.relkind IN ('v', 'm') AS is_view, \
-                   obj_description(c.oid, 'pg_class') AS comment, c.reltuples::int8 AS estimated_rows \
+                   obj_description(c.oid, 'pg_class') AS comment, c.reltuples::int8 AS estimated_rows, NULL::text AS declared \
                    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
                    WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition \
                    AND (n.nspname = ANY({schemas}) OR cardinality({schemas}) = 0 AND n.nspname = current_schema()) \
                    ORDER BY n.nspname, c.relname COLLATE \"C\"",
         mysql: "SELECT t.TABLE_SCHEMA AS `schema`, t.TABLE_NAME AS name, t.TABLE_TYPE = 'VIEW' AS is_view, \
                 CASE t.TABLE_TYPE WHEN 'VIEW' THEN NULL ELSE t.TABLE_COMMENT END AS comment, \
-                CAST(t.TABLE_ROWS AS SIGNED) AS estimated_rows FROM information_schema.TABLES t \
+                CAST(t.TABLE_ROWS AS SIGNED) AS estimated_rows, NULL AS declared FROM information_schema.TABLES t \
                 WHERE t.TABLE_TYPE IN ('BASE TABLE', 'VIEW') AND (JSON_CONTAINS({schemas}, JSON_QUOTE(t.TABLE_SCHEMA)) \
                 OR JSON_LENGTH({schemas}) = 0 AND t.TABLE_SCHEMA = DATABASE()) ORDER BY t.TABLE_SCHEMA, t.TABLE_NAME",
         schemas = schemas
