@@ -25,6 +25,8 @@ pub(crate) struct DeclaredColumn {
     pub(crate) by_code_point: bool,
     pub(crate) nondeterministic: bool,
     pub(crate) approximate: bool,
+    /// The values of its enum in their order, if it is an enum type of the database.
+    pub(crate) enum_values: Vec<String>,
 }
 
 /// A struct's declaration of a reference.
@@ -48,6 +50,14 @@ impl DeclaredTable {
             by_code_point: column.is_by_code_point(),
             nondeterministic: column.is_nondeterministic(),
             approximate: column.is_approximate(),
+            enum_values: match column.sql_type() {
+                SqlType::Enum(of) => of
+                    .values()
+                    .iter()
+                    .map(|value| (*value).to_owned())
+                    .collect(),
+                _ => Vec::new(),
+            },
         });
         let unique = T::UNIQUE_COLUMNS.iter().map(|set| {
             let columns = set

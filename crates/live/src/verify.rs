@@ -277,6 +277,11 @@ impl Comparison<'_> {
         if let Some(sql_type) = field.sql_type {
             self.type_of(field, sql_type, column);
         }
+        let values = (&field.enum_values, &column.enum_values);
+        if !values.0.is_empty() && !values.1.is_empty() && values.0 != values.1 {
+            let message = enum_difference(values.0, values.1);
+            self.tell(name, DifferenceKind::OtherEnumValues, message);
+        }
         self.nullness(field, column);
         self.collation(field, column);
         if field.generated && column.generated == Generated::Never && column.default.is_none() {
@@ -327,12 +332,6 @@ impl Comparison<'_> {
                 );
                 self.tell(name, DifferenceKind::NumericAffinity, message);
             }
-        }
-        if let (SqlType::Enum(declared), false) = (sql_type, column.enum_values.is_empty())
-            && declared.values() != column.enum_values
-        {
-            let message = enum_difference(declared.values(), &column.enum_values);
-            self.tell(name, DifferenceKind::OtherEnumValues, message);
         }
     }
 
@@ -499,15 +498,15 @@ pub(crate) fn is_by_code_point(dialect: Dialect, column: &CatalogColumn) -> bool
         .is_some_and(|collation| known.contains(&collation.as_str()))
 }
 
-fn enum_difference(declared: &[&str], found: &[String]) -> String {
+fn enum_difference(declared: &[String], found: &[String]) -> String {
     let unknown: Vec<&str> = found
         .iter()
         .map(String::as_str)
-        .filter(|value| !declared.contains(value))
+        .filter(|value| !declared.iter().any(|other| other == value))
         .collect();
     let missing: Vec<&str> = declared
         .iter()
-        .copied()
+        .map(String::as_str)
         .filter(|value| !found.iter().any(|other| other == value))
         .collect();
     match (unknown.is_empty(), missing.is_empty()) {

@@ -54,6 +54,27 @@ pub(crate) struct TableField {
 pub(crate) struct DatabaseEnum {
     pub(crate) ident: String,
     pub(crate) database_type: String,
+    /// The number of its file.
+    pub(crate) file: usize,
+    /// The names of its variants, their texts, and their places, in their order.
+    pub(crate) variants: Vec<(String, String, Range<usize>)>,
+}
+
+impl DatabaseEnum {
+    fn values(&self) -> Vec<String> {
+        self.variants
+            .iter()
+            .map(|(_, text, _)| text.clone())
+            .collect()
+    }
+}
+
+impl TableStruct {
+    /// Returns the declaration of each field, and its type as it is written.
+    fn declared_fields(&mut self) -> impl Iterator<Item = (&mut DeclaredColumn, &str)> {
+        let written = self.fields.iter().map(|field| field.base.as_str());
+        self.declared.columns.iter_mut().zip(written)
+    }
 }
 
 impl RustFiles {
@@ -82,6 +103,17 @@ impl RustFiles {
                 }
             }
         }
+        for field in file
+            .structs
+            .iter_mut()
+            .flat_map(TableStruct::declared_fields)
+        {
+            let (declared, base) = field;
+            let ident = base.rsplit("::").next().unwrap_or(base);
+            if let Some(of) = file.enums.iter().find(|of| of.ident == ident) {
+                declared.enum_values = of.values();
+            }
+        }
         Ok(file)
     }
 
@@ -101,6 +133,8 @@ impl RustFiles {
                         self.enums.push(DatabaseEnum {
                             ident: of.ident.to_string(),
                             database_type: name,
+                            file,
+                            variants: of.variants.iter().map(variant).collect(),
                         });
                     }
                 }
@@ -131,6 +165,13 @@ fn imported(tree: &UseTree, names: &mut HashSet<String>) {
         UseTree::Group(group) => group.items.iter().for_each(|item| imported(item, names)),
         UseTree::Rename(_) | UseTree::Glob(_) => {}
     }
+}
+
+/// Returns the name of a variant, its text, and its place.
+fn variant(of: &syn::Variant) -> (String, String, Range<usize>) {
+    let text = parts(&of.attrs).iter().find_map(|part| part.text("text"));
+    let text = text.unwrap_or_else(|| of.ident.to_string().to_snake_case());
+    (of.ident.to_string(), text, of.span().byte_range())
 }
 
 fn derives_table(attributes: &[Attribute]) -> bool {
@@ -204,6 +245,7 @@ fn table_struct(file: usize, of: &syn::ItemStruct) -> Option<TableStruct> {
             by_code_point: has("by_code_point"),
             nondeterministic: has("nondeterministic"),
             approximate: has("approximate"),
+            enum_values: Vec::new(),
         });
         if has("unique") {
             declared.unique.push(vec![column.clone()]);

@@ -16,7 +16,7 @@ use nepheline::Dialect;
 use crate::catalog::{Catalog, CatalogColumn, CatalogTable, Generated};
 use crate::kind::{Fit, Kind};
 use crate::verify::{Differences, compare, is_by_code_point};
-use file::{RustFiles, TableField, TableStruct, sql_type_of};
+use file::{DatabaseEnum, RustFiles, TableField, TableStruct, sql_type_of};
 use render::{BridgeDraft, ChildDraft, EnumDraft, FieldDraft, ReferenceDraft, TableDraft};
 
 /// Rust that was drafted from a catalog.
@@ -200,6 +200,10 @@ impl Found {
                 drafting.edit(table, draft, own, text, &mut edits);
             }
         }
+        for of in &file.enums {
+            let text = texts.get(of.file).copied().unwrap_or_default();
+            drafting.edit_enum(of, text, &mut edits);
+        }
         let edited = texts.iter().zip(&mut edits.by_file).map(|(text, edits)| {
             edits.sort_by_key(|(at, _)| std::cmp::Reverse(at.start));
             let mut edited = (*text).to_owned();
@@ -235,8 +239,8 @@ struct Edits {
 }
 
 impl Edits {
-    fn put(&mut self, own: &TableStruct, at: Range<usize>, text: String) {
-        if let Some(edits) = self.by_file.get_mut(own.file) {
+    fn put(&mut self, file: usize, at: Range<usize>, text: String) {
+        if let Some(edits) = self.by_file.get_mut(file) {
             edits.push((at, text));
         }
     }
@@ -398,11 +402,7 @@ impl<'c> Drafting<'c> {
         if column.enum_values.is_empty() {
             return column.rust_type.clone();
         }
-        // PostgreSQL's enum has a name; that of MariaDB belongs to its column.
-        let database_type = match column.database_type.starts_with("enum(") {
-            true => format!("{}_{}", table.name, column.name),
-            false => column.database_type.trim_matches('"').to_owned(),
-        };
+        let database_type = enum_name(table, column);
         let written = self
             .file
             .enums
@@ -563,7 +563,7 @@ impl<'c> Drafting<'c> {
             let Some(column) = table.column(&field.column) else {
                 match self.options.remove_fields {
                     true => {
-                        edits.put(own, line_of(text, &field.at), String::new());
+                        edits.put(own.file, line_of(text, &field.at), String::new());
                         edits
                             .changes
                             .push(format!("removed {}, which has no column", name(&field.ident)));
@@ -582,7 +582,7 @@ impl<'c> Drafting<'c> {
                     .changes
                     .push(format!("changed {} from `{before}` to `{rust}`", name(&field.ident)));
                 lacks_equality |= render::lacks_equality(&rust);
-                edits.put(own, field.type_at.clone(), render::qualified(&rust, imports));
+                edits.put(own.file, field.type_at.clone(), render::qualified(&rust, imports));
             }
         }
         let is_written = |field: &&FieldDraft| {
@@ -607,7 +607,7 @@ impl<'c> Drafting<'c> {
                 .changes
                 .push(format!("removed the equality of `{}`, {told}", own.ident));
             for (at, derives) in &own.without_equality {
-                edits.put(own, at.clone(), derives.clone());
+                edits.put(own.file, at.clone(), derives.clone());
             }
         }
         if rendered.is_empty() {
@@ -621,7 +621,57 @@ impl<'c> Drafting<'c> {
             ));
         }
         let (at, text) = insertion(text, own, &rendered);
-        edits.put(own, at, text);
+        edits.put(own.file, at, text);
+    }
+
+    /// Adds the variants that an enum lacks, each behind that of the value before it.
+    fn edit_enum(&self, of: &DatabaseEnum, text: &str, edits: &mut Edits) {
+        let mut columns = self
+            .tables
+            .iter()
+            .flat_map(|table| table.columns.iter().map(move |column| (table, column)));
+        let Some((_, column)) = columns.find(|(table, column)| {
+            !column.enum_values.is_empty() && enum_name(table, column) == of.database_type
+        }) else {
+            return;
+        };
+        for (ident, value, _) in &of.variants {
+            if !column.enum_values.contains(value) {
+                edits
+                    .gone
+                    .push(format!("`{}::{ident}` has no value `{value}`", of.ident));
+            }
+        }
+        let mut taken: HashSet<String> = of
+            .variants
+            .iter()
+            .map(|(ident, ..)| ident.clone())
+            .collect();
+        let place = |value: &String| of.variants.iter().find(|(_, text, _)| text == value);
+        for run in column.enum_values.chunk_by(|_, next| place(next).is_none()) {
+            let known = run.first().and_then(place).map(|(_, _, at)| at);
+            let (new, last) = match known {
+                Some(at) => (run.get(1..).unwrap_or_default(), Some(at)),
+                None => (run, None),
+            };
+            if new.is_empty() {
+                continue;
+            }
+            let told = new
+                .iter()
+                .map(|value| format!("added `{}` to the enum `{}`", value, of.ident));
+            edits.changes.extend(told);
+            let lines = new.iter().map(|value| render::variant(&mut taken, value));
+            let lines = lines.collect::<Vec<_>>().join(",\n");
+            match (last, of.variants.first()) {
+                (Some(at), _) => edits.put(of.file, at.end..at.end, format!(",\n{lines}")),
+                (None, Some((_, _, at))) => {
+                    let begin = line_of(text, at).start;
+                    edits.put(of.file, begin..begin, format!("{lines},\n"));
+                }
+                (None, None) => {}
+            }
+        }
     }
 
     /// Returns the type that a field gets, unless it still fits its column.
@@ -649,6 +699,14 @@ impl<'c> Drafting<'c> {
         }
         let base = if fits { &field.base } else { wanted };
         Some(if nullable { format!("Option<{base}>") } else { base.clone() })
+    }
+}
+
+/// Returns the name of a column's enum type. PostgreSQL's has one; that of MariaDB belongs to its column.
+fn enum_name(table: &CatalogTable, column: &CatalogColumn) -> String {
+    match column.database_type.starts_with("enum(") {
+        true => format!("{}_{}", table.name, column.name),
+        false => column.database_type.trim_matches('"').to_owned(),
     }
 }
 

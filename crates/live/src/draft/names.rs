@@ -117,7 +117,8 @@ pub(super) fn of_relation(taken: &mut HashSet<String>, names: &[String]) -> Stri
     }
 }
 
-fn unique(
+/// Returns a name that nothing else has, with a number if need be, and takes it.
+pub(super) fn unique(
     taken: &mut HashSet<String>,
     name: String,
     numbered: impl Fn(&str, u32) -> String,

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 
 use heck::{ToSnakeCase as _, ToUpperCamelCase as _};
 
-use super::names::is_keyword;
+use super::names::{is_keyword, unique};
 
 pub(super) struct TableDraft {
     pub(super) ident: String,
@@ -175,27 +175,27 @@ fn enumeration(of: &EnumDraft) -> String {
     );
     let mut taken = HashSet::new();
     for value in &of.values {
-        let mut variant: String = value.to_upper_camel_case();
-        variant.retain(|letter| letter.is_alphanumeric());
-        if !variant.starts_with(char::is_alphabetic) {
-            variant.insert_str(0, "Value");
-        }
-        if is_keyword(&variant) {
-            variant.push('_');
-        }
-        let base = variant.clone();
-        let mut number = 2;
-        while !taken.insert(variant.clone()) {
-            variant = format!("{base}{number}");
-            number += 1;
-        }
-        if variant.to_snake_case() != *value {
-            let _ = writeln!(text, "    #[nepheline(text = {value:?})]");
-        }
-        let _ = writeln!(text, "    {variant},");
+        let _ = writeln!(text, "{},", variant(&mut taken, value));
     }
     text.push_str("}\n");
     text
+}
+
+/// Returns the lines of a variant without its comma.
+pub(super) fn variant(taken: &mut HashSet<String>, value: &str) -> String {
+    let mut ident: String = value.to_upper_camel_case();
+    ident.retain(|letter| letter.is_alphanumeric());
+    if !ident.starts_with(char::is_alphabetic) {
+        ident.insert_str(0, "Value");
+    }
+    if is_keyword(&ident) {
+        ident.push('_');
+    }
+    let ident = unique(taken, ident, |base, number| format!("{base}{number}"));
+    match ident.to_snake_case() == value {
+        true => format!("    {ident}"),
+        false => format!("    #[nepheline(text = {value:?})]\n    {ident}"),
+    }
 }
 
 fn structure(table: &TableDraft, imports: Option<&HashSet<String>>) -> String {

@@ -66,7 +66,7 @@ const POSTGRES: [&str; 3] = [
     CREATE VIEW draft_names AS SELECT name FROM draft_owner;
     COMMENT ON TABLE draft_badge IS 'Worn by an owner'; COMMENT ON COLUMN draft_badge.text IS E'Printed\non it';
     "#,
-    r#"ALTER TABLE draft_badge ADD COLUMN colour text; ALTER TABLE draft_badge ALTER COLUMN text DROP NOT NULL;
+    r#"ALTER TYPE "draft State" ADD VALUE 'lent' AFTER 'new'; ALTER TABLE draft_badge ADD COLUMN colour text; ALTER TABLE draft_badge ALTER COLUMN text DROP NOT NULL;
        ALTER TABLE draft_badge ALTER COLUMN text TYPE bigint USING 1; ALTER TABLE draft_log DROP COLUMN rows;
        CREATE TABLE draft_new (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, badge_id bigint REFERENCES draft_badge);"#,
     r#"DROP VIEW IF EXISTS draft_names; DROP TABLE IF EXISTS draft_new, draft_log, draft_owner_type, draft_badge, draft_query, draft_owner,
@@ -92,7 +92,8 @@ const MARIADB: [&str; 3] = [
     CREATE TABLE draft_log (line VARCHAR(90) NOT NULL, `rows` INT);
     CREATE VIEW draft_names AS SELECT name FROM draft_owner;
     "#,
-    r#"ALTER TABLE draft_badge ADD COLUMN colour VARCHAR(9), MODIFY text BIGINT; ALTER TABLE draft_log DROP COLUMN `rows`;
+    r#"ALTER TABLE `draft type` MODIFY state ENUM('spare', 'new', 'in use', 'lent', '2nd hand', 'sold') NOT NULL;
+       ALTER TABLE draft_badge ADD COLUMN colour VARCHAR(9), MODIFY text BIGINT; ALTER TABLE draft_log DROP COLUMN `rows`;
        CREATE TABLE draft_new (id BIGINT AUTO_INCREMENT PRIMARY KEY, badge_id BIGINT, FOREIGN KEY (badge_id) REFERENCES draft_badge (owner_id));"#,
     r#"DROP VIEW IF EXISTS draft_names; ALTER TABLE IF EXISTS draft_owner DROP FOREIGN KEY IF EXISTS draft_home; DROP TABLE IF EXISTS draft_new, draft_log, draft_owner_type, draft_badge,
        draft_query, draft_owner, `draft type`"#,
