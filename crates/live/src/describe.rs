@@ -93,7 +93,23 @@ impl ExpectedQuery {
         &*self.query
     }
 
-    /// Compares what the database tells of the query with what its rows are read into.
+    /// Tells of a table that its plan reads as a whole.
+    pub(crate) fn tell_scan(&self, table: &str, rows: i64, found: &mut Vec<Difference>) {
+        let difference = Difference {
+            subject: Subject::Query(self.name.clone()),
+            column: None,
+            kind: DifferenceKind::LongScan,
+            message: format!(
+                "its plan reads all of the about {rows} rows of `{table}`; add an index for its conditions, or leave it out of the list"
+            ),
+        };
+        // A table that is joined with itself is read twice.
+        if !found.contains(&difference) {
+            found.push(difference);
+        }
+    }
+
+    /// Compares what the database tells of the query with what its rows are read into; returns whether it prepares.
     ///
     /// # Errors
     ///
@@ -103,7 +119,7 @@ impl ExpectedQuery {
         dialect: Dialect,
         described: Result<Vec<DescribedPart>, Error>,
         found: &mut Vec<Difference>,
-    ) -> Result<(), Error> {
+    ) -> Result<bool, Error> {
         compare(&self.name, self.query(), dialect, described, found)
     }
 }
@@ -115,18 +131,18 @@ pub(crate) fn differences(
     described: Result<Vec<DescribedPart>, Error>,
 ) -> Result<Differences, Error> {
     let mut found = Differences::default();
-    compare("", query, dialect, described, &mut found.0)?;
+    compare(&query.asked_at().to_string(), query, dialect, described, &mut found.0)?;
     Ok(found)
 }
 
-/// Compares what the database tells of a query with what its rows are read into.
+/// Compares what the database tells of a query with what its rows are read into; returns whether it prepares.
 fn compare(
     name: &str,
     query: &dyn Describable,
     dialect: Dialect,
     described: Result<Vec<DescribedPart>, Error>,
     found: &mut Vec<Difference>,
-) -> Result<(), Error> {
+) -> Result<bool, Error> {
     let mut tell = |column: Option<&str>, kind, message| {
         found.push(Difference {
             subject: Subject::Query(name.to_owned()),
@@ -145,7 +161,7 @@ fn compare(
             let cause = cause.map_or(String::new(), |cause| format!("{cause}; "));
             let message = format!("it does not prepare: {cause}{error}");
             tell(None, DifferenceKind::RefusedQuery, message);
-            return Ok(());
+            return Ok(false);
         }
     };
     let cells = query.row_cells();
@@ -181,7 +197,7 @@ fn compare(
             tell(column, DifferenceKind::NullableColumn, message.into());
         }
     }
-    Ok(())
+    Ok(true)
 }
 
 /// Compares the type of a result with that of a cell. It says no only where no cast or conversion may stand between them.

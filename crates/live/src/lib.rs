@@ -43,6 +43,7 @@ mod kind;
 mod live;
 mod profile;
 mod read;
+mod scan;
 mod verify;
 
 pub use catalog::{

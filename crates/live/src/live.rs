@@ -8,6 +8,7 @@ use crate::catalog::{Catalog, CatalogTable};
 use crate::describe::{self, Description};
 use crate::profile::{self, Profile, ProfileQueries};
 use crate::read::{Queries, Rows};
+use crate::scan;
 use crate::verify::{Differences, Expected};
 
 /// Reads a catalog through the verb `$read`.
@@ -24,6 +25,31 @@ macro_rules! read_catalog {
             routines: $db.read(&queries.routines)$($wait)*?,
         }
         .into_catalog($db.dialect()))
+    }};
+}
+
+/// Tells the tables of more than `$longest` rows that the plan of a query reads as a whole.
+macro_rules! tell_scans {
+    ($db:expr, $query:expr, $longest:expr, $found:expr, $($wait:tt)*) => {{
+        let plan = $db.plan_of($query.query())$($wait)*?;
+        let scans = scan::scans($db.dialect(), &plan);
+        let catalog = match scans.is_empty() {
+            true => Catalog::default(),
+            false => $db.catalog()$($wait)*?,
+        };
+        for scan in scans {
+            let table = scan.table(&catalog);
+            let estimate = scan.rows.or(table.and_then(|table| table.estimated_rows));
+            let rows = match (estimate, table) {
+                (Some(rows), _) => rows,
+                (None, Some(table)) => $db.count_rows(table)$($wait)*?,
+                (None, None) => continue,
+            };
+            if u64::try_from(rows).is_ok_and(|rows| rows > $longest) {
+                let name = table.map_or(&scan.name, |table| &table.name);
+                $query.tell_scan(name, rows, $found);
+            }
+        }
     }};
 }
 
@@ -144,7 +170,10 @@ pub trait LiveDatabase: RunsQueries {
             }
             for query in &expected.queries {
                 let described = self.described(query.query()).await;
-                query.compare(self.dialect(), described, &mut found.0)?;
+                let prepares = query.compare(self.dialect(), described, &mut found.0)?;
+                if let (true, Some(longest)) = (prepares, expected.longest_scan) {
+                    tell_scans!(self, query, longest, &mut found.0, .await);
+                }
             }
             Ok(found)
         }
@@ -242,7 +271,10 @@ pub mod blocking {
             }
             for query in &expected.queries {
                 let described = self.described(query.query());
-                query.compare(self.dialect(), described, &mut found.0)?;
+                let prepares = query.compare(self.dialect(), described, &mut found.0)?;
+                if let (true, Some(longest)) = (prepares, expected.longest_scan) {
+                    tell_scans!(self, query, longest, &mut found.0,);
+                }
             }
             Ok(found)
         }

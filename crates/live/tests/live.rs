@@ -10,7 +10,7 @@ use nepheline::prelude::*;
 use nepheline::{Script, script, statement};
 use nepheline_coreshed as shed;
 use nepheline_live::blocking::LiveDatabase;
-use nepheline_live::{Catalog, DifferenceKind, Expected};
+use nepheline_live::{Catalog, DifferenceKind, Expected, Subject};
 
 /// Keeps the tests apart, because they share their tables.
 fn alone() -> MutexGuard<'static, ()> {
@@ -284,6 +284,18 @@ fn fitting() -> Expected {
         )
 }
 
+/// Lets the server estimate the sizes of the tables of the shed.
+fn analyze(db: &Database) {
+    let text = pick(
+        db,
+        ["", "ANALYZE assay; ANALYZE specimen; ANALYZE lab", "ANALYZE TABLE assay, specimen, lab"],
+    );
+    if !text.is_empty() {
+        db.run_script(&Script::trusting_text_made_at_run_time(text))
+            .unwrap();
+    }
+}
+
 #[test]
 fn queries_are_verified_without_being_run() {
     let _alone = alone();
@@ -299,6 +311,26 @@ fn queries_are_verified_without_being_run() {
             .unwrap();
         let found = db.verify(&fitting()).unwrap();
         assert!(found.is_empty(), "{}: {found}", db.dialect());
+        analyze(&db);
+        let slow = Expected::new()
+            .telling_scans_over(500)
+            .query("all assays", shed::Assay::rows().filter(|a| a.ppm.gt(1.0)))
+            .query("one assay", shed::Assay::row(3))
+            .query("a small table", shed::Lab::rows().filter(|l| l.country.eq("DE")))
+            .query(
+                "parents",
+                shed::Specimen::rows().filter(|s| s.parent().is_some_and(|p| p.top_m.gt(0.5))),
+            );
+        let scans = db.verify(&slow).unwrap();
+        let subjects: Vec<&Subject> = scans.iter().map(|scan| &scan.subject).collect();
+        let wanted = ["all assays", "parents"].map(|name| Subject::Query(name.into()));
+        assert_eq!(subjects, wanted.iter().collect::<Vec<_>>(), "{}", db.dialect());
+        assert!(
+            scans[0]
+                .to_string()
+                .contains(" rows of `assay`; add an index"),
+            "{scans}"
+        );
         run(pick(&db, DROPS));
         run(pick(&db, SCHEMAS));
         let (tray, letter) = (7, "n");

@@ -36,6 +36,7 @@ use crate::engine::sqlite::direct::{self, Opened};
 use crate::exec::access::{Access, Blocking, Cursor, Family, AtomicScope, run};
 use crate::exec::ask::{Ask, Run};
 use crate::exec::describe::{Describable, Describe, DescribedPart};
+use crate::exec::read;
 use crate::exec::levels::Owner;
 use crate::exec::sink::Sink;
 use crate::exec::together::Together;
@@ -664,14 +665,20 @@ impl<H: sealed::BlockingRunsQueries> RunText for H {
     }
 }
 
-/// Asks for the types of a query without running it.
+/// Asks for the types and the plan of a query without running it.
 #[doc(hidden)]
 pub trait Describes {
     fn described(&self, query: &dyn Describable) -> Result<Vec<DescribedPart>, Error>;
+
+    fn plan_of(&self, query: &dyn Describable) -> Result<String, Error>;
 }
 
 impl<H: sealed::BlockingRunsQueries> Describes for H {
     fn described(&self, query: &dyn Describable) -> Result<Vec<DescribedPart>, Error> {
         now(run(&self.access(), Describe(query)))
+    }
+
+    fn plan_of(&self, query: &dyn Describable) -> Result<String, Error> {
+        now(read::plan(self.access(), query, false))
     }
 }

@@ -22,6 +22,7 @@ use crate::exec::access::run;
 use crate::exec::companions::Readable;
 use crate::exec::describe::{Describable, Describe, DescribedPart};
 use crate::exec::levels::Owner;
+use crate::exec::read;
 use crate::exec::limit::CallLimit;
 use crate::exec::line::Wire as _;
 use crate::exec::transaction::{Hold as _, Root, TransactionOptions, Work};
@@ -393,17 +394,26 @@ impl<H: sealed::RunsQueries> RunText for H {
     }
 }
 
-/// Asks for the types of a query without running it.
+/// Asks for the types and the plan of a query without running it.
 #[doc(hidden)]
 pub trait Describes {
     fn described(
         &self,
         query: &dyn Describable,
     ) -> impl Future<Output = Result<Vec<DescribedPart>, Error>> + Send;
+
+    fn plan_of(
+        &self,
+        query: &dyn Describable,
+    ) -> impl Future<Output = Result<String, Error>> + Send;
 }
 
 impl<H: sealed::RunsQueries> Describes for H {
     async fn described(&self, query: &dyn Describable) -> Result<Vec<DescribedPart>, Error> {
         run(&self.access(), Describe(query)).await
+    }
+
+    async fn plan_of(&self, query: &dyn Describable) -> Result<String, Error> {
+        read::plan(self.access(), query, false).await
     }
 }

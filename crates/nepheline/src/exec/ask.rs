@@ -5,6 +5,7 @@ use std::marker::PhantomData;
 use nepheline_core::internal::{CompileContext, Key, KeyedRow, Selects, Statement, ReadShape};
 use nepheline_core::{BindValue, Cell, Cells, Error, RowShape};
 
+use super::describe::Describable;
 use super::page;
 use super::sink::{Gather, Last, Nothing};
 
@@ -193,18 +194,18 @@ impl<Q: Selects + Sync> Verb for Exists<'_, Q> {
 }
 
 /// The engine's plan of a query.
-pub(crate) struct Explain<'q, Q> {
-    pub(crate) query: &'q Q,
+pub(crate) struct Explain<'q> {
+    pub(crate) query: &'q dyn Describable,
     pub(crate) analyze: bool,
 }
 
-impl<Q: Selects + Sync> Ask for Explain<'_, Q> {
+impl Ask for Explain<'_> {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
-        self.query.statement(context, ReadShape::Rows)?.explained(self.analyze)
+        self.query.statement(context)?.explained(self.analyze)
     }
 }
 
-impl<Q: Selects + Sync> Verb for Explain<'_, Q> {
+impl Verb for Explain<'_> {
     type Row = PlanLine;
     type Gathered = Vec<PlanLine>;
     type Output = String;

@@ -1,7 +1,7 @@
 //! The question for the types of a query, which is not run.
 
 use nepheline_core::internal::{CompileContext, ReadShape, Selects, Statement};
-use nepheline_core::{BindValue, Cells, Error, Operation, RowShape, SqlType};
+use nepheline_core::{BindValue, Cells, Error, Operation, Origin, RowShape, SqlType};
 
 use super::answer::Answer;
 use super::ask::{Ask, Verb};
@@ -14,6 +14,9 @@ pub trait Describable: Send + Sync {
 
     /// Returns what each row is read into.
     fn row_cells(&self) -> RowCells;
+
+    /// Returns the line of the program that began the query.
+    fn asked_at(&self) -> Origin;
 }
 
 /// The cells that a row type reads.
@@ -29,6 +32,10 @@ pub struct RowCells {
 impl<Q: Readable> Describable for Q {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
         Selects::statement(self, context, ReadShape::Rows)
+    }
+
+    fn asked_at(&self) -> Origin {
+        Selects::asked_at(self)
     }
 
     fn row_cells(&self) -> RowCells {

@@ -5,13 +5,13 @@ use std::marker::PhantomData;
 use async_stream::try_stream;
 use futures_util::stream::Stream;
 use nepheline_core::Error;
-use nepheline_core::internal::Selects as _;
 
 use super::access::{Access, Cursor as _, complete, complete_one, run};
 use super::ask::{
     Count, Explain, Exists, Read, ReadAtMostOne, ReadFirst, ReadCursored, not_found, places_apart,
 };
 use super::companions::{Explainable, Readable};
+use super::describe::Describable;
 use super::page::{self, Cursor, Page, Paging, CursoredRows, Way};
 use super::sink::Gathering;
 
@@ -54,8 +54,19 @@ pub(crate) async fn explain<A: Access, Q: Explainable>(
     explained: &Q,
     analyze: bool,
 ) -> Result<String, Error> {
-    let query = explained.query();
-    if access.context().carried.requires_policies() && !Q::IS_OUTSIDE {
+    if Q::IS_OUTSIDE {
+        return run(&access, Explain { query: explained.query(), analyze }).await;
+    }
+    plan(access, explained.query(), analyze).await
+}
+
+/// Returns the plan of a query, unless it would tell of rows that policies hide.
+pub(crate) async fn plan<A: Access>(
+    access: A,
+    query: &dyn Describable,
+    analyze: bool,
+) -> Result<String, Error> {
+    if access.context().carried.requires_policies() {
         return Err(Error::plan_outside_policies().asked_at(query.asked_at()));
     }
     run(&access, Explain { query, analyze }).await
