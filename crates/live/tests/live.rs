@@ -233,6 +233,15 @@ async fn async_handles_have_the_same_methods() {
         .await
         .unwrap();
     assert!(db.verify_table::<Nowhere>().await.unwrap().is_empty());
+    // What was prepared before does not hide that the table is gone.
+    let query = Nowhere::rows();
+    assert!(db.verify_query(&query).await.unwrap().is_empty());
+    assert_eq!(db.describe(&query).await.unwrap().columns[0].name, "id");
+    db.run_script(&script!("DROP TABLE live_nowhere"))
+        .await
+        .unwrap();
+    let found = db.verify_query(&query).await.unwrap();
+    assert_eq!(found[0].kind, DifferenceKind::RefusedQuery, "{found}");
 }
 
 #[derive(Debug, RowShape)]
@@ -315,6 +324,10 @@ fn queries_are_verified_without_being_run() {
         let slow = Expected::new()
             .telling_scans_over(500)
             .query("all assays", shed::Assay::rows().filter(|a| a.ppm.gt(1.0)))
+            .query(
+                "by hand",
+                statement!("SELECT element FROM assay WHERE ppm > 1").rows_as::<String>(),
+            )
             .query("one assay", shed::Assay::row(3))
             .query("a small table", shed::Lab::rows().filter(|l| l.country.eq("DE")))
             .query(
@@ -323,7 +336,7 @@ fn queries_are_verified_without_being_run() {
             );
         let scans = db.verify(&slow).unwrap();
         let subjects: Vec<&Subject> = scans.iter().map(|scan| &scan.subject).collect();
-        let wanted = ["all assays", "parents"].map(|name| Subject::Query(name.into()));
+        let wanted = ["all assays", "by hand", "parents"].map(|name| Subject::Query(name.into()));
         assert_eq!(subjects, wanted.iter().collect::<Vec<_>>(), "{}", db.dialect());
         assert!(
             scans[0]

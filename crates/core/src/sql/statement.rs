@@ -347,6 +347,8 @@ impl<'q> Statement<'q> {
         };
         self.text.insert_str(0, verb);
         self.most_rows = usize::MAX;
+        // The lines of a plan have columns of their own.
+        self.wanted = None;
         Ok(self)
     }
 

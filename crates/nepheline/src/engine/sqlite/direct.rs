@@ -243,11 +243,14 @@ pub(super) fn run(
     statement: &Statement<'_>,
     sink: &mut dyn Sink,
 ) -> Result<(), Error> {
-    let mut prepared = prepare(connection, statement)?;
     if statement.operation() == Operation::Describe {
+        // A statement of the cache would tell of the schema as it was.
+        let prepared = connection.prepare(statement.text()).map_err(failed)?;
+        check_placeholders(&prepared, statement)?;
         described(statement, &prepared)?.give(sink, &[]);
         return Ok(());
     }
+    let mut prepared = prepare(connection, statement)?;
     let places = statement.cell_places(0, || names_of(&prepared))?;
     let mut cursor = prepared.raw_query();
     let mut left = statement.most_rows();
@@ -289,11 +292,7 @@ pub(super) fn prepare<'c>(
     let mut prepared = connection
         .prepare_cached(statement.text())
         .map_err(failed)?;
-    // SQLite would silently read a placeholder without a bind as NULL.
-    if prepared.parameter_count() != statement.binds().len() {
-        let (asked, given) = (prepared.parameter_count(), statement.binds().len());
-        return Err(Error::wrong_placeholders(asked, given));
-    }
+    check_placeholders(&prepared, statement)?;
     let (mut place, mut unbound) = (0, None);
     statement.each_bind(|value| {
         place += 1;
@@ -304,6 +303,17 @@ pub(super) fn prepare<'c>(
     match unbound {
         Some(err) => Err(failed(err)),
         None => Ok(prepared),
+    }
+}
+
+/// Refuses another number of placeholders than of binds: SQLite would silently read a placeholder without a bind as NULL.
+fn check_placeholders(
+    prepared: &rusqlite::Statement<'_>,
+    statement: &Statement<'_>,
+) -> Result<(), Error> {
+    match (prepared.parameter_count(), statement.binds().len()) {
+        (asked, given) if asked != given => Err(Error::wrong_placeholders(asked, given)),
+        _ => Ok(()),
     }
 }
 
