@@ -2,6 +2,8 @@
 //!
 //! `cargo run -p nepheline-live --example verify`
 
+#![allow(clippy::print_stdout, reason = "an example prints")]
+
 use nepheline::blocking::RunsQueries;
 use nepheline::prelude::*;
 use nepheline::{script, statement};
