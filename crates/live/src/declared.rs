@@ -1,4 +1,4 @@
-//! What a struct of a program declares about its table.
+//! The declarations of a program's structs about their tables.
 
 use nepheline::prelude::*;
 use nepheline::{ColumnInfo, SqlType};

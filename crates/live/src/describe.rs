@@ -1,4 +1,4 @@
-//! What a database tells of a query without running it, and where its rows do not fit.
+//! The description of a query, which the database gives without running it, and where rows do not fit.
 
 use std::error::Error as _;
 use std::fmt;
@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::kind::{Fit, Kind};
 use crate::verify::{Difference, DifferenceKind, Differences, Subject};
 
-/// What a database tells of a query without running it.
+/// The description of a query, which a database gives without running it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct Description {

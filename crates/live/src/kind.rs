@@ -1,10 +1,10 @@
-//! What the types of the engines store, and which Rust types store it.
+//! The kinds of values that the engines' types store, and the Rust types that store them.
 
 use nepheline::{Dialect, NativeType, SqlType};
 
 use crate::catalog::CatalogColumn;
 
-/// What a column stores.
+/// The kind of values that a column stores.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Kind {
     Boolean,
@@ -299,7 +299,7 @@ impl Kind {
     }
 }
 
-/// Whether a field's type stores what a column holds.
+/// The answer to the question if a field's type stores the values of a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Fit {
     Yes,

@@ -1,23 +1,23 @@
-//! What a table holds: how many rows, a few of them, and how many distinct values and NULLs each column has.
+//! The contents of a table: how many rows, a few of them, and how many distinct values and NULLs each column has.
 
 use nepheline::{Dialect, Error, ErrorKind, StatementRows, WholeStatement};
 use serde::Serialize;
 
 use crate::catalog::{CatalogColumn, CatalogTable};
 
-/// What a table holds.
+/// The contents of a table.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct Profile {
     /// The number of rows.
     pub rows: i64,
-    /// What each column holds, in the order of the table's columns.
+    /// The contents of each column, in the order of the table's columns.
     pub columns: Vec<ColumnProfile>,
     /// Some rows as the database writes their values; `None` is NULL.
     pub sample: Vec<Vec<Option<String>>>,
 }
 
-/// What a column holds.
+/// The contents of a column.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct ColumnProfile {

@@ -10,7 +10,7 @@ use crate::catalog::{Catalog, CatalogTable};
 pub(crate) struct Scan {
     /// The table or its alias, as the plan names it.
     pub(crate) name: String,
-    /// How many rows the plan expects to read, if it says so.
+    /// The number of rows that the plan expects to read, if it says so.
     pub(crate) rows: Option<i64>,
 }
 

@@ -20,9 +20,9 @@ pub struct Difference {
     pub subject: Subject,
     /// The column, if it is about one.
     pub column: Option<String>,
-    /// What differs.
+    /// The kind of the difference.
     pub kind: DifferenceKind,
-    /// What was found, and the next step.
+    /// The finding, and the next step.
     pub message: String,
 }
 
@@ -40,7 +40,7 @@ impl fmt::Display for Difference {
     }
 }
 
-/// What a difference is about.
+/// The table or query that a difference is about.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, serde::Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
@@ -51,7 +51,7 @@ pub enum Subject {
     Query(String),
 }
 
-/// What differs between a struct and its table, or between a query and the database.
+/// The kinds of differences between a struct and its table, or between a query and the database.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, serde::Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]

@@ -233,7 +233,7 @@ async fn async_handles_have_the_same_methods() {
         .await
         .unwrap();
     assert!(db.verify_table::<Nowhere>().await.unwrap().is_empty());
-    // What was prepared before does not hide that the table is gone.
+    // A statement that was prepared before does not hide that the table is gone.
     let query = Nowhere::rows();
     assert!(db.verify_query(&query).await.unwrap().is_empty());
     assert_eq!(db.describe(&query).await.unwrap().columns[0].name, "id");

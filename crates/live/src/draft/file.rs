@@ -90,16 +90,33 @@ impl RustFiles {
             let parsed = syn::parse_file(text).map_err(|err| (number, err))?;
             file.take(number, &parsed.items);
         }
-        // A reference names a struct, which may have a table of another name.
-        let tables: Vec<(String, String)> = file
+        // A reference names a struct and its fields, and not a table and its columns.
+        let named: Vec<(String, String, Vec<(String, String)>)> = file
             .structs
             .iter()
-            .map(|of| (of.ident.clone(), of.declared.name.clone()))
+            .map(|of| {
+                let fields = of
+                    .fields
+                    .iter()
+                    .map(|field| (field.ident.clone(), field.column.clone()));
+                (of.ident.clone(), of.declared.name.clone(), fields.collect())
+            })
             .collect();
         for of in &mut file.structs {
             for (reference, target) in of.declared.references.iter_mut().zip(&of.targets) {
-                if let Some((_, table)) = tables.iter().find(|(ident, _)| ident == target) {
-                    reference.target.clone_from(table);
+                let Some((_, table, fields)) = named.iter().find(|(ident, ..)| ident == target)
+                else {
+                    continue;
+                };
+                reference.target.clone_from(table);
+                for theirs in reference
+                    .pairs
+                    .iter_mut()
+                    .filter_map(|(_, theirs)| theirs.as_mut())
+                {
+                    if let Some((_, column)) = fields.iter().find(|(ident, _)| ident == theirs) {
+                        theirs.clone_from(column);
+                    }
                 }
             }
         }
@@ -277,6 +294,27 @@ fn table_struct(file: usize, of: &syn::ItemStruct) -> Option<TableStruct> {
     for part in own.iter().filter(|part| part.name == "unique") {
         declared.unique.push(part.fields_of(&fields));
     }
+    for part in own.iter().filter(|part| part.name == "references") {
+        if let Some((target, own, theirs)) = part.reference() {
+            let column = |ident: &String| {
+                let field = fields.iter().find(|field| field.ident == *ident);
+                field.map(|field| field.column.clone())
+            };
+            let theirs = theirs.into_iter().map(Some).chain(std::iter::repeat(None));
+            let pairs: Option<Vec<(String, Option<String>)>> = own
+                .iter()
+                .zip(theirs)
+                .map(|(own, theirs)| Some((column(own)?, theirs)))
+                .collect();
+            if let Some(pairs) = pairs {
+                let target_table = target.to_snake_case();
+                targets.push(target);
+                declared
+                    .references
+                    .push(DeclaredReference { target: target_table, pairs });
+            }
+        }
+    }
     Some(TableStruct {
         file,
         ident,
@@ -305,6 +343,17 @@ impl Part {
         Some(literal.value())
     }
 
+    /// Returns the target and the fields of `references(name: Target by (a, b) = (c, d))`; without the last, they are the key.
+    fn reference(&self) -> Option<(String, Vec<String>, Vec<String>)> {
+        let TokenTree::Group(group) = self.tokens.first()? else { return None };
+        let tokens: Vec<TokenTree> = group.stream().into_iter().collect();
+        let after = |word: &str| {
+            let at = tokens.iter().position(|token| token.to_string() == word)?;
+            tokens.get(at + 1)
+        };
+        Some((after(":")?.to_string(), words_of(after("by")), words_of(after("="))))
+    }
+
     /// Returns the columns of the fields in `unique(a, b)` or `unique(name: a, b)`.
     fn fields_of(&self, fields: &[TableField]) -> Vec<String> {
         let Some(TokenTree::Group(group)) = self.tokens.first() else { return Vec::new() };
@@ -323,6 +372,13 @@ impl Part {
             .map(|field| field.column.clone())
             .collect()
     }
+}
+
+/// Returns the words of a group in parentheses, without commas.
+fn words_of(token: Option<&TokenTree>) -> Vec<String> {
+    let Some(TokenTree::Group(group)) = token else { return Vec::new() };
+    let words = group.stream().into_iter().map(|token| token.to_string());
+    words.filter(|word| word != ",").collect()
 }
 
 /// Returns the parts of all `#[nepheline(..)]`.

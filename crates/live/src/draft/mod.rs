@@ -25,7 +25,7 @@ use render::{BridgeDraft, ChildDraft, EnumDraft, FieldDraft, ReferenceDraft, Tab
 pub struct Draft {
     /// The text of the whole file.
     pub text: String,
-    /// What was changed or added, a sentence for each.
+    /// The changes and additions, a sentence for each.
     pub changes: Vec<String>,
     /// The fields without a column, which stay unless they are to be removed.
     pub gone: Vec<String>,
@@ -37,13 +37,13 @@ pub struct Draft {
 pub struct FolderDraft {
     /// The names and the texts of the files that are new or changed.
     pub files: Vec<(String, String)>,
-    /// What was changed or added, a sentence for each.
+    /// The changes and additions, a sentence for each.
     pub changes: Vec<String>,
     /// The fields without a column, which stay unless they are to be removed.
     pub gone: Vec<String>,
 }
 
-/// What a draft does beside adding what is new.
+/// Choices of a draft.
 #[derive(Debug, Clone, Default)]
 pub struct DraftOptions {
     /// True to take out fields whose column is gone.
@@ -166,7 +166,7 @@ fn put(
     }
 }
 
-/// What a draft found to do.
+/// The edits and additions that a draft found.
 struct Found {
     /// The texts of the files with the edits of structs that are there already.
     texts: Vec<String>,

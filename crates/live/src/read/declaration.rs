@@ -6,7 +6,7 @@ struct Token<'t> {
     text: &'t str,
     /// Where it begins.
     at: usize,
-    /// How many parentheses are open around it.
+    /// The number of parentheses that are open around it.
     depth: usize,
 }
 
@@ -32,7 +32,7 @@ impl Token<'_> {
     }
 }
 
-/// What a CREATE TABLE declares.
+/// The collations and checks that a CREATE TABLE declares.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub(crate) struct Declaration {
     /// The columns with a collation, and its name.

@@ -298,6 +298,11 @@ fn cycle() -> Vec<(Engine, String)> {
         let found = compare_files(db.dialect(), &catalog, &[&first.text]).unwrap();
         assert!(found.is_empty(), "{}: {found}", engine.name);
         insta::assert_snapshot!(format!("draft of {}", engine.name), first.text);
+        let turned = first
+            .text
+            .replace("by (home_room, home_row)", "by (home_row, home_room)");
+        let found = compare_files(db.dialect(), &catalog, &[&turned]).unwrap();
+        assert_eq!(found.len(), 1, "the columns of a reference are in order: {found}");
 
         // Somebody edits it, and the schema changes.
         let edited = edited(&first.text);

@@ -142,7 +142,7 @@ pub(crate) struct Describe<'q>(pub(crate) &'q dyn Describable);
 
 impl Ask for Describe<'_> {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
-        // What was prepared before the schema changed tells of the old one.
+        // A statement that was prepared before the schema changed tells of the old one.
         Ok(self.0.statement(context)?.doing(Operation::Describe).once())
     }
 }
