@@ -69,6 +69,26 @@ impl DatabaseEnum {
     }
 }
 
+/// The names of a struct, its table, and its fields with their columns.
+struct StructNames {
+    ident: String,
+    table: String,
+    fields: Vec<(String, String)>,
+}
+
+impl StructNames {
+    fn of(of: &TableStruct) -> StructNames {
+        let fields = of.fields.iter();
+        StructNames {
+            ident: of.ident.clone(),
+            table: of.declared.name.clone(),
+            fields: fields
+                .map(|field| (field.ident.clone(), field.column.clone()))
+                .collect(),
+        }
+    }
+}
+
 impl TableStruct {
     /// Returns the declaration of each field, and its type as it is written.
     fn declared_fields(&mut self) -> impl Iterator<Item = (&mut DeclaredColumn, &str)> {
@@ -91,31 +111,19 @@ impl RustFiles {
             file.take(number, &parsed.items);
         }
         // A reference names a struct and its fields, and not a table and its columns.
-        let named: Vec<(String, String, Vec<(String, String)>)> = file
-            .structs
-            .iter()
-            .map(|of| {
-                let fields = of
-                    .fields
-                    .iter()
-                    .map(|field| (field.ident.clone(), field.column.clone()));
-                (of.ident.clone(), of.declared.name.clone(), fields.collect())
-            })
-            .collect();
+        let named: Vec<StructNames> = file.structs.iter().map(StructNames::of).collect();
         for of in &mut file.structs {
             for (reference, target) in of.declared.references.iter_mut().zip(&of.targets) {
-                let Some((_, table, fields)) = named.iter().find(|(ident, ..)| ident == target)
-                else {
+                let Some(target) = named.iter().find(|names| names.ident == *target) else {
                     continue;
                 };
-                reference.target.clone_from(table);
-                for theirs in reference
-                    .pairs
-                    .iter_mut()
-                    .filter_map(|(_, theirs)| theirs.as_mut())
-                {
-                    if let Some((_, column)) = fields.iter().find(|(ident, _)| ident == theirs) {
-                        theirs.clone_from(column);
+                reference.target.clone_from(&target.table);
+                for (_, theirs) in &mut reference.pairs {
+                    let mut fields = target.fields.iter();
+                    if let Some(field) = theirs
+                        && let Some((_, column)) = fields.find(|(ident, _)| ident == field)
+                    {
+                        field.clone_from(column);
                     }
                 }
             }
