@@ -28,7 +28,8 @@ pub(crate) struct DraftOptions {
     schema: Option<String>,
 
     /// Write into this file, or into this folder with a file for each table, instead of to the standard output. In files that are
-    /// there already, what people wrote stays: new columns become fields, changed types are changed, new tables are added.
+    /// there already, what people wrote stays: new columns become fields, changed types are changed, new tables and values of enums
+    /// are added.
     #[arg(long, value_name = "PATH")]
     into: Option<PathBuf>,
 

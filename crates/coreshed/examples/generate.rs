@@ -94,7 +94,7 @@ const AWKWARD_LABELS: [(usize, &str); 9] = [
     (300, "'; DROP TABLE specimen; --"),
 ];
 
-/// What labs bill: a service, its usual price per piece, and the unit of its quantity.
+/// The services that labs bill: a service, its usual price per piece, and the unit of its quantity.
 const SERVICES: [(&str, i64); 6] = [
     ("crushing", 12_500),
     ("thin section", 489_000),

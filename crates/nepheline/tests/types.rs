@@ -43,7 +43,7 @@ enum Rock {
 /// The uses of a type that an engine may refuse.
 const USES: [&str; 5] = ["=, joins, groups", "lists", "<, ORDER BY", "cursors", "min, max"];
 
-/// What an engine does with a type: whether each use is there.
+/// The uses of a type that an engine has.
 type Outcome = [bool; USES.len()];
 
 /// A type: its name in Rust, its column on each dialect, and the test of it on an engine.

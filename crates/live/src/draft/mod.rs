@@ -664,7 +664,10 @@ impl<'c> Drafting<'c> {
             let lines = new.iter().map(|value| render::variant(&mut taken, value));
             let lines = lines.collect::<Vec<_>>().join(",\n");
             match (last, of.variants.first()) {
-                (Some(at), _) => edits.put(of.file, at.end..at.end, format!(",\n{lines}")),
+                (Some(at), _) => match end_of_line(text, at.end) {
+                    Some(end) => edits.put(of.file, end..end, format!("{lines},\n")),
+                    None => edits.put(of.file, at.end..at.end, format!(",\n{lines}")),
+                },
                 (None, Some((_, _, at))) => {
                     let begin = line_of(text, at).start;
                     edits.put(of.file, begin..begin, format!("{lines},\n"));
@@ -745,6 +748,14 @@ fn line_of(text: &str, at: &Range<usize>) -> Range<usize> {
             .is_some_and(|rest| rest.trim().is_empty())
     });
     start..line_end.map_or(end, |line| end + line + 1)
+}
+
+/// Returns the end of the line if only a comma, blanks and a comment stand between, so that the comment stays where it is.
+fn end_of_line(text: &str, at: usize) -> Option<usize> {
+    let line = text.get(at..)?.split_inclusive('\n').next()?;
+    let rest = line.strip_prefix(',')?.trim();
+    let ends = line.ends_with('\n') && (rest.is_empty() || rest.starts_with("//"));
+    ends.then_some(at + line.len())
 }
 
 /// Returns the edit that puts fields before the closing brace of a struct.

@@ -69,7 +69,7 @@ a schema, so that every other program can open the file.
     chapter.section("Reports");
     ask!(
         &mut chapter,
-        "What each invoice comes to, after discount and with tax, rounded line by line:",
+        "The total of each invoice, after discount and with tax, rounded line by line:",
         InvoiceLine::rows()
             .select(|l| {
                 let net = l.quantity * l.unit_price * (1 - l.invoice().discount);
@@ -79,7 +79,7 @@ a schema, so that every other program can open the file.
     );
     ask!(
         &mut chapter,
-        "What each lab billed, and its share of the whole to four digits:",
+        "The sum that each lab billed, and its share of the whole to four digits:",
         from(InvoiceLine::rows().select(|l| {
             shape!(LabTotal {
                 lab: per(l.invoice().lab().name),
@@ -101,7 +101,7 @@ a schema, so that every other program can open the file.
     );
     ask!(
         &mut chapter,
-        "What each agency has not paid, and how much of it is older than 60 days:",
+        "The sum that each agency has not paid, and how much of it is older than 60 days:",
         {
             let old: Date = "2026-04-16".parse().unwrap();
             InvoiceLine::rows()
