@@ -38,7 +38,9 @@
 //! | `dialect` | the answers of each [`Dialect`] to the questions of the writer |
 //! | `plan` | from tree to tree: applies policies, and splits a write into the statements that an engine needs |
 //! | `sql` | from a planned tree to [`Sql`] and statements: one writer for all dialects |
+//! | `cql2` | the tree of CQL2, its text and its JSON |
 //! | `build` | the types that programs use: [`ExprExt`], [`Condition`], [`Query`], [`Scope`], [`Policy`], [`Insert`], [`Update`], [`Delete`] |
+//! | `offer` | names for outsiders, and what arrives as text: [`Offer`], [`OfferedFilter`] |
 //!
 //! Functions that can fail return a `Result`; nothing here panics on any input.
 
@@ -46,8 +48,10 @@
 mod tuples;
 
 mod build;
+pub mod cql2;
 mod dialect;
 mod model;
+mod offer;
 mod plan;
 mod sql;
 mod tree;
@@ -77,8 +81,12 @@ pub use build::write::{
 pub use dialect::Dialect;
 pub use model::{
     Array, BindValue, Carried, Cell, Cells, Clock, ColumnInfo, ColumnType, EnumType, Error,
-    ErrorKind, JsonDocument, List, Mismatch, NativeText, NativeType, NativeValue, Origin, RangeOf,
-    RowShape, SqlType, Storable, TableInfo,
+    ErrorKind, JsonDocument, List, Mismatch, Mistake, MistakeKind, NativeText, NativeType,
+    NativeValue, Origin, RangeOf, RowShape, SqlType, Storable, TableInfo,
+};
+pub use offer::{
+    NamedRows, NamedValues, Offer, OfferBuilder, Offered, OfferedFilter, OfferedProperties,
+    OfferedSort, OfferedTotals, OfferedUse,
 };
 pub use sql::{ByClause, Operation, Sql};
 pub use tree::{Assignment, PolicyUse};
@@ -99,6 +107,7 @@ pub mod bounds {
     pub use crate::model::{
         CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness, RangeItem, StoredAsJson,
     };
+    pub use crate::offer::FunctionArguments;
 }
 
 /// Items for the crates beside this one. They change without notice: depend on `nepheline`.
@@ -133,6 +142,7 @@ pub mod internal {
         pub use crate::tree::{JoinKind, Lock, SetOperator};
     }
     pub use crate::dialect::Grammar;
+    pub use crate::model::Accepted;
     pub use crate::model::error::Violation;
     pub use crate::model::{ByName, NoRow, WantedColumns, name_columns, type_columns};
     pub use crate::model::{
@@ -142,6 +152,7 @@ pub mod internal {
         is_whole_number, read_table,
     };
     pub use crate::model::{deserialize_stored, exact_text, interval_text, missing_field};
+    pub use crate::offer::{RawRow, ValueType};
     pub use crate::plan::write::{
         Checks, Part, Parts, RowRange, RowValues, Step, WriteShape, Written,
     };

@@ -16,7 +16,9 @@ const FOLDERS: [(&str, &[&str]); 6] = [
     ("dialect", &["model", "tree"]),
     ("plan", &["model", "tree", "dialect"]),
     ("sql", &["model", "tree", "dialect", "plan"]),
+    ("cql2", &["model"]),
     ("build", &["model", "tree", "dialect", "plan", "sql"]),
+    ("offer", &["model", "tree", "dialect", "plan", "sql", "cql2", "build"]),
 ];
 
 /// The paths of one file.

@@ -197,6 +197,7 @@ fn newtype(input: &DeriveInput, data: &DataStruct, mistakes: &mut Mistakes) -> O
     let ty = &field.ty;
     Some(quote! {
         const SQL_TYPE: ::nepheline::SqlType = <#ty as ::nepheline::Storable>::SQL_TYPE;
+        const ACCEPTED: ::nepheline::internal::Accepted = <#ty as ::nepheline::Storable>::ACCEPTED;
 
         #[inline]
         fn to_bind(&self) -> ::nepheline::BindValue {
@@ -298,6 +299,9 @@ fn words(
     };
     Some(quote! {
         #stored
+
+        const ACCEPTED: ::nepheline::internal::Accepted =
+            ::nepheline::internal::Accepted::Texts(&[#(#texts),*]);
 
         fn from_cell(
             cell: ::nepheline::Cell<'_>,

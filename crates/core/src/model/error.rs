@@ -8,7 +8,7 @@ use std::error::Error as StdError;
 use std::fmt;
 use std::time::Duration;
 
-use crate::model::{BindValue, Cell, ColumnInfo, Origin};
+use crate::model::{BindValue, Cell, ColumnInfo, Mistake, Origin};
 
 type Cause = Box<dyn StdError + Send + Sync>;
 
@@ -56,6 +56,11 @@ pub enum ErrorKind {
     NotNullViolation,
     /// An interceptor of the handle refused the statement.
     Refused,
+    /// A filter, a sort, a list of properties or totals that arrived as text is not what an offer allows;
+    /// [`Error::mistake`] has the place.
+    InvalidRequest,
+    /// An offer has a name that cannot be one, or one name twice.
+    InvalidOffer,
     /// A page of this size or number cannot be read, or the cursor belongs to another query.
     InvalidPage,
     /// A row that the query requires is missing: a reference leads nowhere.
@@ -110,6 +115,7 @@ pub(super) struct Inner {
     origin: Option<Origin>,
     cause: Option<Cause>,
     violation: Option<Violation>,
+    mistake: Option<Mistake>,
 }
 
 /// A violated constraint, as the database reports it.
@@ -174,6 +180,7 @@ impl Error {
             origin: None,
             cause: None,
             violation: None,
+            mistake: None,
         }))
     }
 
@@ -186,6 +193,17 @@ impl Error {
     /// constraints only; no engine names NOT NULL constraints.
     pub fn constraint(&self) -> Option<&str> {
         self.0.violation.as_ref()?.constraint.as_deref()
+    }
+
+    /// Returns the mistake in a text that arrived from outside, with its place, for kind
+    /// [`InvalidRequest`](ErrorKind::InvalidRequest).
+    pub fn mistake(&self) -> Option<&Mistake> {
+        self.0.mistake.as_ref()
+    }
+
+    pub(crate) fn with_mistake(mut self, mistake: Mistake) -> Error {
+        self.0.mistake = Some(mistake);
+        self
     }
 
     /// Returns the table whose constraint is violated, if the database reports it.
@@ -302,6 +320,19 @@ impl Error {
         let mut err = Error::new(ErrorKind::Mismatch, message);
         err.0.place = Some("the result".into());
         err
+    }
+
+    /// Returns the error for a cell that is read under a name which is known at run time.
+    #[cold]
+    pub(crate) fn mismatch_of_name(name: &str, expected: &str, found: Cell<'_>) -> Error {
+        let mut err = Error::mismatch_in_result(expected, found);
+        err.0.place = Some(format!("the value `{name}`").into());
+        err
+    }
+
+    #[cold]
+    pub(crate) fn invalid_offer(message: String) -> Error {
+        Error::new(ErrorKind::InvalidOffer, message)
     }
 
     #[cold]
@@ -736,9 +767,10 @@ impl fmt::Display for Error {
             }
             f.write_str(": ")?;
         }
-        match &inner.violation {
-            Some(violation) => violation.tell(inner.kind, f)?,
-            None => f.write_str(&inner.message)?,
+        match (&inner.violation, &inner.mistake) {
+            (Some(violation), _) => violation.tell(inner.kind, f)?,
+            (None, Some(mistake)) => mistake.fmt(f)?,
+            (None, None) => f.write_str(&inner.message)?,
         }
         if let (None, Some(row)) = (&inner.place, inner.row) {
             write!(f, ", by row {row}")?;

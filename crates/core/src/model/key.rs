@@ -64,7 +64,7 @@ pub enum KeyPart {
 
 impl KeyPart {
     #[inline]
-    fn of(cell: Cell<'_>) -> Result<KeyPart, Error> {
+    pub(crate) fn of(cell: Cell<'_>) -> Result<KeyPart, Error> {
         Ok(match cell {
             Cell::Null => KeyPart::Null,
             Cell::Bool(value) => KeyPart::Bool(value),
@@ -112,7 +112,7 @@ impl KeyPart {
         KeyPart::of_bind(self.to_bind(sql_type)?)
     }
 
-    fn as_cell(&self) -> Cell<'_> {
+    pub(crate) fn as_cell(&self) -> Cell<'_> {
         match self {
             KeyPart::Null => Cell::Null,
             KeyPart::Bool(value) => Cell::Bool(*value),

@@ -161,6 +161,10 @@ impl<C: Cells> Cells for Matched<'_, C> {
         self.cells.next_cell()
     }
 
+    fn width(&self) -> usize {
+        self.cells.key_cells().len()
+    }
+
     fn back(&mut self, cells: usize) {
         self.next -= cells;
     }

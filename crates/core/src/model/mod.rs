@@ -7,6 +7,7 @@ mod error_hand_written;
 pub(crate) mod function;
 pub(crate) mod key;
 mod matched;
+mod mistake;
 mod origin;
 mod read;
 mod role;
@@ -21,6 +22,8 @@ pub use error::{Error, ErrorKind};
 pub use function::Function;
 pub use key::{Key, KeyPart, KeyedRow};
 pub use matched::{ByName, NoRow, WantedColumns, name_columns, type_columns};
+pub(crate) use mistake::Place;
+pub use mistake::{Mistake, MistakeKind};
 pub use origin::Origin;
 pub use read::{ReadColumn, read_table};
 pub use role::{
@@ -30,8 +33,8 @@ pub use role::{
 pub use row::{Cell, Cells, NativeText, RowShape};
 pub use serial::{deserialize_stored, missing_field};
 pub use storable::{
-    Array, BindValue, ColumnType, EnumType, FieldValue, InJson, JsonDocument, LentBind, List,
-    MaybeNull, Mismatch, NativeType, NativeValue, NeverNull, Nullable, Nullness, RangeItem,
+    Accepted, Array, BindValue, ColumnType, EnumType, FieldValue, InJson, JsonDocument, LentBind,
+    List, MaybeNull, Mismatch, NativeType, NativeValue, NeverNull, Nullable, Nullness, RangeItem,
     RangeOf, Sent, SentType, SqlType, Storable, StoredAsJson, TakesValues, exact_text,
     interval_text,
 };

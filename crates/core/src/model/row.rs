@@ -106,6 +106,9 @@ pub trait Cells {
     /// Returns the next cell. A row has as many as the statement selects.
     fn next_cell(&mut self) -> Cell<'_>;
 
+    /// Returns the number of cells of the row.
+    fn width(&self) -> usize;
+
     /// Goes back by this number of cells, to read them again.
     fn back(&mut self, cells: usize);
 

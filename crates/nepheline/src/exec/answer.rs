@@ -70,6 +70,10 @@ impl Cells for AnswerCells<'_> {
         self.next = cell;
     }
 
+    fn width(&self) -> usize {
+        self.values.len()
+    }
+
     fn key_cells(&self) -> &[usize] {
         self.key_cells
     }

@@ -2,12 +2,12 @@
 //! sink of its rows.
 
 use nepheline_core::internal::{
-    ByName, CompileContext, Companion, Companions, Found, InHand, Key, KeyPart, KeyedRow, Lookup, Selects,
+    ByName, CompileContext, Companion, Companions, Found, InHand, Key, KeyPart, KeyedRow, Lookup, RawRow, Selects,
     StandsAlongside,
     Statement, ReadShape,
 };
 use nepheline_core::{
-    Alongside, Error, Level, MappedRows, Query, RowShape, StatementAlongside, StatementRows, Table, Tables,
+    Alongside, Error, Level, MappedRows, NamedRows, NamedValues, Query, RowShape, StatementAlongside, StatementRows, Table, Tables,
 };
 
 use super::access::Access;
@@ -166,6 +166,34 @@ impl<T: Tables, R: RowShape + Send + 'static, L: Level> Completes for Query<T, R
     ) -> Option<(Vec<Key>, Vec<R>)> {
         lookup.put_all(arrived);
         None
+    }
+}
+
+impl<T: Tables, L: Level> Completes for NamedRows<T, L> {
+    type Loading = Vec<RawRow>;
+
+    const HAS_COMPANIONS: bool = false;
+
+    // Names are given to a row when it is complete, where a cell that does not fit is an error.
+    fn plain(&self, row: RawRow) -> Result<NamedValues, RawRow> {
+        Err(row)
+    }
+
+    fn loading(&self, rows: Vec<RawRow>) -> Vec<RawRow> {
+        rows
+    }
+
+    fn advance(&self, _: &mut Vec<RawRow>) -> Result<bool, Error> {
+        Ok(false)
+    }
+
+    fn step<'s>(&'s self, _: &'s mut Vec<RawRow>) -> Option<Step<'s>> {
+        None
+    }
+
+    fn finish(&self, rows: Vec<RawRow>) -> Result<Vec<NamedValues>, Error> {
+        let rows = (1..).zip(rows);
+        rows.map(|(number, row)| self.named(row).map_err(|err| err.at_row(number))).collect()
     }
 }
 

@@ -4,7 +4,7 @@ use crate::model::{Function, SqlType, function};
 use crate::tree::Node;
 
 /// Casts `node` from one type to another.
-pub(super) fn cast(node: Node, from: SqlType, to: SqlType) -> Node {
+pub(crate) fn cast(node: Node, from: SqlType, to: SqlType) -> Node {
     use SqlType::{Boolean, Date, DateTime, Decimal, Double, Real, Text, Time, Timestamp, Uuid};
     let function: &'static Function = match (from, to) {
         // Every integer has 64 bits in the database, and is checked when it is read.

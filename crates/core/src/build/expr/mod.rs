@@ -32,6 +32,7 @@ pub use aggregate::{
 pub use arithmetic::{Adds, Divided, Exact, Integer, Number, NumberExt};
 pub use array::ArrayExt;
 pub use case::{Alternatives, Case, CaseStart, bind, case, coalesce};
+pub(crate) use cast::cast as cast_node;
 pub use column::Column;
 pub use condition::{Condition, MaybeCondition, all_of, any_given, any_of};
 pub use json::{JsonExt, JsonScalar};
@@ -46,6 +47,7 @@ pub use select::{
     IntoSelection, NoLevel, Selection, Shape, ShapeValue, ShapedFrom, Shaping, StandsBeside,
     shape_value,
 };
+pub(crate) use text::pattern_in_tree;
 pub use text::{AnyCase, Pattern, TextExt};
 pub use time::{
     DateUnit, HasDate, HasTime, Interval, IntervalUnit, TimeExt, TruncUnit, days, hours, minutes,

@@ -37,26 +37,29 @@ impl Pattern {
         self
     }
 
-    /// Returns the pattern as the tree stores it, with `!` as escape character, or the reason why it is
-    /// invalid.
     fn in_tree(&self) -> Result<Box<str>, &'static str> {
-        let mut tree = String::with_capacity(self.text.len() + 4);
-        let mut characters = self.text.chars();
-        while let Some(character) = characters.next() {
-            let (character, literal) = match self.escape == Some(character) {
-                true => match characters.next() {
-                    Some(escaped) => (escaped, true),
-                    None => return Err("the pattern ends in its escape character"),
-                },
-                false => (character, false),
-            };
-            if character == '!' || literal && matches!(character, '%' | '_') {
-                tree.push('!');
-            }
-            tree.push(character);
-        }
-        Ok(tree.into())
+        pattern_in_tree(&self.text, self.escape)
     }
+}
+
+/// Returns a pattern as the tree stores it, with `!` as escape character, or the reason why it is invalid.
+pub(crate) fn pattern_in_tree(text: &str, escape: Option<char>) -> Result<Box<str>, &'static str> {
+    let mut tree = String::with_capacity(text.len() + 4);
+    let mut characters = text.chars();
+    while let Some(character) = characters.next() {
+        let (character, literal) = match escape == Some(character) {
+            true => match characters.next() {
+                Some(escaped) => (escaped, true),
+                None => return Err("the pattern ends in its escape character"),
+            },
+            false => (character, false),
+        };
+        if character == '!' || literal && matches!(character, '%' | '_') {
+            tree.push('!');
+        }
+        tree.push(character);
+    }
+    Ok(tree.into())
 }
 
 impl From<&str> for Pattern {

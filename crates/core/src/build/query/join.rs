@@ -60,6 +60,14 @@ impl<T: RowStruct> Tables for Option<T> {
     }
 }
 
+/// No table. It only stands for the table that [`Offer::of`](crate::Offer::of) is told.
+#[doc(hidden)]
+impl Tables for () {
+    type Columns = ();
+
+    fn columns(_: &mut Places<'_>) {}
+}
+
 /// The tables of a query whose rows can be written: a table, or joined tables, of which the first is written.
 #[diagnostic::on_unimplemented(
     message = "the rows of `{Self}` cannot be written",

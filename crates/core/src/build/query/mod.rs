@@ -37,7 +37,8 @@ use crate::model::{BindValue, Carried, Error, Origin};
 use crate::plan::write::Change;
 use crate::plan::{CompileContext, ReadShape};
 use crate::sql::Sql;
-use crate::tree::{FromSource, Located, Lock, Select, TopPerGroup};
+use crate::tree::{FromSource, Located, Lock, Node, Select, TopPerGroup};
+use smallvec::SmallVec;
 
 /// A query for rows of `T`, each read into an `R`; at the level [`PerGroup`](crate::PerGroup), for groups of
 /// such rows.
@@ -451,6 +452,23 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
             CompileContext::to_show(dialect.grammar(), carried),
             ReadShape::Presence,
         )
+    }
+
+    /// Selects values whose number is known at run time.
+    #[track_caller]
+    pub(crate) fn selecting<S>(mut self, nodes: SmallVec<[Node; 1]>) -> Query<T, S, L> {
+        self.select.values = Some(Located::here(nodes));
+        self.select.named = None;
+        Query { select: self.select, rows: PhantomData }
+    }
+
+    /// Selects group keys and totals whose number is known at run time.
+    #[track_caller]
+    pub(crate) fn selecting_groups<S>(self, nodes: SmallVec<[Node; 1]>) -> Query<T, S, PerGroup> {
+        let mut select = self.selecting::<S>(nodes).select;
+        select.grouping_mut().grouped = true;
+        select.at_most_one = false;
+        Query { select, rows: PhantomData }
     }
 
     /// Returns the columns that closures receive.

@@ -70,6 +70,10 @@ pub trait Storable: Sized {
     /// The SQL type of the columns that store it.
     const SQL_TYPE: SqlType;
 
+    /// The values that [`from_cell`](Self::from_cell) accepts, as far as they are a list or a range.
+    #[doc(hidden)]
+    const ACCEPTED: Accepted = Accepted::Any;
+
     /// Returns the value as it is sent to the database. Its variant must match [`SQL_TYPE`](Self::SQL_TYPE).
     fn to_bind(&self) -> BindValue;
 
@@ -86,6 +90,18 @@ pub trait Storable: Sized {
     ///
     /// A [`Mismatch`] that names what would fit; the caller adds what was found, and where.
     fn from_cell(cell: Cell<'_>) -> Result<Self, Mismatch>;
+}
+
+/// The values that a [`Storable`] type has among those of its SQL type.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Accepted {
+    /// All, or those that only its code knows.
+    Any,
+    /// These texts.
+    Texts(&'static [&'static str]),
+    /// The whole numbers from the first to the second.
+    Whole(i64, i64),
 }
 
 /// The type that a [`Storable`] type expects, when a value that arrived does not fit.

@@ -1,6 +1,6 @@
 //! Booleans, numbers, text and bytes of the standard library.
 
-use super::{BindValue, LentBind, Mismatch, SqlType, Storable};
+use super::{Accepted, BindValue, LentBind, Mismatch, SqlType, Storable};
 use crate::model::Cell;
 
 impl Storable for bool {
@@ -27,6 +27,7 @@ macro_rules! integers {
     ($($rust:ty => $sql:ident),* $(,)?) => {$(
         impl Storable for $rust {
             const SQL_TYPE: SqlType = SqlType::$sql;
+            const ACCEPTED: Accepted = Accepted::Whole(<$rust>::MIN as i64, <$rust>::MAX as i64);
 
             #[inline]
             fn to_bind(&self) -> BindValue {

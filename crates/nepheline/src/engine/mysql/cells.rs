@@ -39,6 +39,10 @@ impl Cells for RowCells<'_> {
         self.next = cell;
     }
 
+    fn width(&self) -> usize {
+        self.columns.len()
+    }
+
     fn key_cells(&self) -> &[usize] {
         self.key_cells
     }

@@ -35,6 +35,10 @@ impl Cells for RowCells<'_> {
         self.next = cell;
     }
 
+    fn width(&self) -> usize {
+        self.row.len()
+    }
+
     fn key_cells(&self) -> &[usize] {
         self.key_cells
     }

@@ -28,6 +28,10 @@ impl Cells for RowCells<'_, '_> {
         self.next = cell;
     }
 
+    fn width(&self) -> usize {
+        self.row.as_ref().column_count()
+    }
+
     fn key_cells(&self) -> &[usize] {
         self.key_cells
     }

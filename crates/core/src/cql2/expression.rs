@@ -1,0 +1,436 @@
+//! The tree of CQL2. Every node knows its place in the text that it was read from, and its depth.
+
+use std::fmt;
+use std::ops::{BitAnd, BitOr, Not};
+
+use jiff::Timestamp;
+use jiff::civil::Date;
+use rust_decimal::Decimal;
+use rust_decimal::prelude::ToPrimitive;
+use smol_str::SmolStr;
+
+use crate::model::Place;
+
+/// The deepest tree. A deeper one becomes [`Kind::TooDeep`], so that every walk over a tree may recurse.
+pub(super) const DEEPEST: u16 = 64;
+
+/// An expression of CQL2: a name, a value, or a condition over them.
+///
+/// [`property`] begins one in Rust. It has no types: an [`Offer`](crate::Offer) checks it by
+/// [`filter_of`](crate::Offer::filter_of). `Display` writes it as CQL2 Text, and it serialises as CQL2 JSON. Two
+/// expressions are equal if they have the same tree, wherever they stood in a text.
+///
+/// ```
+/// use nepheline::cql2::property;
+///
+/// let deep = property("depth").gt(100) & (property("region").like("Upper%") | !property("overdue").eq(true));
+/// assert_eq!(
+///     deep.to_string(),
+///     "depth > 100 AND (region LIKE 'Upper%' OR NOT overdue = TRUE)",
+/// );
+/// ```
+#[derive(Clone)]
+#[must_use = "an expression does nothing until an offer checks it"]
+pub struct Expression {
+    kind: Kind,
+    pub(crate) at: Place,
+    depth: u16,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Kind {
+    Boolean(bool),
+    Text(SmolStr),
+    Number(Number),
+    Date(Date),
+    Timestamp(Timestamp),
+    Property(SmolStr),
+    Interval(Box<[Expression; 2]>),
+    /// `'..'`, an end of an interval.
+    OpenEnd,
+    And(Vec<Expression>),
+    Or(Vec<Expression>),
+    Not(Box<Expression>),
+    Compare(Relation, Box<[Expression; 2]>),
+    Like(Box<[Expression; 2]>),
+    Between(Box<[Expression; 3]>),
+    In(Box<Expression>, Vec<Expression>),
+    IsNull(Box<Expression>),
+    Temporal(TemporalOperator, Box<[Expression; 2]>),
+    Arithmetic(Arithmetic, Box<[Expression; 2]>),
+    CaseI(Box<Expression>),
+    Function(SmolStr, Vec<Expression>),
+    TooDeep,
+}
+
+/// A number: whole where it can be, else exact where it can be.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) enum Number {
+    Whole(i64),
+    Decimal(Decimal),
+    Float(f64),
+}
+
+impl Number {
+    /// Reads a number as SQL and JSON write it; `None` if it is none, or too great for a float.
+    pub(crate) fn parse(text: &str) -> Option<Number> {
+        if let Ok(whole) = text.parse() {
+            return Some(Number::Whole(whole));
+        }
+        let exact = match text.contains(['e', 'E']) {
+            true => Decimal::from_scientific(text).ok(),
+            false => Decimal::from_str_exact(text).ok(),
+        };
+        if let Some(exact) = exact {
+            return Some(Number::of_decimal(exact));
+        }
+        let float: f64 = text.parse().ok()?;
+        float.is_finite().then_some(Number::Float(float))
+    }
+
+    fn of_decimal(exact: Decimal) -> Number {
+        let exact = exact.normalize();
+        match exact.to_i64() {
+            Some(whole) if exact.is_integer() => Number::Whole(whole),
+            _ => Number::Decimal(exact),
+        }
+    }
+
+    /// Returns the nearest float.
+    pub(crate) fn to_float(self) -> f64 {
+        match self {
+            Number::Whole(whole) => whole as f64,
+            Number::Decimal(exact) => exact.to_string().parse().unwrap_or(f64::NAN),
+            Number::Float(float) => float,
+        }
+    }
+
+    /// Returns the exact decimal; `None` for a number with more digits than one holds.
+    pub(crate) fn to_decimal(self) -> Option<Decimal> {
+        match self {
+            Number::Whole(whole) => Some(Decimal::from(whole)),
+            Number::Decimal(exact) => Some(exact),
+            Number::Float(_) => None,
+        }
+    }
+}
+
+impl fmt::Display for Number {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Number::Whole(whole) => write!(f, "{whole}"),
+            Number::Decimal(exact) => write!(f, "{exact}"),
+            // The shortest text that reads back as the same float.
+            Number::Float(float) => write!(f, "{float:?}"),
+        }
+    }
+}
+
+/// An operator that is written between two sides.
+macro_rules! operators {
+    ($(#[$doc:meta])* $name:ident { $($variant:ident = $text:literal,)* }) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        pub(crate) enum $name {
+            $($variant,)*
+        }
+
+        impl $name {
+            pub(crate) const ALL: &'static [$name] = &[$($name::$variant,)*];
+
+            /// Returns the operator as CQL2 JSON writes it.
+            pub(crate) fn as_str(self) -> &'static str {
+                match self {
+                    $($name::$variant => $text,)*
+                }
+            }
+
+            /// Returns the operator with this name, in any case.
+            pub(crate) fn named(name: &str) -> Option<$name> {
+                $name::ALL.iter().copied().find(|one| one.as_str().eq_ignore_ascii_case(name))
+            }
+        }
+    };
+}
+
+operators! {
+    /// A comparison.
+    Relation {
+        Equal = "=",
+        NotEqual = "<>",
+        Less = "<",
+        LessOrEqual = "<=",
+        Greater = ">",
+        GreaterOrEqual = ">=",
+    }
+}
+
+operators! {
+    /// An operator of numbers.
+    Arithmetic {
+        Add = "+",
+        Subtract = "-",
+        Multiply = "*",
+        Divide = "/",
+        Remainder = "%",
+        DivideWhole = "div",
+        Power = "^",
+    }
+}
+
+operators! {
+    /// A temporal function of two instants or intervals.
+    TemporalOperator {
+        After = "t_after",
+        Before = "t_before",
+        Contains = "t_contains",
+        Disjoint = "t_disjoint",
+        During = "t_during",
+        Equals = "t_equals",
+        FinishedBy = "t_finishedBy",
+        Finishes = "t_finishes",
+        Intersects = "t_intersects",
+        Meets = "t_meets",
+        MetBy = "t_metBy",
+        OverlappedBy = "t_overlappedBy",
+        Overlaps = "t_overlaps",
+        StartedBy = "t_startedBy",
+        Starts = "t_starts",
+    }
+}
+
+impl Kind {
+    /// Calls `visit` for each child.
+    pub(crate) fn each_child<'e>(&'e self, visit: &mut dyn FnMut(&'e Expression)) {
+        match self {
+            Kind::And(terms) | Kind::Or(terms) | Kind::Function(_, terms) => {
+                terms.iter().for_each(visit);
+            }
+            Kind::Not(one) | Kind::IsNull(one) | Kind::CaseI(one) => visit(one),
+            Kind::Compare(_, sides)
+            | Kind::Like(sides)
+            | Kind::Interval(sides)
+            | Kind::Temporal(_, sides)
+            | Kind::Arithmetic(_, sides) => sides.iter().for_each(visit),
+            Kind::Between(parts) => parts.iter().for_each(visit),
+            Kind::In(value, items) => {
+                visit(value);
+                items.iter().for_each(visit);
+            }
+            Kind::Boolean(_)
+            | Kind::Text(_)
+            | Kind::Number(_)
+            | Kind::Date(_)
+            | Kind::Timestamp(_)
+            | Kind::Property(_)
+            | Kind::OpenEnd
+            | Kind::TooDeep => {}
+        }
+    }
+}
+
+impl Expression {
+    pub(crate) fn new(kind: Kind, at: Place) -> Expression {
+        let mut deepest = 0;
+        kind.each_child(&mut |child| deepest = deepest.max(child.depth));
+        match deepest < DEEPEST {
+            true => Expression { kind, at, depth: deepest + 1 },
+            false => Expression { kind: Kind::TooDeep, at, depth: 1 },
+        }
+    }
+
+    /// Returns an expression of Rust, which has no place.
+    fn of(kind: Kind) -> Expression {
+        Expression::new(kind, Place::default())
+    }
+
+    pub(crate) fn kind(&self) -> &Kind {
+        &self.kind
+    }
+
+    pub(crate) fn is_too_deep(&self) -> bool {
+        matches!(self.kind, Kind::TooDeep)
+    }
+
+    fn compared(self, relation: Relation, other: impl Into<Expression>) -> Expression {
+        Expression::of(Kind::Compare(relation, Box::new([self, other.into()])))
+    }
+
+    /// Tests for equality: `=`.
+    pub fn eq(self, other: impl Into<Expression>) -> Expression {
+        self.compared(Relation::Equal, other)
+    }
+
+    /// Tests for inequality: `<>`.
+    pub fn ne(self, other: impl Into<Expression>) -> Expression {
+        self.compared(Relation::NotEqual, other)
+    }
+
+    /// Tests for less: `<`.
+    pub fn lt(self, other: impl Into<Expression>) -> Expression {
+        self.compared(Relation::Less, other)
+    }
+
+    /// Tests for less or equal: `<=`.
+    pub fn le(self, other: impl Into<Expression>) -> Expression {
+        self.compared(Relation::LessOrEqual, other)
+    }
+
+    /// Tests for greater: `>`.
+    pub fn gt(self, other: impl Into<Expression>) -> Expression {
+        self.compared(Relation::Greater, other)
+    }
+
+    /// Tests for greater or equal: `>=`.
+    pub fn ge(self, other: impl Into<Expression>) -> Expression {
+        self.compared(Relation::GreaterOrEqual, other)
+    }
+
+    /// Tests for a pattern: `LIKE`, with `%` for any text, `_` for one character, and `\` before one that stands for
+    /// itself.
+    pub fn like(self, pattern: impl Into<Expression>) -> Expression {
+        Expression::of(Kind::Like(Box::new([self, pattern.into()])))
+    }
+
+    /// Tests for a range that includes both ends: `BETWEEN`.
+    pub fn between(self, low: impl Into<Expression>, high: impl Into<Expression>) -> Expression {
+        Expression::of(Kind::Between(Box::new([self, low.into(), high.into()])))
+    }
+
+    /// Tests for one of several values: `IN`. An empty list is FALSE.
+    pub fn one_of<E: Into<Expression>>(self, items: impl IntoIterator<Item = E>) -> Expression {
+        let items: Vec<Expression> = items.into_iter().map(E::into).collect();
+        match items.is_empty() {
+            true => Expression::from(false),
+            false => Expression::of(Kind::In(Box::new(self), items)),
+        }
+    }
+
+    /// Tests for NULL.
+    pub fn is_null(self) -> Expression {
+        Expression::of(Kind::IsNull(Box::new(self)))
+    }
+
+    /// Returns the text without regard to case: `CASEI`. Both sides of a comparison need it.
+    pub fn any_case(self) -> Expression {
+        Expression::of(Kind::CaseI(Box::new(self)))
+    }
+
+    /// Applies an operator by its name in CQL2 JSON: a comparison, an arithmetic operator, `like`, or a temporal function
+    /// such as `t_after`. It returns `None` for another name.
+    ///
+    /// ```
+    /// use nepheline::cql2::property;
+    ///
+    /// // From a request: a field, an operator and a value.
+    /// let filter = property("depth").operator(">=", 40).unwrap();
+    /// assert_eq!(filter.to_string(), "depth >= 40");
+    /// ```
+    pub fn operator(self, name: &str, other: impl Into<Expression>) -> Option<Expression> {
+        let sides = |this, other| Box::new([this, other]);
+        let kind = if let Some(relation) = Relation::named(name) {
+            Kind::Compare(relation, sides(self, other.into()))
+        } else if let Some(arithmetic) = Arithmetic::named(name) {
+            Kind::Arithmetic(arithmetic, sides(self, other.into()))
+        } else if let Some(temporal) = TemporalOperator::named(name) {
+            Kind::Temporal(temporal, sides(self, other.into()))
+        } else if name.eq_ignore_ascii_case("like") {
+            Kind::Like(sides(self, other.into()))
+        } else {
+            return None;
+        };
+        Some(Expression::of(kind))
+    }
+}
+
+/// Returns a name of an offer, to be compared.
+pub fn property(name: impl AsRef<str>) -> Expression {
+    Expression::of(Kind::Property(name.as_ref().into()))
+}
+
+impl PartialEq for Expression {
+    fn eq(&self, other: &Expression) -> bool {
+        self.kind == other.kind
+    }
+}
+
+impl fmt::Debug for Expression {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.kind.fmt(f)
+    }
+}
+
+macro_rules! literals {
+    ($($value:ty => |$given:ident| $kind:expr;)*) => {$(
+        impl From<$value> for Expression {
+            fn from($given: $value) -> Expression {
+                Expression::of($kind)
+            }
+        }
+    )*};
+}
+
+literals! {
+    bool => |value| Kind::Boolean(value);
+    &str => |value| Kind::Text(value.into());
+    String => |value| Kind::Text(value.into());
+    i32 => |value| Kind::Number(Number::Whole(value.into()));
+    i64 => |value| Kind::Number(Number::Whole(value));
+    u32 => |value| Kind::Number(Number::Whole(value.into()));
+    Decimal => |value| Kind::Number(Number::of_decimal(value));
+    Date => |value| Kind::Date(value);
+    Timestamp => |value| Kind::Timestamp(value);
+}
+
+/// A float that is neither infinite nor NaN. Those have no form in CQL2, and an offer refuses them.
+impl From<f64> for Expression {
+    fn from(value: f64) -> Expression {
+        let text = format!("{value:?}");
+        Expression::of(Kind::Number(Number::parse(&text).unwrap_or(Number::Float(value))))
+    }
+}
+
+/// Joins two conditions in one flat list.
+fn joined(
+    left: Expression,
+    right: Expression,
+    list: impl Fn(Vec<Expression>) -> Kind,
+    terms_of: impl Fn(Expression) -> Result<Vec<Expression>, Expression>,
+) -> Expression {
+    let mut terms = terms_of(left).unwrap_or_else(|one| vec![one]);
+    terms.extend(terms_of(right).unwrap_or_else(|one| vec![one]));
+    Expression::of(list(terms))
+}
+
+impl BitAnd for Expression {
+    type Output = Expression;
+
+    fn bitand(self, other: Expression) -> Expression {
+        joined(self, other, Kind::And, |one| match one.kind {
+            Kind::And(terms) => Ok(terms),
+            _ => Err(one),
+        })
+    }
+}
+
+impl BitOr for Expression {
+    type Output = Expression;
+
+    fn bitor(self, other: Expression) -> Expression {
+        joined(self, other, Kind::Or, |one| match one.kind {
+            Kind::Or(terms) => Ok(terms),
+            _ => Err(one),
+        })
+    }
+}
+
+impl Not for Expression {
+    type Output = Expression;
+
+    fn not(self) -> Expression {
+        match self.kind {
+            Kind::Not(inner) => *inner,
+            kind => Expression::of(Kind::Not(Box::new(Expression { kind, ..self }))),
+        }
+    }
+}

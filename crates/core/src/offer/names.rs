@@ -1,0 +1,341 @@
+//! The names of an offer without their closures: what each is, and what it may be used for.
+
+use std::fmt;
+use std::sync::Arc;
+
+use indexmap::IndexMap;
+
+use crate::cql2::Bounds;
+use crate::model::{Accepted, BindValue, Cell, ColumnType, Error, Mismatch, SqlType, Storable};
+
+/// A name of an offer, with its settings. A plain text is a name with every use.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::{Offer, Offered, OfferedUse};
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
+///
+/// let offer = Offer::of::<Specimen>()
+///     .value("depth", |s| s.top_m)
+///     .value(
+///         Offered::name("label")
+///             .described("the label on the box")
+///             .only([OfferedUse::Equal, OfferedUse::In])
+///             .unsorted(),
+///         |s| s.label,
+///     )
+///     .build()?;
+///
+/// let err = offer.cql2_text("label LIKE '%7'").unwrap_err();
+/// assert_eq!(err.mistake().unwrap().message(), "LIKE is not offered for `label`, but only = and IN");
+/// # Ok::<(), Error>(())
+/// ```
+#[derive(Debug, Clone)]
+#[must_use = "a name does nothing until it is passed to an offer"]
+pub struct Offered {
+    pub(super) name: String,
+    pub(super) description: Option<String>,
+    pub(super) uses: Uses,
+    pub(super) sorted: bool,
+    pub(super) apart: bool,
+}
+
+impl Offered {
+    /// Returns a name with every use that its type allows.
+    ///
+    /// It has letters, digits, `_` and dots, and starts with a letter or `_`.
+    pub fn name(name: impl Into<String>) -> Offered {
+        let uses = Uses::ALL;
+        Offered { name: name.into(), description: None, uses, sorted: true, apart: false }
+    }
+
+    /// Describes the name for people, in the offer's JSON Schema.
+    pub fn described(mut self, description: impl Into<String>) -> Offered {
+        self.description = Some(description.into());
+        self
+    }
+
+    /// Allows only these uses in filters and totals.
+    pub fn only(mut self, uses: impl IntoIterator<Item = OfferedUse>) -> Offered {
+        self.uses = uses.into_iter().fold(Uses(0), Uses::with);
+        self
+    }
+
+    /// Allows no sort by this name.
+    pub fn unsorted(mut self) -> Offered {
+        self.sorted = false;
+        self
+    }
+
+    /// Makes each term on these children stand for itself: `assays.ppm > 400 AND assays.element = 'Nd'` then means an
+    /// assay of that grade and an assay of that element, which may be two. Without it, the terms that one AND joins mean the
+    /// same child.
+    pub fn each_apart(mut self) -> Offered {
+        self.apart = true;
+        self
+    }
+}
+
+impl From<&str> for Offered {
+    fn from(name: &str) -> Offered {
+        Offered::name(name)
+    }
+}
+
+impl From<String> for Offered {
+    fn from(name: String) -> Offered {
+        Offered::name(name)
+    }
+}
+
+/// A use of a name in a filter or in totals.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum OfferedUse {
+    /// `=`
+    Equal,
+    /// `<>`
+    NotEqual,
+    /// `<`, `<=`, `>` and `>=`
+    Order,
+    /// `BETWEEN`
+    Between,
+    /// `IN`
+    In,
+    /// `LIKE`
+    Like,
+    /// `IS NULL`
+    IsNull,
+    /// `CASEI`
+    CaseI,
+    /// `T_AFTER` and the other temporal functions
+    Temporal,
+    /// Arithmetic and functions
+    Computing,
+    /// Group keys and totals
+    Totals,
+}
+
+impl OfferedUse {
+    const ALL: [OfferedUse; 11] = [
+        OfferedUse::Equal,
+        OfferedUse::NotEqual,
+        OfferedUse::Order,
+        OfferedUse::Between,
+        OfferedUse::In,
+        OfferedUse::Like,
+        OfferedUse::IsNull,
+        OfferedUse::CaseI,
+        OfferedUse::Temporal,
+        OfferedUse::Computing,
+        OfferedUse::Totals,
+    ];
+
+    pub(super) fn as_str(self) -> &'static str {
+        match self {
+            OfferedUse::Equal => "=",
+            OfferedUse::NotEqual => "<>",
+            OfferedUse::Order => "<, <=, >, >=",
+            OfferedUse::Between => "BETWEEN",
+            OfferedUse::In => "IN",
+            OfferedUse::Like => "LIKE",
+            OfferedUse::IsNull => "IS NULL",
+            OfferedUse::CaseI => "CASEI",
+            OfferedUse::Temporal => "temporal functions",
+            OfferedUse::Computing => "arithmetic and functions",
+            OfferedUse::Totals => "totals",
+        }
+    }
+}
+
+/// A set of uses, as bits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Uses(u16);
+
+impl Uses {
+    pub(super) const ALL: Uses = Uses(u16::MAX);
+
+    fn with(self, one: OfferedUse) -> Uses {
+        Uses(self.0 | 1 << one as u16)
+    }
+
+    pub(super) fn allows(self, one: OfferedUse) -> bool {
+        self.0 & 1 << one as u16 != 0
+    }
+}
+
+/// Writes the uses as a list in words.
+impl fmt::Display for Uses {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let uses = OfferedUse::ALL.into_iter().filter(|one| self.allows(*one));
+        let uses: Vec<&str> = uses.map(OfferedUse::as_str).collect();
+        match uses.split_last() {
+            None => f.write_str("nothing"),
+            Some((last, [])) => f.write_str(last),
+            Some((last, first)) => write!(f, "{} and {last}", first.join(", ")),
+        }
+    }
+}
+
+/// Reads a value of a type, from a literal or from a row, as it is bound.
+pub(crate) type Accept = fn(Cell<'_>) -> Result<BindValue, Mismatch>;
+
+/// The type of an offered value.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy)]
+pub struct ValueType {
+    pub(crate) sql_type: SqlType,
+    pub(crate) nullable: bool,
+    pub(crate) accept: Accept,
+    pub(crate) accepted: Accepted,
+}
+
+impl ValueType {
+    pub(crate) fn of<T: ColumnType>() -> ValueType {
+        ValueType {
+            sql_type: T::Base::SQL_TYPE,
+            nullable: T::NULLABLE,
+            accept: |cell| <T::Base as Storable>::from_cell(cell).map(|value| value.to_bind()),
+            accepted: T::Base::ACCEPTED,
+        }
+    }
+}
+
+/// One name.
+#[derive(Debug)]
+pub(crate) struct Entry {
+    pub(super) description: Option<String>,
+    pub(super) uses: Uses,
+    pub(super) sorted: bool,
+    pub(super) kind: EntryKind,
+}
+
+#[derive(Debug)]
+pub(crate) enum EntryKind {
+    Value(ValueType),
+    /// Rows with names of their own.
+    Children {
+        names: Arc<Names>,
+        apart: bool,
+    },
+}
+
+/// A function that filters may call.
+#[derive(Debug)]
+pub(crate) struct FunctionType {
+    pub(super) parameters: Vec<ValueType>,
+    pub(super) result: ValueType,
+}
+
+type Map<V> = IndexMap<Box<str>, V, foldhash::fast::FixedState>;
+
+/// The names of an offer.
+#[derive(Debug)]
+pub(crate) struct Names {
+    pub(super) entries: Map<Entry>,
+    pub(super) functions: Map<FunctionType>,
+    pub(super) bounds: Bounds,
+    /// The mistakes of the builder, for `check`.
+    twice: Vec<String>,
+}
+
+impl Default for Names {
+    fn default() -> Names {
+        Names {
+            entries: Map::default(),
+            functions: Map::default(),
+            bounds: Bounds::DEFAULT,
+            twice: Vec::new(),
+        }
+    }
+}
+
+impl Names {
+    pub(crate) fn add(&mut self, offered: Offered, kind: EntryKind) {
+        let Offered { name, description, uses, sorted, .. } = offered;
+        let entry = Entry { description, uses, sorted, kind };
+        if self.entries.insert(name.as_str().into(), entry).is_some() {
+            self.twice.push(name);
+        }
+    }
+
+    pub(super) fn add_function(&mut self, name: &str, function: FunctionType) {
+        if self.functions.insert(name.into(), function).is_some() {
+            self.twice.push(name.to_owned());
+        }
+    }
+
+    /// Checks the names, once.
+    pub(super) fn check(&self) -> Result<(), Error> {
+        if let Some(name) = self.twice.first() {
+            return Err(Error::invalid_offer(format!("`{name}` is offered twice")));
+        }
+        if let Some(name) = self
+            .entries
+            .keys()
+            .chain(self.functions.keys())
+            .find(|name| !is_name(name))
+        {
+            let message = format!(
+                "`{name}` is no name: names have letters, digits, `_` and dots, and start with a letter or `_`"
+            );
+            return Err(Error::invalid_offer(message));
+        }
+        // A name that begins with that of children would be read as one of theirs.
+        for (children, entry) in &self.entries {
+            if !matches!(entry.kind, EntryKind::Children { .. }) {
+                continue;
+            }
+            let mut names = self.entries.keys();
+            let hidden = names.find(|name| {
+                let rest = name.strip_prefix(children.as_ref());
+                rest.is_some_and(|rest| rest.starts_with('.'))
+            });
+            if let Some(hidden) = hidden {
+                let message = format!("`{hidden}` reads like a name of the children `{children}`");
+                return Err(Error::invalid_offer(message));
+            }
+        }
+        Ok(())
+    }
+
+    /// Returns all names of values, also those of children, for suggestions.
+    pub(super) fn each_name(&self, prefix: &str, visit: &mut dyn FnMut(&str)) {
+        for (name, entry) in &self.entries {
+            let name = match prefix {
+                "" => name.to_string(),
+                prefix => format!("{prefix}.{name}"),
+            };
+            match &entry.kind {
+                EntryKind::Value(_) => visit(&name),
+                EntryKind::Children { names, .. } => names.each_name(&name, visit),
+            }
+        }
+    }
+
+    /// Returns the name that is most like a wrong one.
+    pub(super) fn nearest(&self, wrong: &str) -> Option<String> {
+        let mut best: Option<(usize, String)> = None;
+        // A longer text is no slip of the keyboard, and comparing it would take long.
+        if wrong.len() > 64 {
+            return None;
+        }
+        self.each_name("", &mut |name| {
+            let distance = strsim::osa_distance(wrong, name);
+            if distance <= 1 + name.len() / 4
+                && best.as_ref().is_none_or(|(least, _)| distance < *least)
+            {
+                best = Some((distance, name.to_owned()));
+            }
+        });
+        best.map(|(_, name)| name)
+    }
+}
+
+fn is_name(name: &str) -> bool {
+    let mut characters = name.chars();
+    let first = characters.next();
+    first.is_some_and(|first| first.is_alphabetic() || first == '_')
+        && characters.all(|c| c.is_alphanumeric() || matches!(c, '_' | '.'))
+        && !name.ends_with('.')
+}
