@@ -21,6 +21,7 @@
 
 pub mod data;
 pub mod guarded;
+pub mod offers;
 pub mod scopes;
 mod tables;
 

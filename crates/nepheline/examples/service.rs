@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p nepheline --all-features --example service` starts it on demo data, asks it a few things, and
 //! ends; with an address, as in `-- 127.0.0.1:8080`, it serves there until it is stopped:
-//! `curl -H 'agency: 1' 'http://127.0.0.1:8080/specimens?rock=basalt&from_m=100&page=2'`.
+//! `curl -GH 'agency: 1' --data-urlencode "filter=rock = 'basalt' AND depth > 100" http://127.0.0.1:8080/specimens`.
 #![allow(clippy::print_stdout, missing_docs, reason = "an example")]
 
 use std::time::Duration;
@@ -13,17 +13,17 @@ use axum::http::StatusCode;
 use axum::http::request::Parts;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
-use axum::{Json, Router};
+use axum::{Extension, Json, Router};
 use futures_util::StreamExt;
 use nepheline::prelude::{Json as AnyJson, *};
 use nepheline::{
-    AddedWrite, ChangeValues, CompletedWrite, Database, Interceptor, Paging, RunsQueries, blocking,
-    call, script, statement,
+    AddedWrite, ChangeValues, CompletedWrite, Database, Interceptor, Offer, Offered, Page, Paging,
+    RunsQueries, blocking, call, script, statement,
 };
 use nepheline_coreshed::Rock;
 use nepheline_coreshed::guarded::{
-    AgencyId, AuditEntry, AuditEntryToInsert, Site, Specimen, SpecimenChanges, SpecimenToInsert,
-    not_archived, not_withdrawn,
+    AgencyId, Assay, AuditEntry, AuditEntryToInsert, Site, Specimen, SpecimenChanges,
+    SpecimenToInsert, not_archived, not_withdrawn,
 };
 use serde::Deserialize;
 use serde_json::json;
@@ -33,11 +33,16 @@ const STATEMENTS: usize = 3;
 const LONGEST: Duration = Duration::from_secs(2);
 
 /// The service on a database.
-pub fn service(db: Database) -> Router {
+///
+/// # Errors
+///
+/// None, since the names of its offer are fixed.
+pub fn service(db: Database) -> Result<Router, Error> {
     // Every table that a handler reads or writes is under a policy that needs the agency, or it is refused.
     let db = db.policies_required::<AgencyId>().intercepted_by(Audit);
-    Router::new()
+    let service = Router::new()
         .route("/specimens", get(page).post(add))
+        .route("/specimens/parameters", get(parameters))
         .route("/specimens/{id}", get(show).patch(change).delete(withdraw))
         .route("/specimens.csv", get(csv))
         .route("/specimens/{id}/restore", post(restore))
@@ -45,7 +50,9 @@ pub fn service(db: Database) -> Router {
         .route("/report", get(report))
         .route("/audit", get(audit))
         .route("/pool", get(pool))
-        .with_state(db)
+        .layer(Extension(offer()?))
+        .with_state(db);
+    Ok(service)
 }
 
 /// The audit trail: an entry for each write, committed together with it.
@@ -102,34 +109,86 @@ impl ForAgency {
 
 const ANONYMOUS: &str = "say who asks in the header `agency`";
 
+/// What a request may name in its filter, its sort and its list of properties. Policies hold below each of them.
+fn offer() -> Result<Offer<Specimen>, Error> {
+    let assays = Offer::of::<Assay>()
+        .value("element", |a| a.element)
+        .value("ppm", |a| a.ppm)
+        .build()?;
+    Offer::of::<Specimen>()
+        .value("id", |s| s.id)
+        .value("label", |s| s.label)
+        .value("rock", |s| s.rock)
+        .value(Offered::name("depth").described("metres down the hole"), |s| s.top_m)
+        .value("taken", |s| s.taken_on)
+        .value("borehole", |s| s.borehole().name)
+        .value("region", |s| s.borehole().site().region)
+        .value("results", |s| s.assays().count())
+        .children("assays", |s| s.assays(), &assays)
+        .build()
+}
+
 #[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Wanted {
-    rock: Option<String>,
-    from_m: Option<f64>,
-    borehole: Option<i64>,
+    filter: Option<String>,
+    #[serde(rename = "filter-lang")]
+    filter_lang: Option<String>,
+    sortby: Option<String>,
+    properties: Option<String>,
+    limit: Option<u64>,
     page: Option<u64>,
-    size: Option<u64>,
 }
 
 async fn page(
     ForAgency(db, _): ForAgency,
+    Extension(offer): Extension<Offer<Specimen>>,
     Parameters(wanted): Parameters<Wanted>,
-) -> Result<Json<AnyJson>, Problem> {
-    let rock = wanted.rock.as_deref().map(rock).transpose()?;
+) -> Result<Response, Problem> {
+    let filter = wanted
+        .filter
+        .as_deref()
+        .map(|text| match wanted.filter_lang.as_deref() {
+            Some("cql2-json") => offer.cql2_json(text).map_err(Problem::from),
+            Some("cql2-text") | None => offer.cql2_text(text).map_err(Problem::from),
+            Some(_) => {
+                let known = "filter-lang is cql2-text or cql2-json";
+                Err(Problem(StatusCode::BAD_REQUEST, known.into()))
+            }
+        });
+    let filter = filter.transpose()?;
+    let sort = offer.sort_by(wanted.sortby.as_deref().unwrap_or("depth,label"))?;
     let query = Specimen::rows()
-        .filter(|s| rock.map(|rock| s.rock.eq(rock)))
-        .filter(|s| wanted.from_m.map(|metres| s.top_m.ge(metres)))
-        .filter(|s| wanted.borehole.map(|id| s.borehole_id.eq(id)))
-        .order_by(|s| (s.top_m.asc(), s.label.asc()));
-    let paging =
-        Paging::page_size(wanted.size.unwrap_or(20).min(100)).page(wanted.page.unwrap_or(1));
-    let page = db.read_page(&query, paging).await?;
-    Ok(Json(json!({
-        "page": page.number(),
-        "pages": page.total_pages(),
-        "specimens": page.total_rows(),
-        "rows": page.rows(),
-    })))
+        .filter(|s| filter.map(|filter| filter.scope()(s)))
+        .order_by(sort.orders());
+    let limit = wanted.limit.unwrap_or(20).min(100);
+    let paging = Paging::page_size(limit).page(wanted.page.unwrap_or(1));
+    Ok(match wanted.properties {
+        None => shown(db.read_page(&query, paging).await?),
+        Some(names) => {
+            let rows = offer.properties(&names)?.rows_of(query);
+            shown(db.read_page(&rows, paging).await?)
+        }
+    })
+}
+
+/// A page in the answer.
+#[derive(Debug, serde::Serialize)]
+struct Shown<R> {
+    page: u64,
+    pages: u64,
+    specimens: u64,
+    rows: Vec<R>,
+}
+
+fn shown<R: serde::Serialize>(page: Page<R>) -> Response {
+    let (number, pages, specimens) = (page.number(), page.total_pages(), page.total_rows());
+    Json(Shown { page: number, pages, specimens, rows: page.into_rows() }).into_response()
+}
+
+/// The names and types for filters, as JSON Schema.
+async fn parameters(Extension(offer): Extension<Offer<Specimen>>) -> Json<AnyJson> {
+    Json(offer.json_schema())
 }
 
 async fn show(ForAgency(db, _): ForAgency, Path(id): Path<i64>) -> Result<Json<Specimen>, Problem> {
@@ -315,17 +374,22 @@ fn rock(name: &str) -> Result<Rock, Problem> {
     let rock = Rock::from_cell(nepheline::Cell::Text(name));
     rock.map_err(|expected| {
         let message = format!("`{name}` is no rock: expected {}", expected.as_str());
-        Problem(StatusCode::UNPROCESSABLE_ENTITY, message)
+        Problem(StatusCode::UNPROCESSABLE_ENTITY, message.into())
     })
 }
 
-/// The errors as clients see them: never with SQL.
+/// The errors as clients see them, as text or JSON: never with SQL.
 #[derive(Debug)]
-struct Problem(StatusCode, String);
+struct Problem(StatusCode, AnyJson);
 
 impl From<Error> for Problem {
     fn from(err: Error) -> Problem {
         use ErrorKind as Kind;
+        // A mistake in the request's own text names nothing but what is offered.
+        if let Some(mistake) = err.mistake() {
+            let message = json!({ "mistake": mistake, "marked": mistake.marked() });
+            return Problem(StatusCode::BAD_REQUEST, message);
+        }
         let (status, message) = match err.kind() {
             Kind::MissingCarried => (StatusCode::UNAUTHORIZED, ANONYMOUS),
             Kind::NotFound => (StatusCode::NOT_FOUND, "there is no such row"),
@@ -358,7 +422,7 @@ impl From<Error> for Problem {
                 (StatusCode::INTERNAL_SERVER_ERROR, "something went wrong")
             }
         };
-        Problem(status, message.to_owned())
+        Problem(status, message.into())
     }
 }
 
@@ -379,9 +443,15 @@ pub async fn start(url: &str, address: &str) -> anyhow::Result<std::net::SocketA
     let address = listener.local_addr()?;
     let db = Database::open(url).await?;
     install(&db).await?;
-    let service = service(db);
+    let service = service(db)?;
     tokio::spawn(async move { axum::serve(listener, service).await });
     Ok(address)
+}
+
+/// Returns the path of a list of specimens.
+fn specimens(parameters: &[(&str, &str)]) -> String {
+    let mut query = url::form_urlencoded::Serializer::new(String::new());
+    format!("/specimens?{}", query.extend_pairs(parameters).finish())
 }
 
 #[tokio::main]
@@ -395,14 +465,24 @@ async fn main() -> anyhow::Result<()> {
     let address = start(&url, "127.0.0.1:0").await?;
     tokio::task::spawn_blocking(move || {
         for (agency, path) in [
-            ("1", "/specimens?rock=basalt&from_m=300&size=2"),
-            ("2", "/specimens?rock=basalt&from_m=300&size=2"),
-            ("1", "/specimens/1"),
-            ("nobody", "/specimens/1"),
-            ("1", "/specimens?page=0"),
-            ("1", "/report"),
-            ("1", "/audit"),
-            ("1", "/pool"),
+            ("1", specimens(&[("filter", "rock = 'basalt' AND depth > 300"), ("limit", "2")])),
+            ("2", specimens(&[("filter", "rock = 'basalt' AND depth > 300"), ("limit", "2")])),
+            (
+                "1",
+                specimens(&[
+                    ("filter", "assays.ppm > 900"),
+                    ("properties", "label,region,results"),
+                    ("sortby", "-results,label"),
+                    ("limit", "3"),
+                ]),
+            ),
+            ("1", specimens(&[("filter", "dept > 300")])),
+            ("1", "/specimens/1".to_owned()),
+            ("nobody", "/specimens/1".to_owned()),
+            ("1", specimens(&[("page", "0")])),
+            ("1", "/report".to_owned()),
+            ("1", "/audit".to_owned()),
+            ("1", "/pool".to_owned()),
         ] {
             let asked = ureq::get(format!("http://{address}{path}")).header("agency", agency);
             let mut answer = asked.config().http_status_as_error(false).build().call()?;

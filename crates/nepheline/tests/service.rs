@@ -52,6 +52,56 @@ impl Client {
     }
 }
 
+/// Returns the path of a list of specimens.
+fn specimens(parameters: &[(&str, &str)]) -> String {
+    let mut query = url::form_urlencoded::Serializer::new(String::new());
+    format!("/specimens?{}", query.extend_pairs(parameters).finish())
+}
+
+/// Filters, sorts and properties of requests, and their mistakes.
+fn check_requests(client: &Client, engine: &str) {
+    let path = specimens(&[
+        ("filter", "assays.ppm > 900"),
+        ("properties", "label,region,results"),
+        ("sortby", "-results,label"),
+        ("limit", "3"),
+    ]);
+    let (status, page) = client.get(&path, "1");
+    assert_eq!((status, page["rows"].as_array().map(Vec::len)), (200, Some(3)), "on {engine}");
+    let row = page["rows"][0].as_object().unwrap();
+    assert_eq!(row.keys().collect::<Vec<_>>(), ["label", "region", "results"]);
+
+    // The same filter as JSON; another agency sees other rows.
+    let json = r#"{"op":">","args":[{"property":"assays.ppm"},900]}"#;
+    let path = specimens(&[("filter-lang", "cql2-json"), ("filter", json)]);
+    assert_eq!(client.get(&path, "1").1["specimens"], page["specimens"], "on {engine}");
+    assert_ne!(client.get(&path, "2").1["specimens"], page["specimens"], "on {engine}");
+
+    let path = specimens(&[("filter", "depth > 300 AND rock = 'cheese'")]);
+    let (status, answer) = client.get(&path, "1");
+    assert_eq!(status, 400, "on {engine}");
+    let mistake = &answer["problem"]["mistake"];
+    assert_eq!(
+        [&mistake["kind"], &mistake["offset"], &mistake["length"]],
+        [&json!("invalid-value"), &json!(23), &json!(8)]
+    );
+    assert_eq!(
+        answer["problem"]["marked"],
+        "depth > 300 AND rock = 'cheese'\n                       ^^^^^^^^"
+    );
+    for wrong in [
+        [("sortby", "-agency_id"), ("page", "1")],
+        [("properties", "label,password"), ("page", "1")],
+        [("filter", "TRUE"), ("filter-lang", "sql")],
+        [("filter", "withdrawn_at IS NULL"), ("page", "1")],
+        [("filters", "TRUE"), ("page", "1")],
+    ] {
+        assert_eq!(client.get(&specimens(&wrong), "1").0, 400, "{wrong:?} on {engine}");
+    }
+    let (_, schema) = client.get("/specimens/parameters", "1");
+    assert_eq!(schema["$defs"]["queryables"]["properties"]["depth"]["type"], "number");
+}
+
 #[test]
 fn agencies_see_their_own_and_nothing_is_lost() {
     for engine in engines() {
@@ -68,7 +118,14 @@ fn agencies_see_their_own_and_nothing_is_lost() {
             .unwrap();
         let client = Client { base: format!("http://{address}") };
 
-        let (status, page) = client.get("/specimens?rock=granite&from_m=100&size=5&page=2", "1");
+        let (status, page) = client.get(
+            &specimens(&[
+                ("filter", "rock = 'granite' AND depth >= 100"),
+                ("limit", "5"),
+                ("page", "2"),
+            ]),
+            "1",
+        );
         assert_eq!((status, &page["page"]), (200, &json!(2)), "on {}", engine.name);
         let rows = page["rows"].as_array().unwrap();
         assert!(
@@ -155,7 +212,7 @@ fn agencies_see_their_own_and_nothing_is_lost() {
         assert_eq!(post("1", new("SV-1", 9.0)).0, 422);
         let refused = (422, json!({ "problem": "it refers to a row that does not exist" }));
         assert_eq!(post("2", new("SV-1", 11.0)), refused, "a borehole of another agency");
-        assert_eq!(client.get("/specimens?rock=cheese", "1").0, 422);
+        check_requests(&client, engine.name);
         assert_eq!(client.get("/specimens?page=0", "1").0, 400);
         let (status, stored) = post("1", new("SV-1", 11.0));
         assert_eq!((status, &stored["label"]), (201, &json!("SV-1")), "on {}", engine.name);

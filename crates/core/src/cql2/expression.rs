@@ -201,7 +201,8 @@ operators! {
 
 impl Kind {
     /// Calls `visit` for each child.
-    pub(crate) fn each_child<'e>(&'e self, visit: &mut dyn FnMut(&'e Expression)) {
+    #[inline]
+    fn each_child<'e>(&'e self, visit: &mut impl FnMut(&'e Expression)) {
         match self {
             Kind::And(terms) | Kind::Or(terms) | Kind::Function(_, terms) => {
                 terms.iter().for_each(visit);
@@ -230,6 +231,12 @@ impl Kind {
 }
 
 impl Expression {
+    /// Returns an expression without children.
+    #[inline]
+    pub(crate) fn leaf(kind: Kind, at: Place) -> Expression {
+        Expression { kind, at, depth: 1 }
+    }
+
     pub(crate) fn new(kind: Kind, at: Place) -> Expression {
         let mut deepest = 0;
         kind.each_child(&mut |child| deepest = deepest.max(child.depth));

@@ -31,7 +31,10 @@ fn broken(text: &str, err: &serde_json::Error) -> Mistake {
         .split_inclusive('\n')
         .take(err.line().saturating_sub(1));
     let before: usize = lines.map(str::len).sum();
-    let offset = (before + err.column().saturating_sub(1)).min(text.len());
+    let offset = match err.is_eof() {
+        true => text.len(),
+        false => text.floor_char_boundary(before + err.column().saturating_sub(1)),
+    };
     let reason = err.to_string();
     let reason = reason.split(" at line ").next().unwrap_or_default();
     let message = format!("the text is no JSON: {reason}");
@@ -215,8 +218,7 @@ impl<'t> Reader<'t> {
     fn interval(&mut self, ends: &'t RawValue, at: Place, depth: u16) -> Read<Expression> {
         let items = self.list(ends, "a list of 2 ends")?;
         let [from, to] = items[..] else {
-            return self
-                .syntax(ends, format!("an interval has 2 ends, and {} are given", items.len()));
+            return self.syntax(ends, format!("an interval has 2 ends, found {}", items.len()));
         };
         let mut end = |value: &'t RawValue| match value.get().starts_with('"') {
             true => {
@@ -246,10 +248,7 @@ impl<'t> Reader<'t> {
     ) -> Read<Expression> {
         let items = self.list(arguments, "a list of arguments")?;
         let count = |reader: &Self, wanted: &str| -> Read<Expression> {
-            reader.syntax(
-                arguments,
-                format!("`{name}` takes {wanted}, and {} are given", items.len()),
-            )
+            reader.syntax(arguments, format!("`{name}` takes {wanted}, found {}", items.len()))
         };
         if name == "in" {
             let [value, list] = items[..] else { return count(self, "2 arguments") };

@@ -1,11 +1,7 @@
 //! The words and signs of CQL2 Text, with their places.
 
-use winnow::Parser;
-use winnow::ascii::digit0;
-use winnow::combinator::{alt, opt};
 use winnow::error::EmptyError;
-use winnow::stream::{LocatingSlice, Location};
-use winnow::token::{any, one_of, take_till, take_while};
+use winnow::stream::{LocatingSlice, Location as _, Stream as _};
 
 use crate::model::{Mistake, MistakeKind, Place};
 
@@ -26,7 +22,49 @@ pub(super) enum TokenKind<'t> {
     Text(&'t str),
     /// A number without a sign.
     Number(&'t str),
-    Sign(&'static str),
+    Sign(Sign),
+}
+
+/// A sign of CQL2 Text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Sign {
+    Open,
+    Close,
+    Comma,
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+    Plus,
+    Minus,
+    Times,
+    Over,
+    Percent,
+    Caret,
+}
+
+impl Sign {
+    pub(super) fn as_str(self) -> &'static str {
+        match self {
+            Sign::Open => "(",
+            Sign::Close => ")",
+            Sign::Comma => ",",
+            Sign::Equal => "=",
+            Sign::NotEqual => "<>",
+            Sign::Less => "<",
+            Sign::LessOrEqual => "<=",
+            Sign::Greater => ">",
+            Sign::GreaterOrEqual => ">=",
+            Sign::Plus => "+",
+            Sign::Minus => "-",
+            Sign::Times => "*",
+            Sign::Over => "/",
+            Sign::Percent => "%",
+            Sign::Caret => "^",
+        }
+    }
 }
 
 /// A word with a meaning of its own. A property with such a name stands in double quotes.
@@ -48,25 +86,32 @@ pub(super) enum Keyword {
 impl Keyword {
     /// Returns the keyword that a word is, in any case.
     pub(super) fn of(word: &str) -> Option<Keyword> {
-        const KEYWORDS: [(&str, Keyword); 11] = [
-            ("and", Keyword::And),
-            ("or", Keyword::Or),
-            ("not", Keyword::Not),
-            ("like", Keyword::Like),
-            ("between", Keyword::Between),
-            ("in", Keyword::In),
-            ("is", Keyword::Is),
-            ("null", Keyword::Null),
-            ("true", Keyword::True),
-            ("false", Keyword::False),
-            ("div", Keyword::Div),
-        ];
-        if word.len() > 7 {
-            return None;
-        }
-        let mut keywords = KEYWORDS.iter();
-        let found = keywords.find(|(text, _)| text.eq_ignore_ascii_case(word));
-        found.map(|(_, keyword)| *keyword)
+        // Most words are names, so the comparison is one of numbers, by length. The bit makes letters lower case, and no
+        // other character of a word into one of these letters.
+        let lower = |byte: &u8| byte | 0x20;
+        Some(match word.as_bytes() {
+            [a, b] => match [a, b].map(lower) {
+                [b'o', b'r'] => Keyword::Or,
+                [b'i', b'n'] => Keyword::In,
+                [b'i', b's'] => Keyword::Is,
+                _ => return None,
+            },
+            [a, b, c] => match [a, b, c].map(lower) {
+                [b'a', b'n', b'd'] => Keyword::And,
+                [b'n', b'o', b't'] => Keyword::Not,
+                [b'd', b'i', b'v'] => Keyword::Div,
+                _ => return None,
+            },
+            [a, b, c, d] => match [a, b, c, d].map(lower) {
+                [b'l', b'i', b'k', b'e'] => Keyword::Like,
+                [b'n', b'u', b'l', b'l'] => Keyword::Null,
+                [b't', b'r', b'u', b'e'] => Keyword::True,
+                _ => return None,
+            },
+            five if five.len() == 5 && word.eq_ignore_ascii_case("false") => Keyword::False,
+            seven if seven.len() == 7 && word.eq_ignore_ascii_case("between") => Keyword::Between,
+            _ => return None,
+        })
     }
 }
 
@@ -78,19 +123,18 @@ pub(super) fn continues_name(character: char) -> bool {
     character.is_alphanumeric() || matches!(character, '_' | ':' | '.')
 }
 
-type Input<'t> = LocatingSlice<&'t str>;
+/// The bytes that are left. Each token begins and ends between two characters.
+type Input<'t> = LocatingSlice<&'t [u8]>;
 
 /// Returns the tokens of a text.
 pub(super) fn tokens(text: &str) -> Result<Vec<Token<'_>>, Mistake> {
-    let mut input = LocatingSlice::new(text);
+    let mut input = LocatingSlice::new(text.as_bytes());
     let mut tokens = Vec::with_capacity(text.len() / 4 + 1);
     loop {
-        skip_space(&mut input);
+        take_bytes(&mut input, |byte| matches!(byte, b' ' | b'\t' | b'\r' | b'\n'));
         let start = input.current_token_start();
-        if input.is_empty() {
-            return Ok(tokens);
-        }
-        match token(&mut input) {
+        let Some(first) = input.first() else { return Ok(tokens) };
+        match token(text, &mut input, start, *first) {
             Ok(kind) => {
                 let length = input.current_token_start() - start;
                 tokens.push(Token { kind, at: Place::new(start, length) });
@@ -100,80 +144,144 @@ pub(super) fn tokens(text: &str) -> Result<Vec<Token<'_>>, Mistake> {
     }
 }
 
-fn skip_space(input: &mut Input<'_>) {
-    let space: Result<&str, EmptyError> =
-        take_while(0.., (' ', '\t', '\r', '\n')).parse_next(input);
-    debug_assert!(space.is_ok());
+/// Takes the bytes for which `holds`, and returns their number.
+#[inline]
+fn take_bytes(input: &mut Input<'_>, mut holds: impl FnMut(u8) -> bool) -> usize {
+    let mut taken = 0;
+    for byte in input.iter() {
+        if !holds(*byte) {
+            break;
+        }
+        taken += 1;
+    }
+    input.next_slice(taken);
+    taken
 }
 
-fn token<'t>(input: &mut Input<'t>) -> Result<TokenKind<'t>, EmptyError> {
-    alt((word, number, quoted('\'', TokenKind::Text), quoted('"', TokenKind::Quoted), sign))
-        .parse_next(input)
-}
-
-fn word<'t>(input: &mut Input<'t>) -> Result<TokenKind<'t>, EmptyError> {
-    let word = (one_of(starts_name), take_while(0.., continues_name)).take();
-    word.map(|word| Keyword::of(word).map_or(TokenKind::Word(word), TokenKind::Keyword))
-        .parse_next(input)
-}
-
-fn number<'t>(input: &mut Input<'t>) -> Result<TokenKind<'t>, EmptyError> {
-    let digits = || take_while(1.., '0'..='9');
-    let exponent = (one_of(['e', 'E']), opt(one_of(['+', '-'])), digits());
-    (alt(((digits(), opt(('.', digit0))).void(), ('.', digits()).void())), opt(exponent))
-        .take()
-        .map(TokenKind::Number)
-        .parse_next(input)
-}
-
-/// Reads a text between quotes, in which a single quote is doubled.
-fn quoted<'t>(
-    quote: char,
-    kind: fn(&'t str) -> TokenKind<'t>,
-) -> impl FnMut(&mut Input<'t>) -> Result<TokenKind<'t>, EmptyError> {
-    move |input| {
-        let start = *input;
-        quote.void().parse_next(input)?;
-        loop {
-            take_till(0.., quote).void().parse_next(input)?;
-            quote.void().parse_next(input)?;
-            let doubled: Option<char> = match quote {
-                '\'' => opt(quote).parse_next(input)?,
-                _ => None,
-            };
-            if doubled.is_none() {
-                let length = input.current_token_start() - start.current_token_start();
-                // Without the quotes, which are one byte each.
-                return Ok(kind(start.get(1..length - 1).unwrap_or_default()));
+fn token<'t>(
+    text: &'t str,
+    input: &mut Input<'_>,
+    start: usize,
+    first: u8,
+) -> Result<TokenKind<'t>, EmptyError> {
+    let from = |start: usize, length: usize| text.get(start..start + length).ok_or(EmptyError);
+    match first {
+        b'a'..=b'z' | b'A'..=b'Z' | b'_' | b':' | 0x80.. => {
+            let mut bits = 0;
+            let length = take_bytes(input, |byte| {
+                let is_in = IN_WORD[usize::from(byte)];
+                bits |= if is_in { byte } else { 0 };
+                is_in
+            });
+            let word = from(start, length)?;
+            match bits.is_ascii() {
+                true => Ok(Keyword::of(word).map_or(TokenKind::Word(word), TokenKind::Keyword)),
+                // Beyond ASCII, only letters and digits belong to a word.
+                false if word.starts_with(starts_name) && word.chars().all(continues_name) => {
+                    Ok(TokenKind::Word(word))
+                }
+                false => Err(EmptyError),
             }
         }
+        b'0'..=b'9' | b'.' => {
+            let length = number(input)?;
+            from(start, length).map(TokenKind::Number)
+        }
+        b'\'' => {
+            let length = quoted(input, b'\'', true)?;
+            from(start + 1, length).map(TokenKind::Text)
+        }
+        b'"' => {
+            let length = quoted(input, b'"', false)?;
+            from(start + 1, length).map(TokenKind::Quoted)
+        }
+        _ => sign(input).map(TokenKind::Sign),
     }
 }
 
-fn sign<'t>(input: &mut Input<'t>) -> Result<TokenKind<'t>, EmptyError> {
-    let sign = match any(input)? {
-        '(' => "(",
-        ')' => ")",
-        ',' => ",",
-        '=' => "=",
-        '<' => match opt(one_of(['=', '>'])).parse_next(input)? {
-            Some('=') => "<=",
-            Some(_) => "<>",
-            None => "<",
-        },
-        '>' => match opt('=').parse_next(input)? {
-            Some(_) => ">=",
-            None => ">",
-        },
-        '+' => "+",
-        '-' => "-",
-        '*' => "*",
-        '/' => "/",
-        '%' => "%",
-        '^' => "^",
-        _ => return Err(EmptyError),
+/// True for each byte that may be in a word: those of ASCII, and all of other characters.
+static IN_WORD: [bool; 256] = {
+    let mut in_word = [false; 256];
+    let mut byte = 0;
+    while byte < 256 {
+        in_word[byte] = byte >= 0x80
+            || (byte as u8).is_ascii_alphanumeric()
+            || matches!(byte as u8, b'_' | b':' | b'.');
+        byte += 1;
+    }
+    in_word
+};
+
+/// Takes a number without a sign, and returns its length.
+fn number(input: &mut Input<'_>) -> Result<usize, EmptyError> {
+    let is_digit = |byte: u8| byte.is_ascii_digit();
+    let mut length = take_bytes(input, is_digit);
+    let mut digits = length;
+    if input.first() == Some(&b'.') {
+        input.next_token();
+        let fraction = take_bytes(input, is_digit);
+        length += 1 + fraction;
+        digits += fraction;
+    }
+    if digits == 0 {
+        return Err(EmptyError);
+    }
+    if let Some(b'e' | b'E') = input.first() {
+        let before = input.checkpoint();
+        input.next_token();
+        let sign = usize::from(matches!(input.first(), Some(b'+' | b'-')));
+        input.next_slice(sign);
+        match take_bytes(input, is_digit) {
+            // A name follows the number.
+            0 => input.reset(&before),
+            exponent => length += 1 + sign + exponent,
+        }
+    }
+    Ok(length)
+}
+
+/// Takes what stands between quotes, and returns its length without them. A doubled quote may be part of it.
+fn quoted(input: &mut Input<'_>, quote: u8, doubled: bool) -> Result<usize, EmptyError> {
+    input.next_token();
+    let mut length = 0;
+    loop {
+        length += take_bytes(input, |byte| byte != quote);
+        input.next_token().ok_or(EmptyError)?;
+        if !doubled || input.first() != Some(&quote) {
+            return Ok(length);
+        }
+        input.next_token();
+        length += 2;
+    }
+}
+
+fn sign(input: &mut Input<'_>) -> Result<Sign, EmptyError> {
+    let first = input.next_token().ok_or(EmptyError)?;
+    let long = match (first, input.first()) {
+        (b'<', Some(b'=')) => Some(Sign::LessOrEqual),
+        (b'<', Some(b'>')) => Some(Sign::NotEqual),
+        (b'>', Some(b'=')) => Some(Sign::GreaterOrEqual),
+        _ => None,
     };
-    Ok(TokenKind::Sign(sign))
+    if let Some(long) = long {
+        input.next_token();
+        return Ok(long);
+    }
+    Ok(match first {
+        b'<' => Sign::Less,
+        b'>' => Sign::Greater,
+        b'=' => Sign::Equal,
+        b'(' => Sign::Open,
+        b')' => Sign::Close,
+        b',' => Sign::Comma,
+        b'+' => Sign::Plus,
+        b'-' => Sign::Minus,
+        b'*' => Sign::Times,
+        b'/' => Sign::Over,
+        b'%' => Sign::Percent,
+        b'^' => Sign::Caret,
+        _ => return Err(EmptyError),
+    })
 }
 
 /// Returns the mistake of a character that begins no token.

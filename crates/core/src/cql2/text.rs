@@ -6,14 +6,10 @@
 use jiff::Timestamp;
 use jiff::civil::Date;
 use smol_str::SmolStr;
-use winnow::Parser;
-use winnow::combinator::{opt, separated};
-use winnow::error::ParserError;
 use winnow::stream::{Stateful, Stream, TokenSlice};
-use winnow::token::one_of;
 
 use super::expression::DEEPEST;
-use super::lexer::{Keyword, Token, TokenKind, tokens};
+use super::lexer::{Keyword, Sign, Token, TokenKind, tokens};
 use super::{Arithmetic, Bounds, Expression, Kind, Number, Relation, TemporalOperator};
 use crate::model::{Mistake, MistakeKind, Place};
 
@@ -27,7 +23,7 @@ pub(crate) fn read(text: &str, bounds: Bounds) -> Result<Expression, Mistake> {
         None => Ok(read),
         Some(_) => Err(unexpected(&input, "AND, OR or the end")),
     });
-    read.map_err(|Failure(mistake)| mistake.within(text))
+    read.map_err(|mistake| mistake.within(text))
 }
 
 /// Refuses a text that is too long, before any of it is read.
@@ -53,48 +49,32 @@ struct State {
     of: Bounds,
 }
 
-/// A mistake, as winnow wants it.
-#[derive(Debug)]
-struct Failure(Mistake);
-
-impl<'i, 't> ParserError<Input<'i, 't>> for Failure {
-    type Inner = Self;
-
-    fn from_input(input: &Input<'i, 't>) -> Failure {
-        unexpected(input, "something else")
-    }
-
-    fn into_inner(self) -> Result<Self, Self> {
-        Ok(self)
-    }
-}
-
-type Read<T> = Result<T, Failure>;
+type Read<T> = Result<T, Mistake>;
 
 /// Returns the mistake that something else than the next token is expected.
 #[cold]
-fn unexpected(input: &Input<'_, '_>, expected: &str) -> Failure {
+fn unexpected(input: &Input<'_, '_>, expected: &str) -> Mistake {
     let (place, found) = match input.peek_token() {
         Some(token) => (token.at, token.shown()),
         None => (input.state.end, "the end of the text".to_owned()),
     };
     let message = format!("expected {expected}, found {found}");
-    Failure(Mistake::new(MistakeKind::Syntax, place, message))
+    Mistake::new(MistakeKind::Syntax, place, message)
 }
 
 #[cold]
-fn mistake(kind: MistakeKind, at: Place, message: impl Into<String>) -> Failure {
-    Failure(Mistake::new(kind, at, message.into()))
+fn mistake(kind: MistakeKind, at: Place, message: impl Into<String>) -> Mistake {
+    Mistake::new(kind, at, message.into())
 }
 
 impl Token<'_> {
     fn shown(&self) -> String {
         match self.kind {
             TokenKind::Keyword(keyword) => format!("{keyword:?}").to_uppercase(),
-            TokenKind::Word(name) | TokenKind::Quoted(name) => format!("the name `{name}`"),
-            TokenKind::Text(text) => format!("the text '{text}'"),
-            TokenKind::Number(number) => format!("the number {number}"),
-            TokenKind::Sign(sign) => format!("`{sign}`"),
+            TokenKind::Word(name) | TokenKind::Quoted(name) => format!("the name `{name:.40}`"),
+            TokenKind::Text(text) => format!("the text '{text:.40}'"),
+            TokenKind::Number(number) => format!("the number {number:.40}"),
+            TokenKind::Sign(sign) => format!("`{}`", sign.as_str()),
         }
     }
 }
@@ -114,16 +94,28 @@ fn is_next(input: &Input<'_, '_>, kind: TokenKind<'static>) -> bool {
 
 /// Takes the next token if it is this one.
 fn take(input: &mut Input<'_, '_>, kind: TokenKind<'static>) -> Option<Place> {
-    let taken: Read<Option<&Token<'_>>> =
-        opt(one_of(|token: &Token<'_>| token.kind == kind)).parse_next(input);
-    taken.ok().flatten().map(|token| token.at)
+    let token = input.peek_token().filter(|token| token.kind == kind)?;
+    input.next_token();
+    Some(token.at)
+}
+
+/// Reads expressions with commas between.
+fn items(
+    input: &mut Input<'_, '_>,
+    item: impl Fn(&mut Input<'_, '_>) -> Read<Expression>,
+) -> Read<Vec<Expression>> {
+    let mut items = vec![item(input)?];
+    while take(input, TokenKind::Sign(Sign::Comma)).is_some() {
+        items.push(item(input)?);
+    }
+    Ok(items)
 }
 
 fn keyword(input: &mut Input<'_, '_>, keyword: Keyword) -> Option<Place> {
     take(input, TokenKind::Keyword(keyword))
 }
 
-fn sign(input: &mut Input<'_, '_>, sign: &'static str, expected: &str) -> Read<Place> {
+fn sign(input: &mut Input<'_, '_>, sign: Sign, expected: &str) -> Read<Place> {
     take(input, TokenKind::Sign(sign)).ok_or_else(|| unexpected(input, expected))
 }
 
@@ -137,7 +129,7 @@ fn node(kind: Kind, at: Place) -> Read<Expression> {
 }
 
 #[cold]
-fn too_deep(at: Place) -> Failure {
+fn too_deep(at: Place) -> Mistake {
     let message = format!("the filter is nested more than {DEEPEST} levels deep");
     mistake(MistakeKind::TooLarge, at, message)
 }
@@ -147,7 +139,7 @@ fn leaf(input: &mut Input<'_, '_>, kind: Kind, at: Place) -> Read<Expression> {
     match input.state.terms.checked_sub(1) {
         Some(left) => {
             input.state.terms = left;
-            Ok(Expression::new(kind, at))
+            Ok(Expression::leaf(kind, at))
         }
         None => {
             let message =
@@ -189,7 +181,8 @@ fn list(
         return Ok(first);
     }
     let (start, mut last) = (first.at, first.at);
-    let mut terms = vec![first];
+    let mut terms = Vec::with_capacity(16);
+    terms.push(first);
     while keyword(input, between).is_some() {
         let term = term(input)?;
         last = term.at;
@@ -215,9 +208,9 @@ fn predicate(input: &mut Input<'_, '_>) -> Read<Expression> {
     let left = sum(input)?;
     let start = left.at;
     match next_kind(input) {
-        Some(TokenKind::Sign(text)) => match Relation::named(text) {
+        Some(TokenKind::Sign(sign)) => match relation(sign) {
             Some(relation) => {
-                sign(input, text, "a comparison")?;
+                input.next_token();
                 let right = sum(input)?;
                 let at = start.to(right.at);
                 node(Kind::Compare(relation, Box::new([left, right])), at)
@@ -267,70 +260,80 @@ fn rest_of_predicate(input: &mut Input<'_, '_>, left: Expression) -> Read<(Kind,
         return Ok((Kind::Between(Box::new([left, low, high])), end));
     }
     if keyword(input, Keyword::In).is_some() {
-        sign(input, "(", "`(`, before the values of IN")?;
-        let items: Vec<Expression> = separated(1.., sum, comma).parse_next(input)?;
-        let end = sign(input, ")", "`,` or `)`")?;
+        sign(input, Sign::Open, "`(`, before the values of IN")?;
+        let items = items(input, sum)?;
+        let end = sign(input, Sign::Close, "`,` or `)`")?;
         return Ok((Kind::In(Box::new(left), items), end));
     }
     Err(unexpected(input, "LIKE, BETWEEN or IN"))
 }
 
-fn comma(input: &mut Input<'_, '_>) -> Read<Place> {
-    sign(input, ",", "`,`")
+fn relation(sign: Sign) -> Option<Relation> {
+    Some(match sign {
+        Sign::Equal => Relation::Equal,
+        Sign::NotEqual => Relation::NotEqual,
+        Sign::Less => Relation::Less,
+        Sign::LessOrEqual => Relation::LessOrEqual,
+        Sign::Greater => Relation::Greater,
+        Sign::GreaterOrEqual => Relation::GreaterOrEqual,
+        _ => return None,
+    })
 }
 
-/// `term { ("+" | "-") term }`
+/// How strongly an operator of numbers binds: `term { ("+" | "-") term }`, `power { ("*" | "/" | "%" | "div") power }`,
+/// `value [ "^" value ]`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Strength {
+    Sum,
+    Product,
+    Power,
+}
+
+/// Returns the operator that comes next, if it is one of numbers.
+fn next_operator(input: &Input<'_, '_>) -> Option<(Arithmetic, Strength)> {
+    Some(match next_kind(input)? {
+        TokenKind::Sign(Sign::Plus) => (Arithmetic::Add, Strength::Sum),
+        TokenKind::Sign(Sign::Minus) => (Arithmetic::Subtract, Strength::Sum),
+        TokenKind::Sign(Sign::Times) => (Arithmetic::Multiply, Strength::Product),
+        TokenKind::Sign(Sign::Over) => (Arithmetic::Divide, Strength::Product),
+        TokenKind::Sign(Sign::Percent) => (Arithmetic::Remainder, Strength::Product),
+        TokenKind::Keyword(Keyword::Div) => (Arithmetic::DivideWhole, Strength::Product),
+        TokenKind::Sign(Sign::Caret) => (Arithmetic::Power, Strength::Power),
+        _ => return None,
+    })
+}
+
+/// A value, or a computation of any strength.
 fn sum(input: &mut Input<'_, '_>) -> Read<Expression> {
-    let mut left = product(input)?;
-    loop {
-        let operator = match next_kind(input) {
-            Some(TokenKind::Sign("+")) => Arithmetic::Add,
-            Some(TokenKind::Sign("-")) => Arithmetic::Subtract,
-            _ => return Ok(left),
+    computation(input, Strength::Sum)
+}
+
+/// A value, and the operators after it that bind at least as strongly as `least`. Those of one strength are read from the
+/// left.
+fn computation(input: &mut Input<'_, '_>, least: Strength) -> Read<Expression> {
+    let mut left = signed(input)?;
+    // A power is of two values, and has one exponent.
+    let mut is_value = true;
+    while let Some((operator, strength)) = next_operator(input) {
+        if strength < least || strength == Strength::Power && !is_value {
+            break;
+        }
+        input.next_token();
+        let right = match strength {
+            Strength::Sum => computation(input, Strength::Product)?,
+            Strength::Product => computation(input, Strength::Power)?,
+            Strength::Power => signed(input)?,
         };
-        left = operation(input, operator, left, product)?;
+        is_value = false;
+        let at = left.at.to(right.at);
+        left = node(Kind::Arithmetic(operator, Box::new([left, right])), at)?;
     }
-}
-
-/// `power { ("*" | "/" | "%" | "div") power }`
-fn product(input: &mut Input<'_, '_>) -> Read<Expression> {
-    let mut left = power(input)?;
-    loop {
-        let operator = match next_kind(input) {
-            Some(TokenKind::Sign("*")) => Arithmetic::Multiply,
-            Some(TokenKind::Sign("/")) => Arithmetic::Divide,
-            Some(TokenKind::Sign("%")) => Arithmetic::Remainder,
-            Some(TokenKind::Keyword(Keyword::Div)) => Arithmetic::DivideWhole,
-            _ => return Ok(left),
-        };
-        left = operation(input, operator, left, power)?;
-    }
-}
-
-/// `value [ "^" value ]`
-fn power(input: &mut Input<'_, '_>) -> Read<Expression> {
-    let base = signed(input)?;
-    match next_kind(input) {
-        Some(TokenKind::Sign("^")) => operation(input, Arithmetic::Power, base, signed),
-        _ => Ok(base),
-    }
-}
-
-fn operation(
-    input: &mut Input<'_, '_>,
-    operator: Arithmetic,
-    left: Expression,
-    right: impl Fn(&mut Input<'_, '_>) -> Read<Expression>,
-) -> Read<Expression> {
-    input.next_token();
-    let right = right(input)?;
-    let at = left.at.to(right.at);
-    node(Kind::Arithmetic(operator, Box::new([left, right])), at)
+    Ok(left)
 }
 
 /// `[ "-" ] value`. The sign of a number is part of it; before anything else it is a product with -1, as in CQL2 JSON.
 fn signed(input: &mut Input<'_, '_>) -> Read<Expression> {
-    let Some(start) = take(input, TokenKind::Sign("-")) else { return value(input) };
+    let Some(start) = take(input, TokenKind::Sign(Sign::Minus)) else { return value(input) };
     if let Some(TokenKind::Number(digits)) = next_kind(input) {
         let end = here(input);
         input.next_token();
@@ -349,10 +352,10 @@ fn value(input: &mut Input<'_, '_>) -> Read<Expression> {
         return Err(unexpected(input, EXPECTED));
     };
     match token.kind {
-        TokenKind::Sign("(") => {
+        TokenKind::Sign(Sign::Open) => {
             input.next_token();
             let inner = within(input, condition)?;
-            sign(input, ")", "an operator or `)`")?;
+            sign(input, Sign::Close, "an operator or `)`")?;
             Ok(inner)
         }
         TokenKind::Number(digits) => {
@@ -374,7 +377,7 @@ fn value(input: &mut Input<'_, '_>) -> Read<Expression> {
         }
         TokenKind::Word(name) => {
             input.next_token();
-            match is_next(input, TokenKind::Sign("(")) {
+            match is_next(input, TokenKind::Sign(Sign::Open)) {
                 true => within(input, |input| function(input, name, token.at)),
                 false => leaf(input, Kind::Property(name.into()), token.at),
             }
@@ -400,38 +403,38 @@ fn unquoted(inside: &str) -> SmolStr {
 
 /// A function, after its name: one of CQL2's own, or one that an offer may have.
 fn function(input: &mut Input<'_, '_>, name: &str, start: Place) -> Read<Expression> {
-    sign(input, "(", "`(`")?;
+    sign(input, Sign::Open, "`(`")?;
     if name.eq_ignore_ascii_case("date") || name.eq_ignore_ascii_case("timestamp") {
         let (text, at) = text_of(input)?;
-        let end = sign(input, ")", "`)`")?;
+        let end = sign(input, Sign::Close, "`)`")?;
         let kind = instant(name, &text)
             .map_err(|message| mistake(MistakeKind::InvalidValue, at, message))?;
         return leaf(input, kind, start.to(end));
     }
     if name.eq_ignore_ascii_case("interval") {
         let from = interval_end(input)?;
-        sign(input, ",", "`,`, between the ends of the interval")?;
+        sign(input, Sign::Comma, "`,`, between the ends of the interval")?;
         let to = interval_end(input)?;
-        let end = sign(input, ")", "`)`")?;
+        let end = sign(input, Sign::Close, "`)`")?;
         return node(Kind::Interval(Box::new([from, to])), start.to(end));
     }
     if name.eq_ignore_ascii_case("casei") {
         let inner = sum(input)?;
-        let end = sign(input, ")", "`)`")?;
+        let end = sign(input, Sign::Close, "`)`")?;
         return node(Kind::CaseI(Box::new(inner)), start.to(end));
     }
-    refuse_unsupported(name, start).map_err(Failure)?;
+    refuse_unsupported(name, start)?;
     let mut arguments: Vec<Expression> = Vec::new();
-    if !is_next(input, TokenKind::Sign(")")) {
-        arguments = separated(1.., condition, comma).parse_next(input)?;
+    if !is_next(input, TokenKind::Sign(Sign::Close)) {
+        arguments = items(input, condition)?;
     }
-    let end = sign(input, ")", "`,` or `)`")?;
+    let end = sign(input, Sign::Close, "`,` or `)`")?;
     let at = start.to(end);
     match TemporalOperator::named(name) {
         Some(operator) => match <[Expression; 2]>::try_from(arguments) {
             Ok(sides) => node(Kind::Temporal(operator, Box::new(sides)), at),
             Err(given) => {
-                let message = format!("`{name}` takes 2 arguments, and {} are given", given.len());
+                let message = format!("`{name}` takes 2 arguments, found {}", given.len());
                 Err(mistake(MistakeKind::Syntax, at, message))
             }
         },

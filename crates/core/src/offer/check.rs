@@ -1,7 +1,5 @@
 //! The check of a filter: from the tree of CQL2 to a [`Term`], by the names of an offer. Every mistake has its place.
 
-use smallvec::SmallVec;
-
 use super::class::Class;
 use super::names::{Entry, EntryKind, Names, OfferedUse, ValueType};
 use super::temporal;
@@ -10,8 +8,44 @@ use crate::cql2::{Arithmetic, Expression, Kind, Number, Relation};
 use crate::model::{BindValue, List, Mistake, MistakeKind, Place};
 use crate::tree::Comparison;
 
-/// The children that a condition is about, from the outermost: their numbers among the names of each level.
-type Route = SmallVec<[usize; 2]>;
+/// The children that a condition is about, from the outermost: for each level the number of the children among its names,
+/// plus one, in 16 bits.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct Route(u64);
+
+impl Route {
+    const BITS: u32 = u16::BITS;
+
+    /// Returns the route of the row itself.
+    const HERE: Route = Route(0);
+
+    /// Returns the route to children and from there on; `None` for more levels than an offer may have.
+    fn to(child: usize, rest: Route) -> Option<Route> {
+        let step = u64::from(u16::try_from(child).ok()?) + 1;
+        let has_room = rest.0.leading_zeros() >= Route::BITS;
+        has_room.then_some(Route(rest.0 << Route::BITS | step))
+    }
+
+    /// Returns the outermost children, and the route from there on.
+    fn first(self) -> Option<(usize, Route)> {
+        let step = (self.0 & u64::from(u16::MAX)) as usize;
+        Some((step.checked_sub(1)?, Route(self.0 >> Route::BITS)))
+    }
+
+    /// Returns the number of levels.
+    fn levels(self) -> usize {
+        (u64::BITS - self.0.leading_zeros()).div_ceil(Route::BITS) as usize
+    }
+
+    /// Returns whether the other begins with this route.
+    fn begins(self, other: Route) -> bool {
+        match (self.first(), other.first()) {
+            (None, _) => true,
+            (Some((child, rest)), Some((other, others))) => child == other && rest.begins(others),
+            (Some(_), None) => false,
+        }
+    }
+}
 
 pub(super) type Checked<T> = Result<T, Mistake>;
 
@@ -29,7 +63,7 @@ pub(super) struct Typed<'n> {
     /// The type of a name itself, which says what values it has.
     value_type: Option<&'n ValueType>,
     /// The name that it is, whose uses may be restricted.
-    entry: Option<(&'n str, &'n Entry)>,
+    entry: Option<&'n Entry>,
     pub(super) at: Place,
 }
 
@@ -42,17 +76,19 @@ pub(super) enum Operand<'e, 'n> {
 /// Checks a condition.
 pub(super) fn check(names: &Names, expression: &Expression) -> Checked<Term> {
     let open = condition(names, expression)?;
-    Ok(inside(&open.route, open.term))
+    Ok(inside(open.route, open.term))
 }
 
 /// Puts a term into the children that it is about.
-fn inside(route: &[usize], term: Term) -> Term {
-    let from_innermost = route.iter().rev();
-    from_innermost.fold(term, |term, child| Term::Child(*child, Box::new(term)))
+fn inside(route: Route, term: Term) -> Term {
+    match route.first() {
+        None => term,
+        Some((child, rest)) => Term::Child(child, Box::new(inside(rest, term))),
+    }
 }
 
 fn closed(term: Term) -> Open {
-    Open { route: Route::new(), term }
+    Open { route: Route::HERE, term }
 }
 
 pub(super) fn wrong(at: Place, message: impl Into<String>) -> Mistake {
@@ -64,9 +100,9 @@ fn condition(names: &Names, expression: &Expression) -> Checked<Open> {
     match expression.kind() {
         Kind::Boolean(holds) => Ok(closed(Term::Constant(*holds))),
         Kind::And(terms) => {
-            let mut open = Vec::with_capacity(terms.len());
-            conjunction(names, terms, &mut open)?;
-            Ok(all_of(open))
+            let mut joined = Conjunction::new(terms.len());
+            conjunction(names, terms, &mut joined)?;
+            Ok(joined.finish())
         }
         Kind::Or(terms) => {
             let open = terms.iter().map(|term| condition(names, term));
@@ -76,7 +112,7 @@ fn condition(names: &Names, expression: &Expression) -> Checked<Open> {
         // The opposite of "there is such a child" is that there is none.
         Kind::Not(inner) => {
             let Open { route, term } = condition(names, inner)?;
-            Ok(closed(Term::Not(Box::new(inside(&route, term)))))
+            Ok(closed(Term::Not(Box::new(inside(route, term)))))
         }
         Kind::Compare(relation, sides) => predicate(names, |check| {
             let [left, right] = &**sides;
@@ -123,65 +159,77 @@ fn condition(names: &Names, expression: &Expression) -> Checked<Open> {
 }
 
 /// Checks the terms of AND, with those of an AND inside it.
-fn conjunction(names: &Names, terms: &[Expression], open: &mut Vec<Open>) -> Checked<()> {
+fn conjunction(names: &Names, terms: &[Expression], joined: &mut Conjunction) -> Checked<()> {
     for term in terms {
         match term.kind() {
-            Kind::And(inner) => conjunction(names, inner, open)?,
-            _ => open.push(condition(names, term)?),
+            Kind::And(inner) => conjunction(names, inner, joined)?,
+            _ => joined.push(condition(names, term)?),
         }
     }
     Ok(())
 }
 
-/// Joins terms by AND. Those on the same children are about one child.
-fn all_of(open: Vec<Open>) -> Open {
-    let first = open.first().and_then(|one| one.route.first().copied());
-    if let Some(child) = first
-        && open.iter().all(|one| one.route.first() == Some(&child))
-    {
-        // All are about the same children, so an AND or OR around them may go on.
-        let inner = open.into_iter().map(|mut one| {
-            one.route.remove(0);
-            one
-        });
-        let Open { mut route, term } = all_of(inner.collect());
-        route.insert(0, child);
-        return Open { route, term };
+/// The terms of AND. Those on the same children are about one child.
+struct Conjunction {
+    terms: Vec<Term>,
+    /// The terms of each kind of children, as these see them.
+    of_children: Vec<(usize, Conjunction)>,
+}
+
+impl Conjunction {
+    fn new(terms: usize) -> Conjunction {
+        Conjunction { terms: Vec::with_capacity(terms), of_children: Vec::new() }
     }
-    let mut terms: Vec<Term> = Vec::with_capacity(open.len());
-    let mut of_children: Vec<(usize, Vec<Open>)> = Vec::new();
-    for Open { mut route, term } in open {
-        let Some(child) = route.first().copied() else {
-            terms.push(term);
-            continue;
-        };
-        route.remove(0);
-        let one = Open { route, term };
-        match of_children.iter_mut().find(|(known, _)| *known == child) {
-            Some((_, same)) => same.push(one),
-            None => of_children.push((child, vec![one])),
+
+    fn push(&mut self, Open { route, term }: Open) {
+        let Some((child, rest)) = route.first() else { return self.terms.push(term) };
+        let inner = Open { route: rest, term };
+        match self
+            .of_children
+            .iter_mut()
+            .find(|(known, _)| *known == child)
+        {
+            Some((_, same)) => same.push(inner),
+            None => {
+                let mut same = Conjunction::new(2);
+                same.push(inner);
+                self.of_children.push((child, same));
+            }
         }
     }
-    for (child, same) in of_children {
-        let Open { route, term } = all_of(same);
-        terms.push(Term::Child(child, Box::new(inside(&route, term))));
+
+    fn finish(self) -> Open {
+        let Conjunction { mut terms, mut of_children } = self;
+        // If all are about the same children, an AND or OR around them may go on.
+        if terms.is_empty() && of_children.len() == 1 {
+            let only = of_children
+                .pop()
+                .map(|(child, same)| (child, same.finish()));
+            if let Some((child, Open { route, term })) = only {
+                return match Route::to(child, route) {
+                    Some(route) => Open { route, term },
+                    None => closed(Term::Child(child, Box::new(inside(route, term)))),
+                };
+            }
+        }
+        for (child, same) in of_children {
+            let Open { route, term } = same.finish();
+            terms.push(Term::Child(child, Box::new(inside(route, term))));
+        }
+        closed(match terms.len() {
+            1 => terms.remove(0),
+            _ => Term::All(terms),
+        })
     }
-    closed(match terms.len() {
-        1 => terms.remove(0),
-        _ => Term::All(terms),
-    })
 }
 
 /// Joins terms by OR. If all are about the same children, so is the OR.
 fn any_of(open: Vec<Open>) -> Open {
-    let route = open
-        .first()
-        .map(|one| one.route.clone())
-        .unwrap_or_default();
+    let route = open.first().map(|one| one.route).unwrap_or_default();
     if open.iter().all(|one| one.route == route) {
         return Open { route, term: Term::Any(open.into_iter().map(|one| one.term).collect()) };
     }
-    let terms = open.into_iter().map(|one| inside(&one.route, one.term));
+    let terms = open.into_iter().map(|one| inside(one.route, one.term));
     closed(Term::Any(terms.collect()))
 }
 
@@ -190,10 +238,10 @@ fn predicate(
     names: &Names,
     check: impl FnOnce(&mut Predicate<'_>) -> Checked<Term>,
 ) -> Checked<Open> {
-    let mut predicate = Predicate { names, route: Route::new(), apart: false };
+    let mut predicate = Predicate { names, route: Route::HERE, apart: false };
     let term = check(&mut predicate)?;
     match predicate.apart {
-        true => Ok(closed(inside(&predicate.route, term))),
+        true => Ok(closed(inside(predicate.route, term))),
         false => Ok(Open { route: predicate.route, term }),
     }
 }
@@ -211,15 +259,14 @@ pub(super) struct Predicate<'n> {
 struct Found<'n> {
     route: Route,
     index: usize,
-    name: &'n str,
     entry: &'n Entry,
     apart: bool,
 }
 
 /// Looks up a name, also of children.
 fn look_up<'n>(names: &'n Names, wanted: &str) -> Option<Found<'n>> {
-    if let Some((index, name, entry)) = names.entries.get_full(wanted) {
-        return Some(Found { route: Route::new(), index, name, entry, apart: false });
+    if let Some((index, _, entry)) = names.entries.get_full(wanted) {
+        return Some(Found { route: Route::HERE, index, entry, apart: false });
     }
     let dots = wanted.match_indices('.');
     dots.filter_map(|(dot, _)| {
@@ -227,7 +274,7 @@ fn look_up<'n>(names: &'n Names, wanted: &str) -> Option<Found<'n>> {
         let (child, _, entry) = names.entries.get_full(children)?;
         let EntryKind::Children { names, apart } = &entry.kind else { return None };
         let mut found = look_up(names, rest.get(1..)?)?;
-        found.route.insert(0, child);
+        found.route = Route::to(child, found.route)?;
         found.apart |= apart;
         Some(found)
     })
@@ -309,25 +356,25 @@ impl<'n> Predicate<'n> {
             );
             return Err(Mistake::new(MistakeKind::UnknownName, at, message));
         };
-        let (longer, shorter) = match found.route.len() > self.route.len() {
-            true => (&found.route, &self.route),
-            false => (&self.route, &found.route),
+        let level = found.route.levels();
+        let is_along = match level > self.route.levels() {
+            true => self.route.begins(found.route),
+            false => found.route.begins(self.route),
         };
-        if !longer.starts_with(shorter) {
+        if !is_along {
             let message = "one comparison can be about one kind of children only";
             return Err(Mistake::new(MistakeKind::NotOffered, at, message));
         }
-        let level = found.route.len();
-        if level > self.route.len() {
+        if level > self.route.levels() {
             self.route = found.route;
         }
         self.apart |= found.apart;
         Ok(Typed {
-            value: Value::Name { level, index: found.index },
+            value: Value::Name { level: number(level), index: number(found.index) },
             class: Class::of(value_type.sql_type),
             nullable: value_type.nullable,
             value_type: Some(value_type),
-            entry: Some((found.name, found.entry)),
+            entry: Some(found.entry),
             at,
         })
     }
@@ -335,10 +382,13 @@ impl<'n> Predicate<'n> {
     /// Refuses a use that is not offered.
     pub(super) fn allow(&self, typed: &Typed<'_>, wanted: OfferedUse) -> Checked<()> {
         match typed.entry {
-            Some((name, entry)) if !entry.uses.allows(wanted) => {
+            Some(entry) if !entry.uses.allows(wanted) => {
+                let name = &entry.name;
                 let (wanted, uses) = (wanted.as_str(), entry.uses);
                 let verb = if wanted.contains(' ') && wanted != "IS NULL" { "are" } else { "is" };
-                let message = format!("{wanted} {verb} not offered for `{name}`, but only {uses}");
+                let but =
+                    if uses.is_empty() { String::new() } else { format!(", but only {uses}") };
+                let message = format!("{wanted} {verb} not offered for `{name}`{but}");
                 Err(Mistake::new(MistakeKind::NotOffered, typed.at, message))
             }
             _ => Ok(()),
@@ -387,7 +437,7 @@ impl<'n> Predicate<'n> {
             }
             sides => (comparison, sides.0, sides.1),
         };
-        Ok(Term::Compare(comparison, Box::new([left, right])))
+        Ok(Term::Compare(comparison, left, right))
     }
 
     fn between(&mut self, parts: &[Expression; 3]) -> Checked<Term> {
@@ -406,8 +456,8 @@ impl<'n> Predicate<'n> {
             true => Term::Between(Box::new([value, low, high])),
             // The ends are numbers of different classes, and so is the value beside each.
             false => Term::All(vec![
-                Term::Compare(Comparison::GreaterOrEqual, Box::new([value, low])),
-                Term::Compare(Comparison::LessOrEqual, Box::new([again, high])),
+                Term::Compare(Comparison::GreaterOrEqual, value, low),
+                Term::Compare(Comparison::LessOrEqual, again, high),
             ]),
         })
     }
@@ -424,7 +474,8 @@ impl<'n> Predicate<'n> {
             let (value, item) = (self.operand(value)?, self.operand(item)?);
             self.allow_operand(&item, OfferedUse::In)?;
             let (_, sides) = unify(value, item)?;
-            equal.push(Term::Compare(Comparison::Equal, Box::new(sides.map(|side| side.value))));
+            let [value, item] = sides.map(|side| side.value);
+            equal.push(Term::Compare(Comparison::Equal, value, item));
         }
         Ok(Term::Any(equal))
     }
@@ -496,7 +547,7 @@ impl<'n> Predicate<'n> {
         let nullable = may_fail || sides.iter().any(|side| side.nullable);
         let sides = sides.map(|side| side.cast(class).value);
         Ok(Typed {
-            value: Value::Arithmetic(operator, class, Box::new(sides)),
+            value: Value::Arithmetic(operator, Box::new((class, sides))),
             class,
             nullable,
             value_type: None,
@@ -522,8 +573,12 @@ impl<'n> Predicate<'n> {
             return Err(Mistake::new(MistakeKind::UnknownName, at, message));
         };
         if arguments.len() != function.parameters.len() {
-            let (wanted, given) = (function.parameters.len(), arguments.len());
-            let message = format!("`{name}` takes {wanted} arguments, and {given} are given");
+            let given = arguments.len();
+            let wanted = match function.parameters.len() {
+                1 => "1 argument".to_owned(),
+                more => format!("{more} arguments"),
+            };
+            let message = format!("`{name}` takes {wanted}, found {given}");
             return Err(Mistake::new(MistakeKind::Syntax, at, message));
         }
         let mut nullable = function.result.nullable;
@@ -557,6 +612,11 @@ impl<'n> Predicate<'n> {
             at,
         })
     }
+}
+
+/// Returns a number of a level or a name, of which the build of an offer allows no more.
+fn number(index: usize) -> u16 {
+    u16::try_from(index).unwrap_or(u16::MAX)
 }
 
 /// Returns the name of a value of children, as an example.
@@ -596,7 +656,7 @@ impl<'n> Typed<'n> {
             (Value::Bind(BindValue::Int(whole)), Class::Float) => {
                 Value::Bind(BindValue::Float(whole as f64))
             }
-            (value, to) => Value::Cast(self.class, to, Box::new(value)),
+            (value, to) => Value::Cast(Box::new((self.class, to, value))),
         };
         Typed { value, class: to, value_type: None, ..self }
     }
@@ -729,7 +789,7 @@ pub(super) fn own_value<'n>(
     at: Place,
 ) -> Checked<(usize, &'n Entry)> {
     let found = look_up(names, name).ok_or_else(|| unknown(names, name, at))?;
-    match (&found.entry.kind, found.route.is_empty()) {
+    match (&found.entry.kind, found.route == Route::HERE) {
         (EntryKind::Value(_), true) => Ok((found.index, found.entry)),
         _ => {
             let message = format!(

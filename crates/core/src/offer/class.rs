@@ -166,6 +166,11 @@ impl ValueType {
             Err(Mistake::new(MistakeKind::WrongType, at, message))
         };
         let invalid = |reason: String| Err(Mistake::new(MistakeKind::InvalidValue, at, reason));
+        if let Kind::Number(Number::Float(float)) = kind
+            && !float.is_finite()
+        {
+            return invalid("a number that is not finite has no form in CQL2".to_owned());
+        }
         let cell = match (class, kind) {
             (Class::Boolean, Kind::Boolean(value)) => Cell::Bool(*value),
             (Class::Whole, Kind::Number(Number::Whole(value))) => Cell::Int(*value),

@@ -159,6 +159,10 @@ impl Uses {
         Uses(self.0 | 1 << one as u16)
     }
 
+    pub(super) fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
     pub(super) fn allows(self, one: OfferedUse) -> bool {
         self.0 & 1 << one as u16 != 0
     }
@@ -170,7 +174,7 @@ impl fmt::Display for Uses {
         let uses = OfferedUse::ALL.into_iter().filter(|one| self.allows(*one));
         let uses: Vec<&str> = uses.map(OfferedUse::as_str).collect();
         match uses.split_last() {
-            None => f.write_str("nothing"),
+            None => Ok(()),
             Some((last, [])) => f.write_str(last),
             Some((last, first)) => write!(f, "{} and {last}", first.join(", ")),
         }
@@ -204,6 +208,7 @@ impl ValueType {
 /// One name.
 #[derive(Debug)]
 pub(crate) struct Entry {
+    pub(super) name: Box<str>,
     pub(super) description: Option<String>,
     pub(super) uses: Uses,
     pub(super) sorted: bool,
@@ -229,6 +234,9 @@ pub(crate) struct FunctionType {
 
 type Map<V> = IndexMap<Box<str>, V, foldhash::fast::FixedState>;
 
+/// The most levels of children of children. A route through them is one number.
+const MOST_LEVELS: usize = 4;
+
 /// The names of an offer.
 #[derive(Debug)]
 pub(crate) struct Names {
@@ -253,8 +261,9 @@ impl Default for Names {
 impl Names {
     pub(crate) fn add(&mut self, offered: Offered, kind: EntryKind) {
         let Offered { name, description, uses, sorted, .. } = offered;
-        let entry = Entry { description, uses, sorted, kind };
-        if self.entries.insert(name.as_str().into(), entry).is_some() {
+        let key: Box<str> = name.as_str().into();
+        let entry = Entry { name: key.clone(), description, uses, sorted, kind };
+        if self.entries.insert(key, entry).is_some() {
             self.twice.push(name);
         }
     }
@@ -281,6 +290,14 @@ impl Names {
             );
             return Err(Error::invalid_offer(message));
         }
+        if self.entries.len() >= usize::from(u16::MAX) {
+            return Err(Error::invalid_offer("the offer has too many names".to_owned()));
+        }
+        if self.levels() > MOST_LEVELS {
+            let message =
+                format!("children of children are offered over more than {MOST_LEVELS} levels");
+            return Err(Error::invalid_offer(message));
+        }
         // A name that begins with that of children would be read as one of theirs.
         for (children, entry) in &self.entries {
             if !matches!(entry.kind, EntryKind::Children { .. }) {
@@ -297,6 +314,15 @@ impl Names {
             }
         }
         Ok(())
+    }
+
+    /// Returns the number of levels of children.
+    fn levels(&self) -> usize {
+        let children = self.entries.values().filter_map(|entry| match &entry.kind {
+            EntryKind::Children { names, .. } => Some(names.levels() + 1),
+            EntryKind::Value(_) => None,
+        });
+        children.max().unwrap_or(0)
     }
 
     /// Returns all names of values, also those of children, for suggestions.

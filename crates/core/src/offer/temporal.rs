@@ -182,9 +182,9 @@ fn compared(comparison: Comparison, left: &End, right: &End) -> Term {
                     Comparison::LessOrEqual => Comparison::GreaterOrEqual,
                     other => other,
                 };
-                Term::Compare(turned, Box::new([right.clone(), left.clone()]))
+                Term::Compare(turned, right.clone(), left.clone())
             }
-            _ => Term::Compare(comparison, Box::new([left.clone(), right.clone()])),
+            _ => Term::Compare(comparison, left.clone(), right.clone()),
         };
     }
     let (of_left, of_right) = (order(left), order(right));

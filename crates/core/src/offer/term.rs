@@ -20,7 +20,7 @@ pub(crate) enum Term {
     Not(Box<Term>),
     /// A value that is a condition already.
     Holds(Value),
-    Compare(Comparison, Box<[Value; 2]>),
+    Compare(Comparison, Value, Value),
     Between(Box<[Value; 3]>),
     OneOf(Value, List),
     Like {
@@ -38,13 +38,14 @@ pub(crate) enum Term {
 pub(crate) enum Value {
     /// A name, by its number, of the offer at this level: 0 is the outermost, and each child is one further in.
     Name {
-        level: usize,
-        index: usize,
+        level: u16,
+        index: u16,
     },
     Bind(BindValue),
     Lower(Box<Value>),
-    Cast(Class, Class, Box<Value>),
-    Arithmetic(Arithmetic, Class, Box<[Value; 2]>),
+    /// A number of the first class, as one of the second.
+    Cast(Box<(Class, Class, Value)>),
+    Arithmetic(Arithmetic, Box<(Class, [Value; 2])>),
     /// A function of the outermost offer.
     Call(usize, Vec<Value>),
 }
@@ -73,8 +74,8 @@ impl Term {
             Term::Any(terms) => joined(terms, levels, Node::or, false),
             Term::Not(term) => term.node(levels).negated(),
             Term::Holds(value) => value.node(levels),
-            Term::Compare(comparison, sides) => {
-                compare(*comparison, sides[0].node(levels), sides[1].node(levels))
+            Term::Compare(comparison, left, right) => {
+                compare(*comparison, left.node(levels), right.node(levels))
             }
             Term::Between(parts) => {
                 let [value, low, high] = [0, 1, 2].map(|part| parts[part].node(levels));
@@ -124,14 +125,18 @@ fn compare(comparison: Comparison, left: Node, right: Node) -> Node {
 impl Value {
     pub(crate) fn node(&self, levels: &[&dyn Resolve]) -> Node {
         match self {
-            Value::Name { level, index } => match levels.get(*level) {
-                Some(names) => names.value(*index),
+            Value::Name { level, index } => match levels.get(usize::from(*level)) {
+                Some(names) => names.value(usize::from(*index)),
                 None => Node::constant(false),
             },
             Value::Bind(bind) => Node::Bind(bind.clone()),
             Value::Lower(text) => Node::call(&function::LOWER, SqlType::Text, [text.node(levels)]),
-            Value::Cast(from, to, value) => from.cast(*to, value.node(levels)),
-            Value::Arithmetic(operator, class, sides) => {
+            Value::Cast(cast) => {
+                let (from, to, value) = &**cast;
+                from.cast(*to, value.node(levels))
+            }
+            Value::Arithmetic(operator, computed_as) => {
+                let (class, sides) = &**computed_as;
                 computed(*operator, *class, [sides[0].node(levels), sides[1].node(levels)])
             }
             Value::Call(index, arguments) => match levels.first() {

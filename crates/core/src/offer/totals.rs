@@ -216,6 +216,9 @@ impl<'t> Reader<'_, 't> {
             return Err(Mistake::new(MistakeKind::Syntax, inside.at, "expected a name and `)`"));
         };
         let name = inside.before(name.len());
+        if name.text.is_empty() {
+            return Err(Mistake::new(MistakeKind::Syntax, name.at, "expected a name, found `)`"));
+        }
         let (index, of) = self.value(name, known != TotalFunction::Count)?;
         let class = Class::of(of.sql_type);
         let not_of = |wanted: &str| {

@@ -14,6 +14,7 @@
 )]
 
 mod compile;
+mod offers;
 mod servers;
 mod sqlite;
 mod table;
@@ -99,6 +100,7 @@ fn counted() -> Vec<Row> {
 
 fn measure() {
     compile::measure();
+    offers::measure();
     sqlite::measure();
     servers::measure();
 }

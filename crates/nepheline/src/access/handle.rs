@@ -165,13 +165,14 @@ macro_rules! verbs {
                 /// position.
                 ///
                 /// The order may have any columns and expressions, in mixed directions and with NULLs. The
-                /// primary key is appended to it, so that no row is skipped or repeated.
+                /// primary key is appended to it, so that no row is skipped or repeated. To the order of a
+                /// grouped query the group keys are appended.
                 ///
                 /// # Errors
                 ///
                 /// [`InvalidPage`](crate::ErrorKind::InvalidPage) for 0 rows, and for a cursor of another
-                /// query; [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a query with a limit or
-                /// groups, or over tables without a key.
+                /// query; [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a query with a limit,
+                /// `distinct`, `limit_each` or subtotals, or over tables without a key.
             } {
                 /// ```no_run
                 /// # use nepheline::Database;

@@ -18,8 +18,7 @@ pub struct Keyset {
 }
 
 const LIMITED: &str = "a page has its own limit and no offset; remove those of the query";
-const NOT_ROWS: &str =
-    "keyset pagination reads rows, not groups or `limit_each`; use a numbered page";
+const NOT_ROWS: &str = "keyset pagination reads rows or groups, not `distinct`, `limit_each` or subtotals; use a numbered page";
 const WINDOWS: &str =
     "keyset pagination cannot order by a window function; order `from(query)` by it";
 const WITHOUT_KEY: &str =
@@ -33,11 +32,15 @@ impl Keyset {
         if select.is_limited() {
             return unfit(LIMITED);
         }
-        if select.grouping.is_some() {
-            return unfit(NOT_ROWS);
-        }
-        if !select.at_most_one && !select.order_by_keys() {
-            return unfit(WITHOUT_KEY);
+        let unlike_rows = select
+            .grouping
+            .as_ref()
+            .map(|grouping| grouping.distinct.is_some() || grouping.of_each.is_some());
+        match unlike_rows {
+            Some(true) => return unfit(NOT_ROWS),
+            Some(false) if !select.order_by_group_keys() => return unfit(NOT_ROWS),
+            None if !select.at_most_one && !select.order_by_keys() => return unfit(WITHOUT_KEY),
+            Some(false) | None => {}
         }
         if select
             .orders
@@ -74,6 +77,9 @@ impl Keyset {
     pub fn structure(&self, grammar: &'static dyn Grammar) -> Result<String, Error> {
         let mut order = self.select.clone();
         order.filters.clear();
+        if let Some(grouping) = &mut order.grouping {
+            grouping.having.clear();
+        }
         order.limit = None;
         order.beside.clear();
         order.keys.clear();
@@ -93,8 +99,12 @@ impl Keyset {
         let orders: Vec<&OrderTerm> = self.select.orders.iter().map(|order| &order.what).collect();
         let terms = orders.into_iter().zip(place).collect::<Vec<_>>();
         let condition = beyond(&terms);
-        let at = self.select.asked_at;
-        self.select.filters.push(Located { what: condition, at });
+        let condition = Located { what: condition, at: self.select.asked_at };
+        match &mut self.select.grouping {
+            // The position of a group is known after grouping.
+            Some(grouping) => grouping.having.push(condition),
+            None => self.select.filters.push(condition),
+        }
         self
     }
 
@@ -139,6 +149,45 @@ impl Select {
             }
         }
         complete
+    }
+}
+
+impl Select {
+    /// Appends the group keys to the order, which identify a group, and returns whether they do: a subtotal has the same
+    /// keys as a group with NULL.
+    fn order_by_group_keys(&mut self) -> bool {
+        fn add(node: &Node, keys: &mut Vec<Node>) {
+            match node {
+                key @ Node::Key(..) if !keys.contains(key) => keys.push(key.clone()),
+                Node::Key(..) => {}
+                other => other.children(&mut |child| add(child, keys)),
+            }
+        }
+        let mut keys = Vec::new();
+        let values = self.values.iter().flat_map(|values| &values.what);
+        let others = self
+            .grouping
+            .iter()
+            .flat_map(|grouping| &grouping.group_keys);
+        values.for_each(|value| add(value, &mut keys));
+        others.for_each(|key| add(&key.what, &mut keys));
+        if keys.iter().any(Node::is_rolled_up) {
+            return false;
+        }
+        for by in keys {
+            if self.orders.iter().all(|order| order.what.by != by) {
+                // Whether a key is nullable is not known here.
+                let what = OrderTerm {
+                    by,
+                    nullable: true,
+                    descending: false,
+                    nulls_first: false,
+                    as_stored: false,
+                };
+                self.orders.push(Located { what, at: self.asked_at });
+            }
+        }
+        true
     }
 }
 

@@ -470,7 +470,7 @@ const COMPUTED_ROLLUP: &str = "a computed key with subtotals cannot be used agai
      query, and group `from(query)`";
 
 impl Node {
-    fn is_rolled_up(&self) -> bool {
+    pub(crate) fn is_rolled_up(&self) -> bool {
         matches!(self, Node::Key(_, key) if key.rolled_up)
     }
 
