@@ -3,6 +3,7 @@
 mod policies;
 mod queries;
 mod relations;
+mod requests;
 mod totals;
 
 use anyhow::Result;
@@ -91,6 +92,12 @@ steps! {
     Recursion: totals::recursion, "Which specimens were split from which?";
     /// A numbered page, and keyset pagination
     Pages: totals::pages, "What is on the third page, and what comes after that?";
+    /// A filter, a sort and a list of properties that arrive as text
+    RequestFilter: requests::filter, "What does a link ask for, by names that the program offers?";
+    /// Groups and totals that arrive as text
+    RequestTotals: requests::totals, "Which regions have specimens from below 750 m, as a link asks?";
+    /// A mistake in a text that arrives
+    RequestMistake: requests::mistake, "What does a link with a wrong name in it get?";
     /// Policies, and one of them waived
     Policies: policies::policies, "Which sites does the Upper Tarn Survey see, and which with archived ones?";
     /// A statement without the value that a policy needs

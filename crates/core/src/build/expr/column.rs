@@ -3,7 +3,7 @@
 use std::fmt;
 use std::marker::PhantomData;
 
-use super::{MaybeOperand, Operand, Selection};
+use super::{Expr, MaybeOperand, Operand, Selection};
 use crate::model::{BindValue, ColumnInfo, ColumnType, NeverNull, Storable, function};
 use crate::tree::{Assignment, Node, RawColumn, Source};
 
@@ -42,6 +42,41 @@ impl<T> Column<T> {
     #[doc(hidden)]
     pub fn push_into(self, selection: &mut Selection) {
         selection.push_column(self.raw);
+    }
+}
+
+/// Makes an expression of a column, so that columns of one type can be alternatives.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Site { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] region: String }
+/// # #[derive(Debug, Table)] struct Borehole { #[nepheline(key)] id: i64, #[nepheline(references = Site)] site_id: i64, #[nepheline(by_code_point)] rig: String }
+/// enum By {
+///     Region,
+///     Rig,
+/// }
+///
+/// /// Counts boreholes by a key that is chosen at run time.
+/// fn counted(by: By) -> Query<Borehole, (String, i64), PerGroup> {
+///     Borehole::rows().select(|b| {
+///         let key: Expr<String> = match by {
+///             By::Region => b.site().region.into(),
+///             By::Rig => b.rig.into(),
+///         };
+///         (per(key), count())
+///     })
+/// }
+///
+/// assert_eq!(
+///     counted(By::Rig).sql(Dialect::Sqlite)?.text(),
+///     r#"SELECT "borehole"."rig", count(*) FROM "borehole" GROUP BY 1"#,
+/// );
+/// # let _ = counted(By::Region);
+/// # Ok::<(), Error>(())
+/// ```
+impl<T: ColumnType> From<Column<T>> for Expr<T> {
+    fn from(column: Column<T>) -> Expr<T> {
+        Expr::from_node(Node::Column(column.raw))
     }
 }
 
