@@ -63,6 +63,7 @@
 //!   expression, [`Query::union`] and the like set operations, [`recursive`] a recursion, and [`row_number`]
 //!   and the like are window functions.
 //! - [`verbatim!`] is a fragment of hand-written SQL.
+//! - An [`Offer`] reads filters in CQL2, sorts, properties and totals that arrive as text, and allows only the names it has.
 //! - [`RunsQueries::read_page`] and [`RunsQueries::read_after`] read pages; a [`StatementLog`] records
 //!   statements.
 //! - A table's [`Policy`] applies wherever the table appears, until it is [waived](Query::waive). A handle

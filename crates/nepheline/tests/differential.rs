@@ -12,9 +12,10 @@ use std::cmp::Ordering;
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::bounds::{BaseOf, ListItem, Nullable, Operand};
+use nepheline::cql2::{Expression, property};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, PerRow};
+use nepheline::{BindValue, Offer, PerRow};
 use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;
@@ -62,6 +63,14 @@ enum Field {
     MaybeFlag,
     Day,
     MaybeAt,
+}
+
+impl Field {
+    /// Returns the name of the column.
+    fn name(self) -> &'static str {
+        let position = FIELDS.iter().position(|field| *field == self);
+        Probe::INFO.columns()[position.unwrap() + 1].name()
+    }
 }
 
 const FIELDS: [Field; 10] = [
@@ -236,6 +245,91 @@ impl Test {
             Test::Unknown(a) => a.condition(c).is_null(),
         }
     }
+}
+
+impl Test {
+    /// Returns the condition in CQL2; `None` if it has no form there.
+    fn cql2(&self) -> Option<Expression> {
+        let name = |field: &Field| property(field.name());
+        let missing = |field: &Field| name(field).is_null();
+        Some(match self {
+            // Booleans have no order there.
+            Test::Compare(Field::Flag | Field::MaybeFlag, comparison, _)
+                if !matches!(comparison, Comparison::Eq | Comparison::Ne) =>
+            {
+                return None;
+            }
+            Test::Compare(field, comparison, value) => {
+                compared(name(field), *comparison, value.cql2())
+            }
+            Test::CompareColumns(comparison) => {
+                compared(name(&Field::Text), *comparison, name(&Field::MaybeText))
+            }
+            Test::IsNull(field) => missing(field),
+            Test::IsNotNull(field) => !missing(field),
+            Test::OneOf(field, list) => {
+                let found = name(field).one_of(list.iter().flatten().map(Value::cql2));
+                match list.contains(&None) {
+                    true => missing(field) | found,
+                    false => found,
+                }
+            }
+            Test::NoneOf(field, list) => {
+                let found = name(field).one_of(list.iter().flatten().map(Value::cql2));
+                match list.contains(&None) {
+                    true => !missing(field) & !found,
+                    false => missing(field) | !found,
+                }
+            }
+            Test::Like(field, pattern) => name(field).like(pattern.replace('\\', r"\\")),
+            Test::Flag => name(&Field::Flag).eq(true),
+            Test::And(a, b) => a.cql2()? & b.cql2()?,
+            Test::Or(a, b) => a.cql2()? | b.cql2()?,
+            Test::Not(a) => !a.cql2()?,
+            // NULL is no value of a condition there.
+            Test::Unknown(_) => return None,
+        })
+    }
+}
+
+fn compared(left: Expression, comparison: Comparison, right: Expression) -> Expression {
+    match comparison {
+        Comparison::Eq => left.eq(right),
+        Comparison::Ne => left.ne(right),
+        Comparison::Lt => left.lt(right),
+        Comparison::Le => left.le(right),
+        Comparison::Gt => left.gt(right),
+        Comparison::Ge => left.ge(right),
+    }
+}
+
+impl Value {
+    fn cql2(&self) -> Expression {
+        match self.clone() {
+            Value::Number(value) => value.into(),
+            Value::Float(value) => value.into(),
+            Value::Text(value) => value.into(),
+            Value::Flag(value) => value.into(),
+            Value::Day(value) => value.into(),
+            Value::At(value) => value.into(),
+        }
+    }
+}
+
+/// The names of the columns, for filters that arrive as text.
+fn offer() -> Offer<Probe> {
+    let offer = Offer::of::<Probe>()
+        .value("number", |p| p.number)
+        .value("maybe_number", |p| p.maybe_number)
+        .value("float", |p| p.float)
+        .value("maybe_float", |p| p.maybe_float)
+        .value("text", |p| p.text)
+        .value("maybe_text", |p| p.maybe_text)
+        .value("flag", |p| p.flag)
+        .value("maybe_flag", |p| p.maybe_flag)
+        .value("day", |p| p.day)
+        .value("maybe_at", |p| p.maybe_at);
+    offer.build().unwrap()
 }
 
 fn like(text: &[char], pattern: &[char]) -> bool {
@@ -544,6 +638,7 @@ fn fill(engine: &Engine, db: &Database, rows: &[Probe]) {
 #[test]
 fn every_engine_answers_as_plain_rust_does() {
     let databases: Vec<_> = engines().into_iter().map(probed).collect();
+    let offer = offer();
     let mut runner = TestRunner::new(Config { cases: 60, ..Config::default() });
     let cases = (rows(), vec(questions(), 12));
     let outcome = runner.run(&cases, |(rows, questions)| {
@@ -563,6 +658,31 @@ fn every_engine_answers_as_plain_rust_does() {
                 prop_assert_eq!(db.count(&query).unwrap(), expected.len() as u64);
                 prop_assert_eq!(db.exists(&query).unwrap(), !expected.is_empty());
                 prop_assert_eq!(db.read_first(&query).unwrap(), expected.first().cloned());
+
+                // The same filters, as the text of a request.
+                let as_text = question
+                    .filters
+                    .iter()
+                    .map(Test::cql2)
+                    .collect::<Option<Vec<_>>>();
+                let Some(filter) = as_text.and_then(|all| all.into_iter().reduce(|a, b| a & b))
+                else {
+                    continue;
+                };
+                let text = filter.to_string();
+                let filter = offer.cql2_text(&text).unwrap_or_else(|err| panic!("{err}"));
+                let unlimited =
+                    Question { orders: vec![], limit: None, offset: None, ..question.clone() };
+                let query = Probe::rows()
+                    .filter(filter.scope())
+                    .order_by(|p| p.id.asc());
+                prop_assert_eq!(
+                    db.read(&query).unwrap(),
+                    unlimited.answer(&rows),
+                    "{} on {}",
+                    text,
+                    engine.name
+                );
             }
         }
         Ok(())

@@ -77,9 +77,11 @@ impl Number {
         if let Ok(whole) = text.parse() {
             return Some(Number::Whole(whole));
         }
-        let exact = match text.contains(['e', 'E']) {
-            true => Decimal::from_scientific(text).ok(),
-            false => Decimal::from_str_exact(text).ok(),
+        let exact = match text.split_once(['e', 'E']) {
+            // It would round a number with more digits than a decimal has.
+            Some((digits, _)) if digits.len() <= 28 => Decimal::from_scientific(text).ok(),
+            Some(_) => None,
+            None => Decimal::from_str_exact(text).ok(),
         };
         if let Some(exact) = exact {
             return Some(Number::of_decimal(exact));

@@ -33,7 +33,11 @@ pub(super) fn check_size(text: &str, bounds: Bounds) -> Result<(), Mistake> {
     }
     let message =
         format!("the filter has {} bytes, and at most {} are allowed", text.len(), bounds.bytes);
-    Err(Mistake::new(MistakeKind::TooLarge, Place::new(bounds.bytes, 0), message))
+    Err(Mistake::new(
+        MistakeKind::TooLarge,
+        Place::new(text.floor_char_boundary(bounds.bytes), 0),
+        message,
+    ))
 }
 
 type Input<'i, 't> = Stateful<TokenSlice<'i, Token<'t>>, State>;

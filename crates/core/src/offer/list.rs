@@ -17,7 +17,11 @@ pub(super) fn items<'t>(text: &'t str, what: &str) -> Result<Vec<Item<'t>>, Mist
     if text.len() > MOST_BYTES {
         let message =
             format!("the list has {} bytes, and at most {MOST_BYTES} are allowed", text.len());
-        return Err(Mistake::new(MistakeKind::TooLarge, Place::new(MOST_BYTES, 0), message));
+        return Err(Mistake::new(
+            MistakeKind::TooLarge,
+            Place::new(text.floor_char_boundary(MOST_BYTES), 0),
+            message,
+        ));
     }
     let mut start = 0;
     let items = text.split(',').map(|part| {
