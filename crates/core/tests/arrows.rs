@@ -10,7 +10,7 @@ use syn::visit::Visit;
 use syn::{Macro, UseTree};
 
 /// Each folder, and those below it that it may use.
-const FOLDERS: [(&str, &[&str]); 6] = [
+const FOLDERS: [(&str, &[&str]); 8] = [
     ("model", &[]),
     ("tree", &["model"]),
     ("dialect", &["model", "tree"]),
