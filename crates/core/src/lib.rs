@@ -147,12 +147,12 @@ pub mod internal {
     pub use crate::model::{ByName, NoRow, WantedColumns, name_columns, type_columns};
     pub use crate::model::{
         ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
-        PolicyInfo, ReadColumn, Reference, Sent, SentType, TakesValues, ValueSource, carried_value,
-        is_carried_by, is_float, is_mark, is_never_null, is_nullable, is_text, is_time, is_unique,
-        is_whole_number, read_table,
+        PolicyInfo, ReadColumn, ReadReference, ReadTable, Reference, Sent, SentType, TakesValues,
+        ValueSource, carried_value, is_carried_by, is_float, is_mark, is_never_null, is_nullable,
+        is_text, is_time, is_unique, is_whole_number, read_tables,
     };
     pub use crate::model::{deserialize_stored, exact_text, interval_text, missing_field};
-    pub use crate::offer::{RawRow, ValueType};
+    pub use crate::offer::{RawRow, RuntimeTable, RuntimeTables, ValueType};
     pub use crate::plan::write::{
         Checks, Part, Parts, RowRange, RowValues, Step, WriteShape, Written,
     };

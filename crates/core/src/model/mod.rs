@@ -25,7 +25,9 @@ pub use matched::{ByName, NoRow, WantedColumns, name_columns, type_columns};
 pub(crate) use mistake::Place;
 pub use mistake::{Mistake, MistakeKind};
 pub use origin::Origin;
-pub use read::{ReadColumn, read_table};
+#[cfg(test)]
+pub(crate) use read::read_table;
+pub use read::{ReadColumn, ReadReference, ReadTable, read_tables};
 pub use role::{
     ColumnRole, ValueSource, is_float, is_mark, is_never_null, is_nullable, is_text, is_time,
     is_unique, is_whole_number,

@@ -1,7 +1,7 @@
-//! Descriptors of tables that are only known at run time, such as those of a catalog.
+//! Descriptors of tables that are only known at run time: those of a catalog.
 //!
 //! A descriptor stays in memory for the life of the program, like the static ones, so that columns are small
-//! `Copy` values wherever they come from. The same description returns the same descriptor, so reading a
+//! `Copy` values wherever they come from. The same description returns the same descriptors, so reading a
 //! catalog repeatedly takes no more memory.
 
 use std::collections::HashMap;
@@ -9,7 +9,19 @@ use std::sync::{LazyLock, Mutex, PoisonError};
 
 use super::role::ColumnRole;
 use super::storable::SqlType;
-use super::table::{ColumnInfo, TableInfo};
+use super::table::{ColumnInfo, Reference, TableInfo};
+
+/// A table as a catalog describes it.
+#[doc(hidden)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct ReadTable {
+    pub schema: Option<String>,
+    pub name: String,
+    pub columns: Vec<ReadColumn>,
+    pub references: Vec<ReadReference>,
+    /// True if handles that require policies may read it.
+    pub open_to_all: bool,
+}
 
 /// A column as a catalog describes it.
 #[doc(hidden)]
@@ -23,26 +35,49 @@ pub struct ReadColumn {
     pub unique: bool,
 }
 
-type Description = (Option<String>, String, Vec<ReadColumn>);
-
-static READ: LazyLock<Mutex<HashMap<Description, &'static TableInfo>>> =
-    LazyLock::new(Mutex::default);
-
-/// Returns the descriptor of a table that was read from a catalog.
+/// A reference to a table of the same catalog.
 #[doc(hidden)]
-pub fn read_table(
-    schema: Option<&str>,
-    name: &str,
-    columns: Vec<ReadColumn>,
-) -> &'static TableInfo {
-    let description = (schema.map(str::to_owned), name.to_owned(), columns);
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct ReadReference {
+    pub name: String,
+    /// The number of the table that it leads to, in the list of tables.
+    pub target: usize,
+    /// The numbers of the equal columns: of its own table, and of the other.
+    pub pairs: Vec<[usize; 2]>,
+    /// True if there may be no such row.
+    pub optional: bool,
+}
+
+type Known = HashMap<Vec<ReadTable>, Vec<&'static TableInfo>>;
+
+static READ: LazyLock<Mutex<Known>> = LazyLock::new(Mutex::default);
+
+/// Returns the descriptors of the tables of a catalog, in their order.
+#[doc(hidden)]
+pub fn read_tables(tables: Vec<ReadTable>) -> Vec<&'static TableInfo> {
     let mut read = READ.lock().unwrap_or_else(PoisonError::into_inner);
-    if let Some(known) = read.get(&description) {
-        return known;
+    if let Some(known) = read.get(&tables) {
+        return known.clone();
     }
+    let made: Vec<&'static TableInfo> = tables.iter().map(made).collect();
+    for (table, description) in made.iter().zip(&tables) {
+        for (reference, read) in table.references().iter().zip(&description.references) {
+            let Some(&target) = made.get(read.target) else { continue };
+            let pairs = read.pairs.iter().filter_map(|[own, other]| {
+                Some([table.columns().get(*own)?, target.columns().get(*other)?])
+            });
+            reference.set_ends(target, pairs.collect());
+        }
+    }
+    read.insert(tables, made.clone());
+    made
+}
+
+/// Returns a descriptor whose references lead nowhere yet.
+fn made(description: &ReadTable) -> &'static TableInfo {
     let kept = |text: &str| -> &'static str { Box::leak(text.into()) };
-    let (table, schema) = (kept(name), schema.map(kept));
-    let columns = description.2.iter().map(|column| {
+    let table = kept(&description.name);
+    let columns = description.columns.iter().map(|column| {
         let role = ColumnRole {
             key: column.key,
             generated: column.generated,
@@ -54,8 +89,29 @@ pub fn read_table(
         ColumnInfo::new(table, kept(&column.name), ["", ""], declared).with_role(role)
     });
     let columns: &'static [ColumnInfo] = Box::leak(columns.collect());
-    let info = TableInfo::new(schema, table, ["", ""], ["", ""], columns);
-    let info: &'static TableInfo = Box::leak(Box::new(info));
-    read.insert(description, info);
-    info
+    let references = description.references.iter();
+    let references =
+        references.map(|reference| Reference::read(kept(&reference.name), reference.optional));
+    let references: &'static [Reference] = Box::leak(references.collect());
+    let schema = description.schema.as_deref().map(kept);
+    let info = TableInfo::new(schema, table, ["", ""], ["", ""], columns).referring(references);
+    let info = if description.open_to_all { info.open_to_all() } else { info };
+    Box::leak(Box::new(info))
+}
+
+/// Returns a table without references, for tests.
+#[cfg(test)]
+pub(crate) fn read_table(
+    schema: Option<&str>,
+    name: &str,
+    columns: Vec<ReadColumn>,
+) -> &'static TableInfo {
+    let table = ReadTable {
+        schema: schema.map(str::to_owned),
+        name: name.to_owned(),
+        columns,
+        references: Vec::new(),
+        open_to_all: false,
+    };
+    read_tables(vec![table])[0]
 }

@@ -2,6 +2,7 @@
 
 use std::any::{Any, TypeId};
 use std::panic::Location;
+use std::sync::OnceLock;
 
 use super::role::{ColumnRole, ValueSource};
 use super::storable::SqlType;
@@ -29,10 +30,7 @@ pub struct TableInfo {
 #[derive(Debug)]
 pub struct Reference {
     name: &'static str,
-    // A function, because tables may refer to each other in circles.
-    target: fn() -> &'static TableInfo,
-    /// The pairs of equal columns: of this table, and of the other.
-    pairs: &'static [[ColumnOf; 2]],
+    ends: Ends,
     optional: bool,
     /// True if the other row holds the foreign key.
     of_child: bool,
@@ -40,6 +38,27 @@ pub struct Reference {
 
 /// Returns a column of a table. A function, because tables may refer to each other in circles.
 type ColumnOf = fn() -> &'static ColumnInfo;
+
+/// The table that a reference leads to, and the pairs of equal columns: of its own table, and of the other.
+#[derive(Debug)]
+enum Ends {
+    // Functions, because tables may refer to each other in circles.
+    Declared {
+        target: fn() -> &'static TableInfo,
+        pairs: &'static [[ColumnOf; 2]],
+    },
+    /// Those of a catalog, which are set when all of its tables have been read.
+    Read(OnceLock<ReadEnds>),
+}
+
+#[derive(Debug)]
+struct ReadEnds {
+    target: &'static TableInfo,
+    pairs: Box<[[&'static ColumnInfo; 2]]>,
+}
+
+/// The target of a reference that was read, before its tables are there.
+static NO_TABLE: TableInfo = TableInfo::new(None, "", ["", ""], ["", ""], &[]);
 
 impl Reference {
     /// Returns a reference; `optional` if there may be no such row.
@@ -49,7 +68,24 @@ impl Reference {
         pairs: &'static [[ColumnOf; 2]],
         optional: bool,
     ) -> Reference {
-        Reference { name, target, pairs, optional, of_child: false }
+        Reference { name, ends: Ends::Declared { target, pairs }, optional, of_child: false }
+    }
+
+    /// Returns a reference of a catalog, whose ends are set later.
+    pub(super) fn read(name: &'static str, optional: bool) -> Reference {
+        Reference { name, ends: Ends::Read(OnceLock::new()), optional, of_child: false }
+    }
+
+    /// Sets the ends of a reference of a catalog, once.
+    pub(super) fn set_ends(
+        &self,
+        target: &'static TableInfo,
+        pairs: Box<[[&'static ColumnInfo; 2]]>,
+    ) {
+        if let Ends::Read(ends) = &self.ends {
+            let first = ends.set(ReadEnds { target, pairs });
+            debug_assert!(first.is_ok(), "the ends of a reference are set once");
+        }
     }
 
     /// Marks a reference that leads to a child, whose row holds the foreign key.
@@ -70,7 +106,10 @@ impl Reference {
 
     /// Returns the table that it leads to.
     pub fn target(&self) -> &'static TableInfo {
-        (self.target)()
+        match &self.ends {
+            Ends::Declared { target, .. } => target(),
+            Ends::Read(ends) => ends.get().map_or(&NO_TABLE, |ends| ends.target),
+        }
     }
 
     pub(crate) fn is_optional(&self) -> bool {
@@ -79,7 +118,12 @@ impl Reference {
 
     /// Returns the pairs of equal columns: of this table, and of the other.
     pub fn pairs(&self) -> impl Iterator<Item = [&'static ColumnInfo; 2]> {
-        self.pairs.iter().map(|pair| pair.map(|column| column()))
+        let (declared, read): (&[[ColumnOf; 2]], &[[&'static ColumnInfo; 2]]) = match &self.ends {
+            Ends::Declared { pairs, .. } => (pairs, &[]),
+            Ends::Read(ends) => (&[], ends.get().map_or(&[], |ends| &ends.pairs)),
+        };
+        let declared = declared.iter().map(|pair| pair.map(|column| column()));
+        declared.chain(read.iter().copied())
     }
 }
 

@@ -120,23 +120,7 @@ impl Class {
 
     /// Returns a literal as a value of this class, without further checks of its type; the mistake says what is wrong.
     pub(super) fn bind(self, kind: &Kind, at: Place) -> Result<BindValue, Mistake> {
-        let value = ValueType {
-            sql_type: self.sql_type(),
-            nullable: false,
-            accept: match self {
-                Class::Boolean => ValueType::of::<bool>().accept,
-                Class::Whole => ValueType::of::<i64>().accept,
-                Class::Decimal => ValueType::of::<rust_decimal::Decimal>().accept,
-                Class::Float => ValueType::of::<f64>().accept,
-                Class::Date => ValueType::of::<jiff::civil::Date>().accept,
-                Class::Time => ValueType::of::<Time>().accept,
-                Class::DateTime => ValueType::of::<jiff::civil::DateTime>().accept,
-                Class::Timestamp => ValueType::of::<jiff::Timestamp>().accept,
-                Class::Uuid => ValueType::of::<Uuid>().accept,
-                Class::Text | Class::Enum(_) | Class::Opaque => ValueType::of::<String>().accept,
-            },
-            accepted: Accepted::Any,
-        };
+        let value = ValueType::of_sql_type(self.sql_type(), false);
         value.bind(kind, at)
     }
 }
@@ -223,7 +207,7 @@ impl ValueType {
         {
             return invalid(format!("{} is before the year 1", shown(kind)));
         }
-        (self.accept)(cell).or_else(|_| {
+        self.read(cell).or_else(|_| {
             invalid(match self.accepted {
                 Accepted::Texts(texts) => {
                     let listed = texts.iter().map(|text| format!("'{text}'"));

@@ -4,7 +4,12 @@ use std::fmt;
 use std::sync::Arc;
 
 use indexmap::IndexMap;
+use jiff::Timestamp;
+use jiff::civil::{Date, DateTime, Time};
+use rust_decimal::Decimal;
+use uuid::Uuid;
 
+use super::class::Class;
 use crate::cql2::Bounds;
 use crate::model::{Accepted, BindValue, Cell, ColumnType, Error, Mismatch, SqlType, Storable};
 
@@ -203,6 +208,46 @@ impl ValueType {
             accepted: T::Base::ACCEPTED,
         }
     }
+
+    /// Returns the type of a column that is only known by its SQL type.
+    pub(crate) fn of_sql_type(sql_type: SqlType, nullable: bool) -> ValueType {
+        let of = match Class::of(sql_type) {
+            Class::Boolean => ValueType::of::<bool>(),
+            Class::Whole => match sql_type {
+                SqlType::SmallInt => ValueType::of::<i16>(),
+                SqlType::Integer => ValueType::of::<i32>(),
+                _ => ValueType::of::<i64>(),
+            },
+            Class::Decimal => ValueType::of::<Decimal>(),
+            Class::Float => ValueType::of::<f64>(),
+            Class::Date => ValueType::of::<Date>(),
+            Class::Time => ValueType::of::<Time>(),
+            Class::DateTime => ValueType::of::<DateTime>(),
+            Class::Timestamp => ValueType::of::<Timestamp>(),
+            Class::Uuid => ValueType::of::<Uuid>(),
+            Class::Text | Class::Enum(_) => ValueType::of::<String>(),
+            Class::Opaque => match sql_type {
+                SqlType::Bytes => ValueType::of::<Vec<u8>>(),
+                SqlType::Json => ValueType::of::<serde_json::Value>(),
+                _ => ValueType::of::<String>(),
+            },
+        };
+        let accepted = match sql_type {
+            SqlType::Enum(kind) => Accepted::Texts(kind.values()),
+            _ => of.accepted,
+        };
+        ValueType { sql_type, nullable, accepted, ..of }
+    }
+
+    /// Reads a value that arrived, or a literal as a cell.
+    pub(super) fn read(&self, cell: Cell<'_>) -> Result<BindValue, Mismatch> {
+        match (self.sql_type, cell) {
+            (SqlType::Enum(kind), Cell::Text(text)) => kind
+                .bind_of(text)
+                .ok_or_else(|| Mismatch::expected("a value of the enum type")),
+            (_, cell) => (self.accept)(cell),
+        }
+    }
 }
 
 /// One name.
@@ -243,6 +288,8 @@ pub(crate) struct Names {
     pub(super) entries: Map<Entry>,
     pub(super) functions: Map<FunctionType>,
     pub(super) bounds: Bounds,
+    /// More names for suggestions: those of a catalog, which are looked up only when they are used.
+    pub(super) others: Vec<String>,
     /// The mistakes of the builder, for `check`.
     twice: Vec<String>,
 }
@@ -253,6 +300,7 @@ impl Default for Names {
             entries: Map::default(),
             functions: Map::default(),
             bounds: Bounds::DEFAULT,
+            others: Vec::new(),
             twice: Vec::new(),
         }
     }
@@ -325,8 +373,11 @@ impl Names {
         children.max().unwrap_or(0)
     }
 
-    /// Returns all names of values, also those of children, for suggestions.
+    /// Visits all names of values, also those of children, for suggestions.
     pub(super) fn each_name(&self, prefix: &str, visit: &mut dyn FnMut(&str)) {
+        if !self.others.is_empty() {
+            return self.others.iter().for_each(|name| visit(name));
+        }
         for (name, entry) in &self.entries {
             let name = match prefix {
                 "" => name.to_string(),

@@ -109,7 +109,8 @@ impl Columns {
             if matches!(cell, KeyPart::Null) && value_type.nullable {
                 return Ok(BindValue::Null(value_type.sql_type));
             }
-            (value_type.accept)(found)
+            value_type
+                .read(found)
                 .map_err(|expected| Error::mismatch_of_name(name, expected.as_str(), found))
         });
         Ok(NamedValues { names: self.names.clone(), values: values.collect::<Result<_, _>>()? })

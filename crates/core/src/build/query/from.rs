@@ -124,6 +124,16 @@ impl<R> fmt::Debug for Cte<R> {
 /// The depth limit of nested queries, so that cloning and dropping them may recurse.
 const DEEPEST: usize = 50;
 
+impl<T: Tables, R> Query<T, R> {
+    /// Returns the query over a table that is only known at run time.
+    pub(crate) fn over_runtime(
+        table: &'static TableInfo,
+        at: &'static Location<'static>,
+    ) -> Query<T, R> {
+        Query { select: select_over(table, FromSource::Table, at), rows: PhantomData }
+    }
+}
+
 impl<R: RowStruct> Query<R> {
     #[track_caller]
     pub(crate) fn over_body(body: FromSource) -> Query<R> {

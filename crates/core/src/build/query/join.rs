@@ -31,7 +31,7 @@ impl<'a> Places<'a> {
     }
 
     #[inline]
-    fn next(&mut self) -> Source {
+    pub(crate) fn next(&mut self) -> Source {
         match self.sources {
             [source, rest @ ..] => {
                 self.sources = rest;
