@@ -41,9 +41,11 @@ mod describe;
 mod draft;
 mod kind;
 mod live;
+mod plural;
 mod profile;
 mod read;
 mod scan;
+mod tables;
 mod verify;
 
 pub use catalog::{
@@ -57,4 +59,5 @@ pub use draft::{
 };
 pub use live::{LiveDatabase, blocking};
 pub use profile::{ColumnProfile, Profile};
+pub use tables::{LiveQuery, LiveRows, LiveTables};
 pub use verify::{Difference, DifferenceKind, Differences, Expected, Subject};

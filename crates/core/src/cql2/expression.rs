@@ -63,7 +63,7 @@ pub(crate) enum Kind {
     TooDeep,
 }
 
-/// A number: whole where it can be, else exact where it can be.
+/// A number: whole where it can be, else exact where it can be. A float is beyond all decimals, or closer to 0 than they are.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) enum Number {
     Whole(i64),
@@ -72,22 +72,34 @@ pub(crate) enum Number {
 }
 
 impl Number {
-    /// Reads a number as SQL and JSON write it; `None` if it is none, or too great for a float.
+    /// Reads a number as SQL and JSON write it; `None` if it has more than 28 digits, or is too great or too small for a
+    /// float.
     pub(crate) fn parse(text: &str) -> Option<Number> {
         if let Ok(whole) = text.parse() {
             return Some(Number::Whole(whole));
         }
-        let exact = match text.split_once(['e', 'E']) {
-            // It would round a number with more digits than a decimal has.
-            Some((digits, _)) if digits.len() <= 28 => Decimal::from_scientific(text).ok(),
-            Some(_) => None,
+        let (mantissa, exponent) = match text.split_once(['e', 'E']) {
+            Some((mantissa, exponent)) => (mantissa, Some(exponent)),
+            None => (text, None),
+        };
+        let digits = mantissa.bytes().filter(u8::is_ascii_digit);
+        let significant = digits.skip_while(|digit| *digit == b'0').count();
+        if significant == 0 {
+            return Some(Number::Whole(0));
+        }
+        // A decimal holds no more, and would round them.
+        if significant > 28 {
+            return None;
+        }
+        let exact = match exponent {
+            Some(_) => Decimal::from_scientific(text).ok(),
             None => Decimal::from_str_exact(text).ok(),
         };
         if let Some(exact) = exact {
             return Some(Number::of_decimal(exact));
         }
         let float: f64 = text.parse().ok()?;
-        float.is_finite().then_some(Number::Float(float))
+        (float.is_finite() && float != 0.0).then_some(Number::Float(float))
     }
 
     fn of_decimal(exact: Decimal) -> Number {
@@ -259,6 +271,22 @@ impl Expression {
 
     pub(crate) fn is_too_deep(&self) -> bool {
         matches!(self.kind, Kind::TooDeep)
+    }
+
+    /// Returns the names in a filter in CQL2 Text; none if it is no filter.
+    #[doc(hidden)]
+    pub fn names_in(text: &str) -> Vec<String> {
+        fn add(expression: &Expression, names: &mut Vec<String>) {
+            if let Kind::Property(name) = &expression.kind {
+                names.push(name.to_string());
+            }
+            expression.kind.each_child(&mut |child| add(child, names));
+        }
+        let mut names = Vec::new();
+        if let Ok(read) = super::read_text(text, super::Bounds::DEFAULT) {
+            add(&read, &mut names);
+        }
+        names
     }
 
     fn compared(self, relation: Relation, other: impl Into<Expression>) -> Expression {

@@ -127,7 +127,11 @@ impl<'t> Reader<'t> {
                 .syntax(value, "a list stands only among the arguments of `in` and in `interval`"),
             _ => match Number::parse(value.get()) {
                 Some(number) => self.leaf(Kind::Number(number), at),
-                None => Err(Mistake::new(MistakeKind::InvalidValue, at, "the number is too great")),
+                None => Err(Mistake::new(
+                    MistakeKind::InvalidValue,
+                    at,
+                    "the number has more than 28 digits, or is out of range",
+                )),
             },
         }
     }

@@ -392,7 +392,11 @@ fn value(input: &mut Input<'_, '_>) -> Read<Expression> {
 
 fn number(input: &mut Input<'_, '_>, text: &str, at: Place) -> Read<Expression> {
     let Some(number) = Number::parse(text) else {
-        return Err(mistake(MistakeKind::InvalidValue, at, "the number is too great"));
+        return Err(mistake(
+            MistakeKind::InvalidValue,
+            at,
+            "the number has more than 28 digits, or is out of range",
+        ));
     };
     leaf(input, Kind::Number(number), at)
 }

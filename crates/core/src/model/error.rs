@@ -330,6 +330,23 @@ impl Error {
         err
     }
 
+    /// Returns the error for a table that a catalog does not have.
+    #[doc(hidden)]
+    #[cold]
+    pub fn unknown_table(name: &str, known: &[&str]) -> Error {
+        let nearest = known
+            .iter()
+            .min_by_key(|known| strsim::osa_distance(name, known));
+        let nearest =
+            nearest.filter(|nearest| strsim::osa_distance(name, nearest) <= 1 + nearest.len() / 4);
+        let message = match (nearest, known) {
+            (Some(nearest), _) => format!("unknown table `{name}`; did you mean `{nearest}`?"),
+            (None, []) => format!("unknown table `{name}`; there are none"),
+            (None, known) => format!("unknown table `{name}`; there are: {}", known.join(", ")),
+        };
+        Error::new(ErrorKind::InvalidRequest, message)
+    }
+
     #[cold]
     pub(crate) fn invalid_offer(message: String) -> Error {
         Error::new(ErrorKind::InvalidOffer, message)

@@ -169,7 +169,7 @@ impl ValueType {
             (Class::Decimal, Kind::Number(number)) => match number.to_decimal() {
                 Some(exact) => Cell::Decimal(exact),
                 None => {
-                    return invalid("the number has more digits than a decimal holds".to_owned());
+                    return invalid("the number is out of the range of decimals".to_owned());
                 }
             },
             (Class::Text | Class::Enum(_), Kind::Text(text)) => {

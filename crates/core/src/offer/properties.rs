@@ -165,6 +165,12 @@ impl<T: Tables, L: Level> NamedRows<T, L> {
         self.query.sql_carrying(dialect, carried)
     }
 
+    /// Returns the same query without the level in its type, for queries that group or not at run time.
+    #[doc(hidden)]
+    pub fn of_groups(self) -> NamedRows<T> {
+        NamedRows { query: self.query.at_row_level(), columns: self.columns }
+    }
+
     /// Checks a row that arrived.
     #[doc(hidden)]
     pub fn named(&self, row: RawRow) -> Result<NamedValues, Error> {

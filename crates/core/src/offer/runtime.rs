@@ -88,6 +88,12 @@ impl RuntimeTables {
         Some(Query::over_runtime(info, Location::caller()))
     }
 
+    /// Returns the names of the columns of a table.
+    pub fn columns(&self, table: usize) -> impl Iterator<Item = &'static str> {
+        let columns = self.tables.get(table).map(|entry| entry.info.columns());
+        columns.unwrap_or_default().iter().map(ColumnInfo::name)
+    }
+
     /// Returns the names of the relations of a table.
     pub fn relations(&self, table: usize) -> impl Iterator<Item = &str> {
         let entry = self.tables.get(table);

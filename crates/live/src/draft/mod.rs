@@ -15,6 +15,7 @@ use nepheline::Dialect;
 
 use crate::catalog::{Catalog, CatalogColumn, CatalogTable, Generated};
 use crate::kind::{Fit, Kind};
+use crate::plural::plural;
 use crate::verify::{Differences, compare, is_by_code_point};
 use file::{DatabaseEnum, RustFiles, TableField, TableStruct, sql_type_of};
 use render::{BridgeDraft, ChildDraft, EnumDraft, FieldDraft, ReferenceDraft, TableDraft};
@@ -481,7 +482,7 @@ impl<'c> Drafting<'c> {
                 let at_most_one = field.unique || draft.key() == [field.ident.as_str()];
                 let name = draft.name.clone();
                 let word = heck::ToSnakeCase::to_snake_case(name.as_str());
-                let plural = if at_most_one { word } else { names::plural(&word) };
+                let plural = if at_most_one { word } else { plural(&word) };
                 let by = format!("{plural}_by_{}", field.ident.trim_start_matches("r#"));
                 let other = (!reference.is_key)
                     .then(|| reference.fields.first().map(|(_, theirs)| theirs.clone()))
@@ -526,7 +527,7 @@ impl<'c> Drafting<'c> {
                 continue;
             }
             for (own, other) in [(left, right), (right, left)] {
-                let word = names::plural(&heck::ToSnakeCase::to_snake_case(other.target.as_str()));
+                let word = plural(&heck::ToSnakeCase::to_snake_case(other.target.as_str()));
                 let across = format!(
                     "{word}_across_{}",
                     heck::ToSnakeCase::to_snake_case(draft.ident.as_str())

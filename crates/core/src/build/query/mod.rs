@@ -462,6 +462,11 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         Query { select: self.select, rows: PhantomData }
     }
 
+    /// Returns the same query under the level of rows.
+    pub(crate) fn at_row_level(self) -> Query<T, R> {
+        Query { select: self.select, rows: PhantomData }
+    }
+
     /// Selects group keys and totals whose number is known at run time.
     #[track_caller]
     pub(crate) fn selecting_groups<S>(self, nodes: SmallVec<[Node; 1]>) -> Query<T, S, PerGroup> {
