@@ -4,6 +4,7 @@
 mod compare;
 mod database;
 mod draft;
+mod query;
 mod screen;
 mod survey;
 mod tour;
@@ -31,6 +32,9 @@ enum Command {
     /// Show the tables of a database: columns, keys, references and rows; or some of them in depth.
     Survey(survey::SurveyOptions),
 
+    /// Ask a question of a table, by the names of its columns and relations: filters, orders, groups, totals.
+    Query(Box<query::QueryOptions>),
+
     /// Write Rust for the tables of a database, or bring Rust that was written before up to date.
     Draft(draft::DraftOptions),
 
@@ -52,6 +56,7 @@ fn main() -> ExitCode {
     let outcome = match &arguments.command {
         Command::Tour(options) => tour::run(options, &mut Screen::stdout()),
         Command::Survey(options) => survey::run(options, &mut Screen::stdout()),
+        Command::Query(options) => query::run(options, &mut Screen::stdout()),
         Command::Draft(options) => return ended(draft::run(options, &mut Screen::stdout())),
         Command::Compare(options) => return ended(compare::run(options, &mut Screen::stdout())),
         Command::Completions { shell } => completions(*shell),

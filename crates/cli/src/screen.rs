@@ -51,6 +51,11 @@ impl Screen {
         Screen { out: AutoStream::auto(io::stdout()), width }
     }
 
+    /// Returns the width of the terminal, if there is one.
+    pub(crate) fn width(&self) -> Option<usize> {
+        self.width
+    }
+
     pub(crate) fn heading(&mut self, text: &str) -> io::Result<()> {
         writeln!(self.out, "{HEADING}{text}{HEADING:#}")
     }

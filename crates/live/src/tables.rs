@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
-use nepheline::cql2::Expression;
+use nepheline::cql2::Cql2;
 use nepheline::internal::{
     ReadColumn, ReadReference, ReadTable, RuntimeTable, RuntimeTables, read_tables,
 };
@@ -208,7 +208,7 @@ impl LiveQuery {
     pub fn rows(&self) -> Result<LiveRows, Error> {
         let mut names: HashSet<String> = HashSet::new();
         for filter in &self.filters {
-            names.extend(Expression::names_in(filter));
+            names.extend(Cql2::names_in(filter));
         }
         let lists = self
             .totals

@@ -3,7 +3,7 @@
 //! `cargo run -p nepheline --example triples` reads some, prints each as CQL2 and as SQL, and counts its rows on demo data.
 #![allow(clippy::print_stdout, reason = "an example")]
 
-use nepheline::cql2::{Expression, property};
+use nepheline::cql2::{Cql2, property};
 use nepheline::prelude::*;
 use nepheline::{Offer, OfferedFilter};
 use nepheline_coreshed::{Specimen, in_memory, offers};
@@ -19,12 +19,12 @@ struct Triple {
 }
 
 /// Returns a triple as an expression, or the reason why it is none. The offer checks its name and its types.
-fn expression(triple: Triple) -> Result<Expression, String> {
+fn expression(triple: Triple) -> Result<Cql2, String> {
     let Triple { field, operator, value } = triple;
     let field = property(&field);
     if operator == "in" {
         let Json::Array(items) = value else { return Err("`in` needs a list".to_owned()) };
-        let items: Result<Vec<Expression>, String> = items.into_iter().map(literal).collect();
+        let items: Result<Vec<Cql2>, String> = items.into_iter().map(literal).collect();
         return Ok(field.one_of(items?));
     }
     if value.is_null() {
@@ -39,7 +39,7 @@ fn expression(triple: Triple) -> Result<Expression, String> {
 }
 
 /// Returns a value of JSON. A text that is a day is one.
-fn literal(value: Json) -> Result<Expression, String> {
+fn literal(value: Json) -> Result<Cql2, String> {
     match value {
         Json::Bool(value) => Ok(value.into()),
         Json::Number(number) => match (number.as_i64(), number.as_f64()) {
@@ -58,7 +58,7 @@ fn literal(value: Json) -> Result<Expression, String> {
 /// Reads a list of triples, which all have to hold.
 fn filter(offer: &Offer<Specimen>, json: &str) -> anyhow::Result<OfferedFilter<Specimen>> {
     let triples: Vec<Triple> = serde_json::from_str(json)?;
-    let terms: Result<Vec<Expression>, String> = triples.into_iter().map(expression).collect();
+    let terms: Result<Vec<Cql2>, String> = triples.into_iter().map(expression).collect();
     let terms = terms.map_err(anyhow::Error::msg)?;
     let all = terms.into_iter().reduce(|all, term| all & term);
     Ok(offer.filter_of(all.unwrap_or(true.into()))?)

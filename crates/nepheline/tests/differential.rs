@@ -12,7 +12,7 @@ use std::cmp::Ordering;
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::bounds::{BaseOf, ListItem, Nullable, Operand};
-use nepheline::cql2::{Expression, property};
+use nepheline::cql2::{Cql2, property};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use nepheline::{BindValue, Offer, PerRow};
@@ -249,7 +249,7 @@ impl Test {
 
 impl Test {
     /// Returns the condition in CQL2; `None` if it has no form there.
-    fn cql2(&self) -> Option<Expression> {
+    fn cql2(&self) -> Option<Cql2> {
         let name = |field: &Field| property(field.name());
         let missing = |field: &Field| name(field).is_null();
         Some(match self {
@@ -292,7 +292,7 @@ impl Test {
     }
 }
 
-fn compared(left: Expression, comparison: Comparison, right: Expression) -> Expression {
+fn compared(left: Cql2, comparison: Comparison, right: Cql2) -> Cql2 {
     match comparison {
         Comparison::Eq => left.eq(right),
         Comparison::Ne => left.ne(right),
@@ -304,7 +304,7 @@ fn compared(left: Expression, comparison: Comparison, right: Expression) -> Expr
 }
 
 impl Value {
-    fn cql2(&self) -> Expression {
+    fn cql2(&self) -> Cql2 {
         match self.clone() {
             Value::Number(value) => value.into(),
             Value::Float(value) => value.into(),

@@ -31,7 +31,7 @@ pub(super) const DEEPEST: u16 = 64;
 /// ```
 #[derive(Clone)]
 #[must_use = "an expression does nothing until an offer checks it"]
-pub struct Expression {
+pub struct Cql2 {
     kind: Kind,
     pub(crate) at: Place,
     depth: u16,
@@ -45,21 +45,21 @@ pub(crate) enum Kind {
     Date(Date),
     Timestamp(Timestamp),
     Property(SmolStr),
-    Interval(Box<[Expression; 2]>),
+    Interval(Box<[Cql2; 2]>),
     /// `'..'`, an end of an interval.
     OpenEnd,
-    And(Vec<Expression>),
-    Or(Vec<Expression>),
-    Not(Box<Expression>),
-    Compare(Relation, Box<[Expression; 2]>),
-    Like(Box<[Expression; 2]>),
-    Between(Box<[Expression; 3]>),
-    In(Box<Expression>, Vec<Expression>),
-    IsNull(Box<Expression>),
-    Temporal(TemporalOperator, Box<[Expression; 2]>),
-    Arithmetic(Arithmetic, Box<[Expression; 2]>),
-    CaseI(Box<Expression>),
-    Function(SmolStr, Vec<Expression>),
+    And(Vec<Cql2>),
+    Or(Vec<Cql2>),
+    Not(Box<Cql2>),
+    Compare(Relation, Box<[Cql2; 2]>),
+    Like(Box<[Cql2; 2]>),
+    Between(Box<[Cql2; 3]>),
+    In(Box<Cql2>, Vec<Cql2>),
+    IsNull(Box<Cql2>),
+    Temporal(TemporalOperator, Box<[Cql2; 2]>),
+    Arithmetic(Arithmetic, Box<[Cql2; 2]>),
+    CaseI(Box<Cql2>),
+    Function(SmolStr, Vec<Cql2>),
     TooDeep,
 }
 
@@ -216,7 +216,7 @@ operators! {
 impl Kind {
     /// Calls `visit` for each child.
     #[inline]
-    fn each_child<'e>(&'e self, visit: &mut impl FnMut(&'e Expression)) {
+    fn each_child<'e>(&'e self, visit: &mut impl FnMut(&'e Cql2)) {
         match self {
             Kind::And(terms) | Kind::Or(terms) | Kind::Function(_, terms) => {
                 terms.iter().for_each(visit);
@@ -244,25 +244,25 @@ impl Kind {
     }
 }
 
-impl Expression {
+impl Cql2 {
     /// Returns an expression without children.
     #[inline]
-    pub(crate) fn leaf(kind: Kind, at: Place) -> Expression {
-        Expression { kind, at, depth: 1 }
+    pub(crate) fn leaf(kind: Kind, at: Place) -> Cql2 {
+        Cql2 { kind, at, depth: 1 }
     }
 
-    pub(crate) fn new(kind: Kind, at: Place) -> Expression {
+    pub(crate) fn new(kind: Kind, at: Place) -> Cql2 {
         let mut deepest = 0;
         kind.each_child(&mut |child| deepest = deepest.max(child.depth));
         match deepest < DEEPEST {
-            true => Expression { kind, at, depth: deepest + 1 },
-            false => Expression { kind: Kind::TooDeep, at, depth: 1 },
+            true => Cql2 { kind, at, depth: deepest + 1 },
+            false => Cql2 { kind: Kind::TooDeep, at, depth: 1 },
         }
     }
 
     /// Returns an expression of Rust, which has no place.
-    fn of(kind: Kind) -> Expression {
-        Expression::new(kind, Place::default())
+    fn of(kind: Kind) -> Cql2 {
+        Cql2::new(kind, Place::default())
     }
 
     pub(crate) fn kind(&self) -> &Kind {
@@ -276,7 +276,7 @@ impl Expression {
     /// Returns the names in a filter in CQL2 Text; none if it is no filter.
     #[doc(hidden)]
     pub fn names_in(text: &str) -> Vec<String> {
-        fn add(expression: &Expression, names: &mut Vec<String>) {
+        fn add(expression: &Cql2, names: &mut Vec<String>) {
             if let Kind::Property(name) = &expression.kind {
                 names.push(name.to_string());
             }
@@ -289,68 +289,68 @@ impl Expression {
         names
     }
 
-    fn compared(self, relation: Relation, other: impl Into<Expression>) -> Expression {
-        Expression::of(Kind::Compare(relation, Box::new([self, other.into()])))
+    fn compared(self, relation: Relation, other: impl Into<Cql2>) -> Cql2 {
+        Cql2::of(Kind::Compare(relation, Box::new([self, other.into()])))
     }
 
     /// Tests for equality: `=`.
-    pub fn eq(self, other: impl Into<Expression>) -> Expression {
+    pub fn eq(self, other: impl Into<Cql2>) -> Cql2 {
         self.compared(Relation::Equal, other)
     }
 
     /// Tests for inequality: `<>`.
-    pub fn ne(self, other: impl Into<Expression>) -> Expression {
+    pub fn ne(self, other: impl Into<Cql2>) -> Cql2 {
         self.compared(Relation::NotEqual, other)
     }
 
     /// Tests for less: `<`.
-    pub fn lt(self, other: impl Into<Expression>) -> Expression {
+    pub fn lt(self, other: impl Into<Cql2>) -> Cql2 {
         self.compared(Relation::Less, other)
     }
 
     /// Tests for less or equal: `<=`.
-    pub fn le(self, other: impl Into<Expression>) -> Expression {
+    pub fn le(self, other: impl Into<Cql2>) -> Cql2 {
         self.compared(Relation::LessOrEqual, other)
     }
 
     /// Tests for greater: `>`.
-    pub fn gt(self, other: impl Into<Expression>) -> Expression {
+    pub fn gt(self, other: impl Into<Cql2>) -> Cql2 {
         self.compared(Relation::Greater, other)
     }
 
     /// Tests for greater or equal: `>=`.
-    pub fn ge(self, other: impl Into<Expression>) -> Expression {
+    pub fn ge(self, other: impl Into<Cql2>) -> Cql2 {
         self.compared(Relation::GreaterOrEqual, other)
     }
 
     /// Tests for a pattern: `LIKE`, with `%` for any text, `_` for one character, and `\` before one that stands for
     /// itself.
-    pub fn like(self, pattern: impl Into<Expression>) -> Expression {
-        Expression::of(Kind::Like(Box::new([self, pattern.into()])))
+    pub fn like(self, pattern: impl Into<Cql2>) -> Cql2 {
+        Cql2::of(Kind::Like(Box::new([self, pattern.into()])))
     }
 
     /// Tests for a range that includes both ends: `BETWEEN`.
-    pub fn between(self, low: impl Into<Expression>, high: impl Into<Expression>) -> Expression {
-        Expression::of(Kind::Between(Box::new([self, low.into(), high.into()])))
+    pub fn between(self, low: impl Into<Cql2>, high: impl Into<Cql2>) -> Cql2 {
+        Cql2::of(Kind::Between(Box::new([self, low.into(), high.into()])))
     }
 
     /// Tests for one of several values: `IN`. An empty list is FALSE.
-    pub fn one_of<E: Into<Expression>>(self, items: impl IntoIterator<Item = E>) -> Expression {
-        let items: Vec<Expression> = items.into_iter().map(E::into).collect();
+    pub fn one_of<E: Into<Cql2>>(self, items: impl IntoIterator<Item = E>) -> Cql2 {
+        let items: Vec<Cql2> = items.into_iter().map(E::into).collect();
         match items.is_empty() {
-            true => Expression::from(false),
-            false => Expression::of(Kind::In(Box::new(self), items)),
+            true => Cql2::from(false),
+            false => Cql2::of(Kind::In(Box::new(self), items)),
         }
     }
 
     /// Tests for NULL.
-    pub fn is_null(self) -> Expression {
-        Expression::of(Kind::IsNull(Box::new(self)))
+    pub fn is_null(self) -> Cql2 {
+        Cql2::of(Kind::IsNull(Box::new(self)))
     }
 
     /// Returns the text without regard to case: `CASEI`. Both sides of a comparison need it.
-    pub fn any_case(self) -> Expression {
-        Expression::of(Kind::CaseI(Box::new(self)))
+    pub fn any_case(self) -> Cql2 {
+        Cql2::of(Kind::CaseI(Box::new(self)))
     }
 
     /// Applies an operator by its name in CQL2 JSON: a comparison, an arithmetic operator, `like`, or a temporal function
@@ -363,7 +363,7 @@ impl Expression {
     /// let filter = property("depth").operator(">=", 40).unwrap();
     /// assert_eq!(filter.to_string(), "depth >= 40");
     /// ```
-    pub fn operator(self, name: &str, other: impl Into<Expression>) -> Option<Expression> {
+    pub fn operator(self, name: &str, other: impl Into<Cql2>) -> Option<Cql2> {
         let sides = |this, other| Box::new([this, other]);
         let kind = if let Some(relation) = Relation::named(name) {
             Kind::Compare(relation, sides(self, other.into()))
@@ -376,22 +376,22 @@ impl Expression {
         } else {
             return None;
         };
-        Some(Expression::of(kind))
+        Some(Cql2::of(kind))
     }
 }
 
 /// Returns a name of an offer, to be compared.
-pub fn property(name: impl AsRef<str>) -> Expression {
-    Expression::of(Kind::Property(name.as_ref().into()))
+pub fn property(name: impl AsRef<str>) -> Cql2 {
+    Cql2::of(Kind::Property(name.as_ref().into()))
 }
 
-impl PartialEq for Expression {
-    fn eq(&self, other: &Expression) -> bool {
+impl PartialEq for Cql2 {
+    fn eq(&self, other: &Cql2) -> bool {
         self.kind == other.kind
     }
 }
 
-impl fmt::Debug for Expression {
+impl fmt::Debug for Cql2 {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.kind.fmt(f)
     }
@@ -399,9 +399,9 @@ impl fmt::Debug for Expression {
 
 macro_rules! literals {
     ($($value:ty => |$given:ident| $kind:expr;)*) => {$(
-        impl From<$value> for Expression {
-            fn from($given: $value) -> Expression {
-                Expression::of($kind)
+        impl From<$value> for Cql2 {
+            fn from($given: $value) -> Cql2 {
+                Cql2::of($kind)
             }
         }
     )*};
@@ -420,29 +420,29 @@ literals! {
 }
 
 /// A float that is neither infinite nor NaN. Those have no form in CQL2, and an offer refuses them.
-impl From<f64> for Expression {
-    fn from(value: f64) -> Expression {
+impl From<f64> for Cql2 {
+    fn from(value: f64) -> Cql2 {
         let text = format!("{value:?}");
-        Expression::of(Kind::Number(Number::parse(&text).unwrap_or(Number::Float(value))))
+        Cql2::of(Kind::Number(Number::parse(&text).unwrap_or(Number::Float(value))))
     }
 }
 
 /// Joins two conditions in one flat list.
 fn joined(
-    left: Expression,
-    right: Expression,
-    list: impl Fn(Vec<Expression>) -> Kind,
-    terms_of: impl Fn(Expression) -> Result<Vec<Expression>, Expression>,
-) -> Expression {
+    left: Cql2,
+    right: Cql2,
+    list: impl Fn(Vec<Cql2>) -> Kind,
+    terms_of: impl Fn(Cql2) -> Result<Vec<Cql2>, Cql2>,
+) -> Cql2 {
     let mut terms = terms_of(left).unwrap_or_else(|one| vec![one]);
     terms.extend(terms_of(right).unwrap_or_else(|one| vec![one]));
-    Expression::of(list(terms))
+    Cql2::of(list(terms))
 }
 
-impl BitAnd for Expression {
-    type Output = Expression;
+impl BitAnd for Cql2 {
+    type Output = Cql2;
 
-    fn bitand(self, other: Expression) -> Expression {
+    fn bitand(self, other: Cql2) -> Cql2 {
         joined(self, other, Kind::And, |one| match one.kind {
             Kind::And(terms) => Ok(terms),
             _ => Err(one),
@@ -450,10 +450,10 @@ impl BitAnd for Expression {
     }
 }
 
-impl BitOr for Expression {
-    type Output = Expression;
+impl BitOr for Cql2 {
+    type Output = Cql2;
 
-    fn bitor(self, other: Expression) -> Expression {
+    fn bitor(self, other: Cql2) -> Cql2 {
         joined(self, other, Kind::Or, |one| match one.kind {
             Kind::Or(terms) => Ok(terms),
             _ => Err(one),
@@ -461,13 +461,13 @@ impl BitOr for Expression {
     }
 }
 
-impl Not for Expression {
-    type Output = Expression;
+impl Not for Cql2 {
+    type Output = Cql2;
 
-    fn not(self) -> Expression {
+    fn not(self) -> Cql2 {
         match self.kind {
             Kind::Not(inner) => *inner,
-            kind => Expression::of(Kind::Not(Box::new(Expression { kind, ..self }))),
+            kind => Cql2::of(Kind::Not(Box::new(Cql2 { kind, ..self }))),
         }
     }
 }

@@ -11,11 +11,11 @@ use serde_json::value::RawValue;
 
 use super::expression::DEEPEST;
 use super::text::{check_size, end_of_interval, instant, refuse_unsupported};
-use super::{Arithmetic, Bounds, Expression, Kind, Number, Relation, TemporalOperator};
+use super::{Arithmetic, Bounds, Cql2, Kind, Number, Relation, TemporalOperator};
 use crate::model::{Mistake, MistakeKind, Place};
 
 /// Reads a condition.
-pub(crate) fn read(text: &str, bounds: Bounds) -> Result<Expression, Mistake> {
+pub(crate) fn read(text: &str, bounds: Bounds) -> Result<Cql2, Mistake> {
     check_size(text, bounds)?;
     let root: &RawValue = serde_json::from_str(text).map_err(|err| broken(text, &err))?;
     let mut reader = Reader { text, terms: bounds.terms, of: bounds };
@@ -92,11 +92,11 @@ impl<'t> Reader<'t> {
         Err(Mistake::new(MistakeKind::Syntax, self.place(value), message.into()))
     }
 
-    fn leaf(&mut self, kind: Kind, at: Place) -> Read<Expression> {
+    fn leaf(&mut self, kind: Kind, at: Place) -> Read<Cql2> {
         match self.terms.checked_sub(1) {
             Some(left) => {
                 self.terms = left;
-                Ok(Expression::new(kind, at))
+                Ok(Cql2::new(kind, at))
             }
             None => {
                 let message =
@@ -106,7 +106,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn expression(&mut self, value: &'t RawValue, depth: u16) -> Read<Expression> {
+    fn expression(&mut self, value: &'t RawValue, depth: u16) -> Read<Cql2> {
         let at = self.place(value);
         if depth == DEEPEST {
             let message = format!("the filter is nested more than {DEEPEST} levels deep");
@@ -136,7 +136,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn object(&mut self, value: &'t RawValue, depth: u16) -> Read<Expression> {
+    fn object(&mut self, value: &'t RawValue, depth: u16) -> Read<Cql2> {
         let at = self.place(value);
         let members = match serde_json::from_str::<Members<'_>>(value.get()) {
             Ok(Members(members)) => members,
@@ -219,7 +219,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn interval(&mut self, ends: &'t RawValue, at: Place, depth: u16) -> Read<Expression> {
+    fn interval(&mut self, ends: &'t RawValue, at: Place, depth: u16) -> Read<Cql2> {
         let items = self.list(ends, "a list of 2 ends")?;
         let [from, to] = items[..] else {
             return self.syntax(ends, format!("an interval has 2 ends, found {}", items.len()));
@@ -237,9 +237,9 @@ impl<'t> Reader<'t> {
         self.node(Kind::Interval(ends), at)
     }
 
-    fn node(&self, kind: Kind, at: Place) -> Read<Expression> {
+    fn node(&self, kind: Kind, at: Place) -> Read<Cql2> {
         // The depth was counted on the way down.
-        Ok(Expression::new(kind, at))
+        Ok(Cql2::new(kind, at))
     }
 
     fn operator(
@@ -249,9 +249,9 @@ impl<'t> Reader<'t> {
         arguments: &'t RawValue,
         at: Place,
         depth: u16,
-    ) -> Read<Expression> {
+    ) -> Read<Cql2> {
         let items = self.list(arguments, "a list of arguments")?;
-        let count = |reader: &Self, wanted: &str| -> Read<Expression> {
+        let count = |reader: &Self, wanted: &str| -> Read<Cql2> {
             reader.syntax(arguments, format!("`{name}` takes {wanted}, found {}", items.len()))
         };
         if name == "in" {
@@ -264,15 +264,15 @@ impl<'t> Reader<'t> {
             let read = list
                 .into_iter()
                 .map(|item| self.expression(item, depth + 1));
-            let list: Vec<Expression> = read.collect::<Read<_>>()?;
+            let list: Vec<Cql2> = read.collect::<Read<_>>()?;
             return self.node(Kind::In(Box::new(value), list), at);
         }
         refuse_unsupported(name, name_at)?;
         let read = items.iter().map(|item| self.expression(item, depth + 1));
-        let read: Vec<Expression> = read.collect::<Read<_>>()?;
-        let one = |read: Vec<Expression>| <[Expression; 1]>::try_from(read).ok();
-        let two = |read: Vec<Expression>| <[Expression; 2]>::try_from(read).ok().map(Box::new);
-        let three = |read: Vec<Expression>| <[Expression; 3]>::try_from(read).ok().map(Box::new);
+        let read: Vec<Cql2> = read.collect::<Read<_>>()?;
+        let one = |read: Vec<Cql2>| <[Cql2; 1]>::try_from(read).ok();
+        let two = |read: Vec<Cql2>| <[Cql2; 2]>::try_from(read).ok().map(Box::new);
+        let three = |read: Vec<Cql2>| <[Cql2; 3]>::try_from(read).ok().map(Box::new);
         let boxed = |read| one(read).map(|[one]| Box::new(one));
         let (kind, wanted) = match name {
             "and" => ((read.len() > 1).then_some(Kind::And(read)), "at least 2 arguments"),
@@ -305,8 +305,8 @@ impl<'t> Reader<'t> {
 
 /// An argument of an operator: an expression, or the list of `in`.
 enum Argument<'e> {
-    One(&'e Expression),
-    List(&'e [Expression]),
+    One(&'e Cql2),
+    List(&'e [Cql2]),
 }
 
 impl Serialize for Argument<'_> {
@@ -319,7 +319,7 @@ impl Serialize for Argument<'_> {
 }
 
 /// An end of an interval, which is a text if it is a value.
-struct End<'e>(&'e Expression);
+struct End<'e>(&'e Cql2);
 
 impl Serialize for End<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
@@ -348,7 +348,7 @@ impl Serialize for Number {
 }
 
 /// Writes CQL2 JSON.
-impl Serialize for Expression {
+impl Serialize for Cql2 {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let op = |serializer: S, name: &str, arguments: &[Argument<'_>]| {
             let mut map = serializer.serialize_map(Some(2))?;
@@ -356,7 +356,7 @@ impl Serialize for Expression {
             map.serialize_entry("args", arguments)?;
             map.end()
         };
-        let of_all = |serializer: S, name: &str, arguments: &[Expression]| {
+        let of_all = |serializer: S, name: &str, arguments: &[Cql2]| {
             let arguments: Vec<Argument<'_>> = arguments.iter().map(Argument::One).collect();
             op(serializer, name, &arguments)
         };

@@ -9,7 +9,7 @@ mod print;
 mod text;
 
 pub(crate) use expression::{Arithmetic, Kind, Number, Relation, TemporalOperator};
-pub use expression::{Expression, property};
+pub use expression::{Cql2, property};
 pub(crate) use json::read as read_json;
 pub(crate) use text::read as read_text;
 

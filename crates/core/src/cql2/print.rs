@@ -3,9 +3,9 @@
 use std::fmt::{self, Write as _};
 
 use super::lexer::{Keyword, continues_name, starts_name};
-use super::{Arithmetic, Expression, Kind};
+use super::{Arithmetic, Cql2, Kind};
 
-/// How strongly an expression binds, from the weakest to the strongest. An expression that binds more weakly than its
+/// The binding strength of an expression, from the weakest to the strongest. An expression that binds more weakly than its
 /// place needs brackets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Binding {
@@ -19,7 +19,7 @@ enum Binding {
     Value,
 }
 
-impl Expression {
+impl Cql2 {
     fn binding(&self) -> Binding {
         match self.kind() {
             Kind::Or(_) => Binding::Or,
@@ -149,7 +149,7 @@ impl Expression {
 
 fn write_list(
     f: &mut fmt::Formatter<'_>,
-    terms: &[Expression],
+    terms: &[Cql2],
     between: &str,
     least: Binding,
 ) -> fmt::Result {
@@ -162,7 +162,7 @@ fn write_list(
     Ok(())
 }
 
-fn write_arguments(f: &mut fmt::Formatter<'_>, arguments: &[Expression]) -> fmt::Result {
+fn write_arguments(f: &mut fmt::Formatter<'_>, arguments: &[Cql2]) -> fmt::Result {
     f.write_char('(')?;
     write_list(f, arguments, ", ", Binding::Or)?;
     f.write_char(')')
@@ -183,7 +183,7 @@ fn write_name(f: &mut fmt::Formatter<'_>, name: &str) -> fmt::Result {
     }
 }
 
-fn write_end(f: &mut fmt::Formatter<'_>, end: &Expression) -> fmt::Result {
+fn write_end(f: &mut fmt::Formatter<'_>, end: &Cql2) -> fmt::Result {
     match end.kind() {
         Kind::Date(date) => write!(f, "'{date}'"),
         Kind::Timestamp(timestamp) => write!(f, "'{timestamp}'"),
@@ -191,7 +191,7 @@ fn write_end(f: &mut fmt::Formatter<'_>, end: &Expression) -> fmt::Result {
     }
 }
 
-impl fmt::Display for Expression {
+impl fmt::Display for Cql2 {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.write(f, Binding::Or)
     }

@@ -10,11 +10,11 @@ use winnow::stream::{Stateful, Stream, TokenSlice};
 
 use super::expression::DEEPEST;
 use super::lexer::{Keyword, Sign, Token, TokenKind, tokens};
-use super::{Arithmetic, Bounds, Expression, Kind, Number, Relation, TemporalOperator};
+use super::{Arithmetic, Bounds, Cql2, Kind, Number, Relation, TemporalOperator};
 use crate::model::{Mistake, MistakeKind, Place};
 
 /// Reads a condition.
-pub(crate) fn read(text: &str, bounds: Bounds) -> Result<Expression, Mistake> {
+pub(crate) fn read(text: &str, bounds: Bounds) -> Result<Cql2, Mistake> {
     check_size(text, bounds)?;
     let tokens = tokens(text)?;
     let state = State { end: Place::new(text.len(), 0), depth: 0, terms: bounds.terms, of: bounds };
@@ -106,8 +106,8 @@ fn take(input: &mut Input<'_, '_>, kind: TokenKind<'static>) -> Option<Place> {
 /// Reads expressions with commas between.
 fn items(
     input: &mut Input<'_, '_>,
-    item: impl Fn(&mut Input<'_, '_>) -> Read<Expression>,
-) -> Read<Vec<Expression>> {
+    item: impl Fn(&mut Input<'_, '_>) -> Read<Cql2>,
+) -> Read<Vec<Cql2>> {
     let mut items = vec![item(input)?];
     while take(input, TokenKind::Sign(Sign::Comma)).is_some() {
         items.push(item(input)?);
@@ -124,8 +124,8 @@ fn sign(input: &mut Input<'_, '_>, sign: Sign, expected: &str) -> Read<Place> {
 }
 
 /// Makes a node, unless it would be too deep.
-fn node(kind: Kind, at: Place) -> Read<Expression> {
-    let made = Expression::new(kind, at);
+fn node(kind: Kind, at: Place) -> Read<Cql2> {
+    let made = Cql2::new(kind, at);
     match made.is_too_deep() {
         false => Ok(made),
         true => Err(too_deep(at)),
@@ -139,11 +139,11 @@ fn too_deep(at: Place) -> Mistake {
 }
 
 /// Makes a node for a name or a value, of which there may only be so many.
-fn leaf(input: &mut Input<'_, '_>, kind: Kind, at: Place) -> Read<Expression> {
+fn leaf(input: &mut Input<'_, '_>, kind: Kind, at: Place) -> Read<Cql2> {
     match input.state.terms.checked_sub(1) {
         Some(left) => {
             input.state.terms = left;
-            Ok(Expression::leaf(kind, at))
+            Ok(Cql2::leaf(kind, at))
         }
         None => {
             let message =
@@ -165,21 +165,21 @@ fn within<T>(input: &mut Input<'_, '_>, rule: impl Fn(&mut Input<'_, '_>) -> Rea
 }
 
 /// `and { "OR" and }`
-fn condition(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn condition(input: &mut Input<'_, '_>) -> Read<Cql2> {
     list(input, Keyword::Or, conjunction, Kind::Or)
 }
 
 /// `factor { "AND" factor }`
-fn conjunction(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn conjunction(input: &mut Input<'_, '_>) -> Read<Cql2> {
     list(input, Keyword::And, factor, Kind::And)
 }
 
 fn list(
     input: &mut Input<'_, '_>,
     between: Keyword,
-    term: impl Fn(&mut Input<'_, '_>) -> Read<Expression>,
-    kind: impl Fn(Vec<Expression>) -> Kind,
-) -> Read<Expression> {
+    term: impl Fn(&mut Input<'_, '_>) -> Read<Cql2>,
+    kind: impl Fn(Vec<Cql2>) -> Kind,
+) -> Read<Cql2> {
     let first = term(input)?;
     if !is_next(input, TokenKind::Keyword(between)) {
         return Ok(first);
@@ -196,7 +196,7 @@ fn list(
 }
 
 /// `[ "NOT" ] primary`
-fn factor(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn factor(input: &mut Input<'_, '_>) -> Read<Cql2> {
     match keyword(input, Keyword::Not) {
         Some(start) => {
             let inner = within(input, factor)?;
@@ -208,7 +208,7 @@ fn factor(input: &mut Input<'_, '_>) -> Read<Expression> {
 }
 
 /// A value, and what may follow it to make it a condition.
-fn predicate(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn predicate(input: &mut Input<'_, '_>) -> Read<Cql2> {
     let left = sum(input)?;
     let start = left.at;
     match next_kind(input) {
@@ -239,7 +239,7 @@ fn predicate(input: &mut Input<'_, '_>) -> Read<Expression> {
     }
 }
 
-fn maybe_negated(kind: Kind, at: Place, negated: bool) -> Read<Expression> {
+fn maybe_negated(kind: Kind, at: Place, negated: bool) -> Read<Cql2> {
     let positive = node(kind, at)?;
     match negated {
         false => Ok(positive),
@@ -248,7 +248,7 @@ fn maybe_negated(kind: Kind, at: Place, negated: bool) -> Read<Expression> {
 }
 
 /// LIKE, BETWEEN or IN, after the value and NOT.
-fn rest_of_predicate(input: &mut Input<'_, '_>, left: Expression) -> Read<(Kind, Place)> {
+fn rest_of_predicate(input: &mut Input<'_, '_>, left: Cql2) -> Read<(Kind, Place)> {
     if keyword(input, Keyword::Like).is_some() {
         let pattern = within(input, value)?;
         let end = pattern.at;
@@ -284,7 +284,7 @@ fn relation(sign: Sign) -> Option<Relation> {
     })
 }
 
-/// How strongly an operator of numbers binds: `term { ("+" | "-") term }`, `power { ("*" | "/" | "%" | "div") power }`,
+/// The binding strength of an operator of numbers: `term { ("+" | "-") term }`, `power { ("*" | "/" | "%" | "div") power }`,
 /// `value [ "^" value ]`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Strength {
@@ -308,13 +308,13 @@ fn next_operator(input: &Input<'_, '_>) -> Option<(Arithmetic, Strength)> {
 }
 
 /// A value, or a computation of any strength.
-fn sum(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn sum(input: &mut Input<'_, '_>) -> Read<Cql2> {
     computation(input, Strength::Sum)
 }
 
 /// A value, and the operators after it that bind at least as strongly as `least`. Those of one strength are read from the
 /// left.
-fn computation(input: &mut Input<'_, '_>, least: Strength) -> Read<Expression> {
+fn computation(input: &mut Input<'_, '_>, least: Strength) -> Read<Cql2> {
     let mut left = signed(input)?;
     // A power is of two values, and has one exponent.
     let mut is_value = true;
@@ -336,7 +336,7 @@ fn computation(input: &mut Input<'_, '_>, least: Strength) -> Read<Expression> {
 }
 
 /// `[ "-" ] value`. The sign of a number is part of it; before anything else it is a product with -1, as in CQL2 JSON.
-fn signed(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn signed(input: &mut Input<'_, '_>) -> Read<Cql2> {
     let Some(start) = take(input, TokenKind::Sign(Sign::Minus)) else { return value(input) };
     if let Some(TokenKind::Number(digits)) = next_kind(input) {
         let end = here(input);
@@ -350,7 +350,7 @@ fn signed(input: &mut Input<'_, '_>) -> Read<Expression> {
 }
 
 /// A name, a value, a function, or any expression in brackets.
-fn value(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn value(input: &mut Input<'_, '_>) -> Read<Cql2> {
     const EXPECTED: &str = "a name, a value, a function or `(`";
     let Some(token) = input.peek_token().copied() else {
         return Err(unexpected(input, EXPECTED));
@@ -390,7 +390,7 @@ fn value(input: &mut Input<'_, '_>) -> Read<Expression> {
     }
 }
 
-fn number(input: &mut Input<'_, '_>, text: &str, at: Place) -> Read<Expression> {
+fn number(input: &mut Input<'_, '_>, text: &str, at: Place) -> Read<Cql2> {
     let Some(number) = Number::parse(text) else {
         return Err(mistake(
             MistakeKind::InvalidValue,
@@ -410,7 +410,7 @@ fn unquoted(inside: &str) -> SmolStr {
 }
 
 /// A function, after its name: one of CQL2's own, or one that an offer may have.
-fn function(input: &mut Input<'_, '_>, name: &str, start: Place) -> Read<Expression> {
+fn function(input: &mut Input<'_, '_>, name: &str, start: Place) -> Read<Cql2> {
     sign(input, Sign::Open, "`(`")?;
     if name.eq_ignore_ascii_case("date") || name.eq_ignore_ascii_case("timestamp") {
         let (text, at) = text_of(input)?;
@@ -432,14 +432,14 @@ fn function(input: &mut Input<'_, '_>, name: &str, start: Place) -> Read<Express
         return node(Kind::CaseI(Box::new(inner)), start.to(end));
     }
     refuse_unsupported(name, start)?;
-    let mut arguments: Vec<Expression> = Vec::new();
+    let mut arguments: Vec<Cql2> = Vec::new();
     if !is_next(input, TokenKind::Sign(Sign::Close)) {
         arguments = items(input, condition)?;
     }
     let end = sign(input, Sign::Close, "`,` or `)`")?;
     let at = start.to(end);
     match TemporalOperator::named(name) {
-        Some(operator) => match <[Expression; 2]>::try_from(arguments) {
+        Some(operator) => match <[Cql2; 2]>::try_from(arguments) {
             Ok(sides) => node(Kind::Temporal(operator, Box::new(sides)), at),
             Err(given) => {
                 let message = format!("`{name}` takes 2 arguments, found {}", given.len());
@@ -463,7 +463,7 @@ fn text_of(input: &mut Input<'_, '_>) -> Read<(SmolStr, Place)> {
 }
 
 /// An end of an interval: a text, a name, or `'..'`.
-fn interval_end(input: &mut Input<'_, '_>) -> Read<Expression> {
+fn interval_end(input: &mut Input<'_, '_>) -> Read<Cql2> {
     if let Some(TokenKind::Text(_)) = next_kind(input) {
         let (text, at) = text_of(input)?;
         let kind = end_of_interval(&text)

@@ -4,7 +4,7 @@ use super::class::Class;
 use super::names::{Entry, EntryKind, Names, OfferedUse, ValueType};
 use super::temporal;
 use super::term::{Term, Value};
-use crate::cql2::{Arithmetic, Expression, Kind, Number, Relation};
+use crate::cql2::{Arithmetic, Cql2, Kind, Number, Relation};
 use crate::model::{BindValue, List, Mistake, MistakeKind, Place};
 use crate::tree::Comparison;
 
@@ -74,7 +74,7 @@ pub(super) enum Operand<'e, 'n> {
 }
 
 /// Checks a condition.
-pub(super) fn check(names: &Names, expression: &Expression) -> Checked<Term> {
+pub(super) fn check(names: &Names, expression: &Cql2) -> Checked<Term> {
     let open = condition(names, expression)?;
     Ok(inside(open.route, open.term))
 }
@@ -95,7 +95,7 @@ pub(super) fn wrong(at: Place, message: impl Into<String>) -> Mistake {
     Mistake::new(MistakeKind::WrongType, at, message.into())
 }
 
-fn condition(names: &Names, expression: &Expression) -> Checked<Open> {
+fn condition(names: &Names, expression: &Cql2) -> Checked<Open> {
     let at = expression.at;
     match expression.kind() {
         Kind::Boolean(holds) => Ok(closed(Term::Constant(*holds))),
@@ -159,7 +159,7 @@ fn condition(names: &Names, expression: &Expression) -> Checked<Open> {
 }
 
 /// Checks the terms of AND, with those of an AND inside it.
-fn conjunction(names: &Names, terms: &[Expression], joined: &mut Conjunction) -> Checked<()> {
+fn conjunction(names: &Names, terms: &[Cql2], joined: &mut Conjunction) -> Checked<()> {
     for term in terms {
         match term.kind() {
             Kind::And(inner) => conjunction(names, inner, joined)?,
@@ -302,7 +302,7 @@ pub(super) fn unknown(names: &Names, name: &str, at: Place) -> Mistake {
 
 impl<'n> Predicate<'n> {
     /// Checks a value.
-    pub(super) fn operand<'e>(&mut self, expression: &'e Expression) -> Checked<Operand<'e, 'n>> {
+    pub(super) fn operand<'e>(&mut self, expression: &'e Cql2) -> Checked<Operand<'e, 'n>> {
         let at = expression.at;
         let typed = match expression.kind() {
             literal if Class::of_literal(literal).is_some() => {
@@ -332,14 +332,14 @@ impl<'n> Predicate<'n> {
     }
 
     /// Checks a value that has a type of its own: a literal gets its usual one.
-    fn typed(&mut self, expression: &Expression) -> Checked<Typed<'n>> {
+    fn typed(&mut self, expression: &Cql2) -> Checked<Typed<'n>> {
         match self.operand(expression)? {
             Operand::Typed(typed) => Ok(typed),
             Operand::Literal(kind, at) => literal(kind, at),
         }
     }
 
-    fn text(&mut self, expression: &Expression) -> Checked<Typed<'n>> {
+    fn text(&mut self, expression: &Cql2) -> Checked<Typed<'n>> {
         let typed = self.typed(expression)?;
         match typed.class {
             Class::Text => Ok(typed),
@@ -406,12 +406,7 @@ impl<'n> Predicate<'n> {
         }
     }
 
-    fn comparison(
-        &mut self,
-        relation: Relation,
-        left: &Expression,
-        right: &Expression,
-    ) -> Checked<Term> {
+    fn comparison(&mut self, relation: Relation, left: &Cql2, right: &Cql2) -> Checked<Term> {
         let operands = [self.operand(left)?, self.operand(right)?];
         let (comparison, wanted) = match relation {
             Relation::Equal => (Comparison::Equal, OfferedUse::Equal),
@@ -440,9 +435,9 @@ impl<'n> Predicate<'n> {
         Ok(Term::Compare(comparison, left, right))
     }
 
-    fn between(&mut self, parts: &[Expression; 3]) -> Checked<Term> {
+    fn between(&mut self, parts: &[Cql2; 3]) -> Checked<Term> {
         let [value, low, high] = parts;
-        let mut beside = |end: &Expression| -> Checked<(Class, [Value; 2])> {
+        let mut beside = |end: &Cql2| -> Checked<(Class, [Value; 2])> {
             let (value, end) = (self.operand(value)?, self.operand(end)?);
             self.allow_operand(&value, OfferedUse::Between)?;
             self.allow_operand(&end, OfferedUse::Between)?;
@@ -462,7 +457,7 @@ impl<'n> Predicate<'n> {
         })
     }
 
-    fn one_of(&mut self, value: &Expression, items: &[Expression]) -> Checked<Term> {
+    fn one_of(&mut self, value: &Cql2, items: &[Cql2]) -> Checked<Term> {
         if let Operand::Typed(typed) = self.operand(value)? {
             self.allow(&typed, OfferedUse::In)?;
             if let Some(list) = typed.list(items)? {
@@ -480,13 +475,13 @@ impl<'n> Predicate<'n> {
         Ok(Term::Any(equal))
     }
 
-    fn is_null(&mut self, value: &Expression) -> Checked<Term> {
+    fn is_null(&mut self, value: &Cql2) -> Checked<Term> {
         let typed = self.typed(value)?;
         self.allow(&typed, OfferedUse::IsNull)?;
         Ok(Term::IsNull(typed.value))
     }
 
-    fn like(&mut self, text: &Expression, pattern: &Expression) -> Checked<Term> {
+    fn like(&mut self, text: &Cql2, pattern: &Cql2) -> Checked<Term> {
         let text = self.text(text)?;
         self.allow(&text, OfferedUse::Like)?;
         let (pattern, any_case) = match pattern.kind() {
@@ -508,8 +503,8 @@ impl<'n> Predicate<'n> {
     fn arithmetic(
         &mut self,
         operator: Arithmetic,
-        left: &Expression,
-        right: &Expression,
+        left: &Cql2,
+        right: &Cql2,
         at: Place,
     ) -> Checked<Typed<'n>> {
         let operands = [self.operand(left)?, self.operand(right)?];
@@ -556,7 +551,7 @@ impl<'n> Predicate<'n> {
         })
     }
 
-    fn function(&mut self, name: &str, arguments: &[Expression], at: Place) -> Checked<Typed<'n>> {
+    fn function(&mut self, name: &str, arguments: &[Cql2], at: Place) -> Checked<Typed<'n>> {
         let names: &'n Names = self.names;
         let Some((index, _, function)) = names.functions.get_full(name) else {
             let mut message =
@@ -701,7 +696,7 @@ impl<'n> Typed<'n> {
     }
 
     /// Returns the items as one list, if all are literals of this type.
-    fn list(&self, items: &[Expression]) -> Checked<Option<List>> {
+    fn list(&self, items: &[Cql2]) -> Checked<Option<List>> {
         let Some(value_type) = self.value_type else { return Ok(None) };
         if self.class == Class::Opaque {
             return Ok(None);

@@ -9,7 +9,7 @@ use super::term::Term;
 use super::{Body, Over};
 use crate::build::expr::Condition;
 use crate::build::query::Tables;
-use crate::cql2::Expression;
+use crate::cql2::Cql2;
 
 /// A filter that arrived as data, checked by an [`Offer`](crate::Offer).
 ///
@@ -33,12 +33,12 @@ use crate::cql2::Expression;
 #[must_use = "a filter does nothing until a query is filtered by its scope"]
 pub struct OfferedFilter<T: Tables> {
     body: Arc<Body<T>>,
-    expression: Expression,
+    expression: Cql2,
     term: Arc<Term>,
 }
 
 impl<T: Tables> OfferedFilter<T> {
-    pub(super) fn new(body: Arc<Body<T>>, expression: Expression, term: Term) -> Self {
+    pub(super) fn new(body: Arc<Body<T>>, expression: Cql2, term: Term) -> Self {
         OfferedFilter { body, expression, term: Arc::new(term) }
     }
 
@@ -53,7 +53,7 @@ impl<T: Tables> OfferedFilter<T> {
 
     /// Returns the filter as an expression of CQL2, to combine it with others and check the result by
     /// [`filter_of`](crate::Offer::filter_of).
-    pub fn expression(&self) -> &Expression {
+    pub fn expression(&self) -> &Cql2 {
         &self.expression
     }
 }

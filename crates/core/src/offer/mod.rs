@@ -21,7 +21,7 @@ use std::sync::Arc;
 use crate::build::expr::{Condition, ExprExt, Level, PerRow};
 use crate::build::query::{Query, Tables};
 use crate::build::table::Table;
-use crate::cql2::Expression;
+use crate::cql2::Cql2;
 use crate::model::{Error, Mistake};
 use crate::tree::Node;
 
@@ -108,10 +108,10 @@ pub struct Offer<T: Tables> {
     body: Arc<Body<T>>,
 }
 
-/// What makes a value out of the columns.
+/// A closure that makes a value out of the columns.
 type MakesValue<T> = Box<dyn Fn(<T as Tables>::Columns) -> Node + Send + Sync>;
 
-/// Makes the condition that one of the children satisfies a condition.
+/// A closure that makes the condition that one of the children satisfies a condition.
 type MakesChild<T> =
     Box<dyn Fn(<T as Tables>::Columns, &mut dyn FnMut(&dyn Resolve) -> Node) -> Node + Send + Sync>;
 
@@ -208,7 +208,7 @@ impl<T: Tables> Offer<T> {
     /// # Errors
     ///
     /// [`InvalidRequest`](crate::ErrorKind::InvalidRequest), whose place is in the CQL2 Text of the filter.
-    pub fn filter_of(&self, filter: Expression) -> Result<OfferedFilter<T>, Error> {
+    pub fn filter_of(&self, filter: Cql2) -> Result<OfferedFilter<T>, Error> {
         match self.checked(filter.clone()) {
             Ok(checked) => Ok(checked),
             // The same filter as text has places.
@@ -219,7 +219,7 @@ impl<T: Tables> Offer<T> {
         }
     }
 
-    fn checked(&self, expression: Expression) -> Result<OfferedFilter<T>, Mistake> {
+    fn checked(&self, expression: Cql2) -> Result<OfferedFilter<T>, Mistake> {
         let term = check::check(&self.body.names, &expression)?;
         Ok(OfferedFilter::new(self.body.clone(), expression, term))
     }

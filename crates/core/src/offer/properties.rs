@@ -147,6 +147,11 @@ impl<T: Tables, L: Level> NamedRows<T, L> {
         self
     }
 
+    /// Returns the names of the values in their order.
+    pub fn names(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.columns.names.iter().map(AsRef::as_ref)
+    }
+
     /// Returns the SQL, as [`Query::sql`].
     ///
     /// # Errors

@@ -4,7 +4,7 @@ use super::check::{Checked, Operand, Predicate, wrong};
 use super::class::Class;
 use super::names::OfferedUse;
 use super::term::{Term, Value};
-use crate::cql2::{Expression, Kind, TemporalOperator};
+use crate::cql2::{Cql2, Kind, TemporalOperator};
 use crate::model::{Mistake, MistakeKind, Place};
 use crate::tree::Comparison;
 
@@ -33,7 +33,7 @@ struct Side {
 pub(super) fn check(
     predicate: &mut Predicate<'_>,
     operator: TemporalOperator,
-    sides: &[Expression; 2],
+    sides: &[Cql2; 2],
 ) -> Checked<Term> {
     let class = class_of(predicate, sides)?;
     let [left, right] = sides;
@@ -90,7 +90,7 @@ pub(super) fn check(
 }
 
 /// Returns the expressions of both sides, without the open ends.
-fn ends(sides: &[Expression; 2]) -> impl Iterator<Item = &Expression> {
+fn ends(sides: &[Cql2; 2]) -> impl Iterator<Item = &Cql2> {
     sides
         .iter()
         .flat_map(|side| match side.kind() {
@@ -101,7 +101,7 @@ fn ends(sides: &[Expression; 2]) -> impl Iterator<Item = &Expression> {
 }
 
 /// Returns the class of all instants of both sides: that of the first name, or else of the first value.
-fn class_of(predicate: &mut Predicate<'_>, sides: &[Expression; 2]) -> Checked<Class> {
+fn class_of(predicate: &mut Predicate<'_>, sides: &[Cql2; 2]) -> Checked<Class> {
     let mut class = None;
     for end in ends(sides) {
         let operand = predicate.operand(end)?;
@@ -121,7 +121,7 @@ fn class_of(predicate: &mut Predicate<'_>, sides: &[Expression; 2]) -> Checked<C
     Ok(class.unwrap_or(Class::Date))
 }
 
-fn side(predicate: &mut Predicate<'_>, expression: &Expression, class: Class) -> Checked<Side> {
+fn side(predicate: &mut Predicate<'_>, expression: &Cql2, class: Class) -> Checked<Side> {
     let at = expression.at;
     let Kind::Interval(interval) = expression.kind() else {
         let instant = instant(predicate, expression, class)?;
@@ -140,7 +140,7 @@ fn side(predicate: &mut Predicate<'_>, expression: &Expression, class: Class) ->
             "the interval ends before it begins",
         ));
     }
-    let mut end = |end: &Expression, open: End| match end.kind() {
+    let mut end = |end: &Cql2, open: End| match end.kind() {
         Kind::OpenEnd => Ok(open),
         _ => instant(predicate, end, class),
     };
@@ -149,7 +149,7 @@ fn side(predicate: &mut Predicate<'_>, expression: &Expression, class: Class) ->
 }
 
 /// Checks an instant, which is of the class of all others.
-fn instant(predicate: &mut Predicate<'_>, expression: &Expression, class: Class) -> Checked<End> {
+fn instant(predicate: &mut Predicate<'_>, expression: &Cql2, class: Class) -> Checked<End> {
     let typed = match predicate.operand(expression)? {
         Operand::Literal(kind, at) => {
             let value = Value::Bind(class.bind(kind, at)?);

@@ -176,7 +176,7 @@ impl Select {
         }
         for by in keys {
             if self.orders.iter().all(|order| order.what.by != by) {
-                // Whether a key is nullable is not known here.
+                // A key does not say here if it is nullable.
                 let what = OrderTerm {
                     by,
                     nullable: true,
