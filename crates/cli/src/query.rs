@@ -2,9 +2,10 @@
 
 mod chart;
 
-use std::io;
+use std::path::PathBuf;
+use std::{fs, io};
 
-use anyhow::{Result, bail};
+use anyhow::{Context as _, Result, bail};
 use clap::{Args, ValueEnum};
 use nepheline::blocking::{Database, RunsQueries as _};
 use nepheline::{Dialect, NamedValues, Paging};
@@ -34,6 +35,10 @@ pub(crate) struct QueryOptions {
     /// Show the plan of the database instead of the rows.
     #[arg(long, conflicts_with = "sql")]
     plan: bool,
+
+    /// Draw the answer into this file, as an SVG chart: a bar for the last value of each row.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["sql", "plan", "form"])]
+    svg: Option<PathBuf>,
 
     /// The form of the answer.
     #[arg(long = "as", value_enum, value_name = "FORM", default_value = "table")]
@@ -115,7 +120,16 @@ pub(crate) fn run(options: &QueryOptions, screen: &mut Screen) -> Result<()> {
         let plan = db.explain(&query)?;
         return Ok(screen.plain(plan.trim_end())?);
     }
-    answer(&db, &query, &options.question, options.form, screen)
+    let (rows, all) = options.question.read(&db, &query)?;
+    let names: Vec<&str> = query.names().collect();
+    match &options.svg {
+        Some(file) => {
+            let svg = chart::svg(&names, &rows)?;
+            fs::write(file, svg).with_context(|| format!("cannot write {}", file.display()))?;
+            Ok(screen.line(&format!("{} rows drawn into {}", rows.len(), file.display()))?)
+        }
+        None => answer(&names, &rows, all, options.form, screen),
+    }
 }
 
 impl Shown {
@@ -163,6 +177,18 @@ impl Question {
 }
 
 impl Question {
+    /// Reads the rows of the page, and the number of all rows.
+    fn read(&self, db: &Database, query: &LiveRows) -> Result<(Vec<NamedValues>, usize)> {
+        if self.limit == 0 {
+            let rows = db.read(query)?;
+            let all = rows.len();
+            return Ok((rows, all));
+        }
+        let page = db.read_page(query, Paging::page_size(self.limit).page(self.page))?;
+        let all = usize::try_from(page.total_rows()).unwrap_or(usize::MAX);
+        Ok((page.into_rows(), all))
+    }
+
     /// Limits the rows to those of the page.
     fn paged(&self, query: LiveRows) -> LiveRows {
         match self.limit {
@@ -176,36 +202,23 @@ impl Question {
     }
 }
 
-/// Reads the rows, and prints them in a form.
+/// Prints rows in a form; `all` is their number on all pages.
 fn answer(
-    db: &Database,
-    query: &LiveRows,
-    question: &Question,
+    names: &[&str],
+    rows: &[NamedValues],
+    all: usize,
     form: Form,
     screen: &mut Screen,
 ) -> Result<()> {
-    let (rows, all) = match question.limit {
-        0 => {
-            let rows = db.read(query)?;
-            let all = rows.len();
-            (rows, all)
-        }
-        limit => {
-            let page = db.read_page(query, Paging::page_size(limit).page(question.page))?;
-            let all = usize::try_from(page.total_rows()).unwrap_or(usize::MAX);
-            (page.into_rows(), all)
-        }
-    };
-    let names: Vec<&str> = query.names().collect();
     match form {
         Form::Table => {
             let cells: Vec<Vec<String>> = rows.iter().map(|row| cells(row, NULL)).collect();
-            Ok(screen.table(&names, &cells, all)?)
+            Ok(screen.table(names, &cells, all)?)
         }
-        Form::Json => Ok(screen.plain(&as_json(&rows)?)?),
-        Form::Csv => as_csv(&names, &rows),
-        Form::Markdown => Ok(screen.plain(&as_markdown(&names, &rows))?),
-        Form::Chart => Ok(screen.plain(&chart::of(&rows, screen.width())?)?),
+        Form::Json => Ok(screen.plain(&as_json(rows)?)?),
+        Form::Csv => as_csv(names, rows),
+        Form::Markdown => Ok(screen.plain(&as_markdown(names, rows))?),
+        Form::Chart => Ok(screen.plain(&chart::of(rows, screen.width())?)?),
     }
 }
 

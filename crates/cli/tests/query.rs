@@ -47,6 +47,33 @@ fn groups_have_totals_and_a_chart() {
 }
 
 #[test]
+fn a_chart_is_drawn_into_a_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("rocks.svg");
+    let path = file.to_str().unwrap();
+    let drawn = |more: &[&str]| {
+        let _ = std::fs::remove_file(&file);
+        let output = nepheline(&[&["query", "specimen"], more, &["--svg", path]].concat())
+            .output()
+            .unwrap();
+        (output.status.success(), std::fs::read_to_string(&file).unwrap_or_default())
+    };
+    let (succeeds, svg) = drawn(&["--per", "rock", "--total", "count", "--order=-count"]);
+    assert!(succeeds && svg.starts_with("<svg"));
+    // A bar for each rock, under its name.
+    assert!(
+        ["granite", "nepheline syenite"]
+            .iter()
+            .all(|rock| svg.contains(rock))
+    );
+    assert_eq!(svg.matches("#396A7A").count(), 7);
+    // One row, numbers below zero, NULL, and no rows at all.
+    assert!(drawn(&["--total", "count"]).0);
+    assert!(drawn(&["--where", "id < 5", "--show", "label,parent_id"]).0);
+    assert!(!drawn(&["--where", "FALSE", "--show", "label,top_m"]).0);
+}
+
+#[test]
 fn mistakes_name_the_place_and_the_nearest_name() {
     assert_cmd_snapshot!("unknown table", nepheline(&["query", "specimn"]));
     let filtered = |filter| nepheline(&["query", "specimen", "--where", filter]);
