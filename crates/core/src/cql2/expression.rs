@@ -85,7 +85,8 @@ impl Number {
         let digits = mantissa.bytes().filter(u8::is_ascii_digit);
         let significant = digits.skip_while(|digit| *digit == b'0').count();
         if significant == 0 {
-            return Some(Number::Whole(0));
+            // Also the texts of floats that are no numbers have no digit.
+            return mantissa.contains('0').then_some(Number::Whole(0));
         }
         // A decimal holds no more, and would round them.
         if significant > 28 {
@@ -267,6 +268,13 @@ impl Cql2 {
 
     pub(crate) fn kind(&self) -> &Kind {
         &self.kind
+    }
+
+    /// Returns the number of names and values in it.
+    pub(crate) fn leaves(&self) -> usize {
+        let mut leaves = 0;
+        self.kind.each_child(&mut |child| leaves += child.leaves());
+        leaves.max(1)
     }
 
     pub(crate) fn is_too_deep(&self) -> bool {

@@ -41,6 +41,9 @@ fn broken(text: &str, err: &serde_json::Error) -> Mistake {
     Mistake::new(MistakeKind::Syntax, Place::new(offset, 0), message).within(text)
 }
 
+/// The most members of an object, so that looking for one of them stays cheap.
+const MOST_MEMBERS: usize = 16;
+
 /// The members of an object, in their order.
 struct Members<'t>(Vec<(String, &'t RawValue)>);
 
@@ -58,6 +61,10 @@ impl<'t> Deserialize<'t> for Members<'t> {
             fn visit_map<A: MapAccess<'t>>(self, mut map: A) -> Result<Members<'t>, A::Error> {
                 let mut members: Vec<(String, &'t RawValue)> = Vec::new();
                 while let Some((name, value)) = map.next_entry::<String, &RawValue>()? {
+                    // No object of CQL2 has more than two.
+                    if members.len() == MOST_MEMBERS {
+                        return Err(A::Error::custom("an object has too many members"));
+                    }
                     if members.iter().any(|(known, _)| *known == name) {
                         return Err(A::Error::custom(format_args!("`{name}` is given twice")));
                     }

@@ -48,7 +48,7 @@ pub struct Offered {
 impl Offered {
     /// Returns a name with every use that its type allows.
     ///
-    /// It has letters, digits, `_` and dots, and starts with a letter or `_`.
+    /// It has letters, digits, `_` and dots, starts with a letter or `_`, and has at most 63 bytes.
     pub fn name(name: impl Into<String>) -> Offered {
         let uses = Uses::ALL;
         Offered { name: name.into(), description: None, uses, sorted: true, apart: false }
@@ -279,6 +279,12 @@ pub(crate) struct FunctionType {
 
 type Map<V> = IndexMap<Box<str>, V, foldhash::fast::FixedState>;
 
+/// The longest name, in bytes.
+const LONGEST: usize = 63;
+
+/// The longest name of children of children, with dots between.
+pub(super) const LONGEST_PATH: usize = (LONGEST + 1) * (MOST_LEVELS + 1);
+
 /// The most levels of children of children. A route through them is one number.
 const MOST_LEVELS: usize = 4;
 
@@ -334,7 +340,7 @@ impl Names {
             .find(|name| !is_name(name))
         {
             let message = format!(
-                "`{name}` is no name: names have letters, digits, `_` and dots, and start with a letter or `_`"
+                "`{name}` is no name: names have letters, digits, `_` and dots, start with a letter or `_`, and have at most {LONGEST} bytes"
             );
             return Err(Error::invalid_offer(message));
         }
@@ -412,7 +418,8 @@ impl Names {
 fn is_name(name: &str) -> bool {
     let mut characters = name.chars();
     let first = characters.next();
-    first.is_some_and(|first| first.is_alphabetic() || first == '_')
+    name.len() <= LONGEST
+        && first.is_some_and(|first| first.is_alphabetic() || first == '_')
         && characters.all(|c| c.is_alphanumeric() || matches!(c, '_' | '.'))
         && !name.ends_with('.')
 }

@@ -3,10 +3,10 @@
 use std::fmt;
 use std::sync::Arc;
 
-use super::check::own_value;
 use super::class::Class;
 use super::list::{check_once, items};
 use super::names::EntryKind;
+use super::predicate::own_value;
 use super::row::{Columns, NamedValues, RawRow};
 use super::term::Resolve as _;
 use super::{Body, Offer, Over};

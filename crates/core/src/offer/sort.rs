@@ -3,9 +3,9 @@
 use std::fmt;
 use std::sync::Arc;
 
-use super::check::own_value;
 use super::list::{Item, check_once, items};
 use super::names::{Entry, EntryKind, Names};
+use super::predicate::own_value;
 use super::term::Resolve as _;
 use super::{Body, Offer, Over};
 use crate::build::expr::Order;

@@ -1,8 +1,10 @@
 //! The temporal functions of CQL2: relations of two instants or intervals, by comparisons of their ends.
 
-use super::check::{Checked, Operand, Predicate, wrong};
+use super::check::{Checked, wrong};
 use super::class::Class;
 use super::names::OfferedUse;
+use super::operand::Operand;
+use super::predicate::Predicate;
 use super::term::{Term, Value};
 use crate::cql2::{Cql2, Kind, TemporalOperator};
 use crate::model::{Mistake, MistakeKind, Place};

@@ -8,10 +8,11 @@ use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
 use uuid::Uuid;
 
-use super::check::{check, own_value};
+use super::check::check;
 use super::class::Class;
 use super::list::{Item, check_once, items};
 use super::names::{EntryKind, Names, Offered, OfferedUse, ValueType};
+use super::predicate::own_value;
 use super::properties::NamedRows;
 use super::row::Columns;
 use super::sort::{self, SortTerm};

@@ -156,6 +156,21 @@ fn what_is_too_large_is_refused_before_any_work_grows() {
         ("many terms", terms(100_000)),
         ("many terms within the bound of bytes", terms(1_200)),
         ("a long list", format!("depth IN (1{})", ",1".repeat(20_000))),
+        ("a name of many dots", format!("{}a = 1", "a.".repeat(30_000))),
+        (
+            "many members",
+            format!(
+                "{{{}}}",
+                (0..8_000)
+                    .map(|n| format!("\"{n}\":1"))
+                    .collect::<Vec<_>>()
+                    .join(",")
+            ),
+        ),
+        ("a computed value beside many items", {
+            let value = vec!["(depth * 2)"; 30].join(" + ");
+            format!("{value} IN ({})", vec!["results"; 400].join(", "))
+        }),
         ("a long sort", "depth,".repeat(1_000)),
     ];
     let offer = offer();
