@@ -2,18 +2,10 @@
 
 #![allow(clippy::unwrap_used, reason = "tests")]
 
-use std::process::Command;
+mod support;
 
-use insta_cmd::{assert_cmd_snapshot, get_cargo_bin};
-
-fn nepheline(arguments: &[&str]) -> Command {
-    let mut command = Command::new(get_cargo_bin("nepheline"));
-    command
-        .args(arguments)
-        .env("NO_COLOR", "1")
-        .env_remove("NEPHELINE_DATABASE");
-    command
-}
+use insta_cmd::assert_cmd_snapshot;
+use support::nepheline;
 
 #[test]
 fn a_survey_lists_the_tables_and_shows_one_in_depth() {

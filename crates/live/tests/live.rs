@@ -2,7 +2,8 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
-use std::env;
+mod support;
+
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use nepheline::blocking::{Database, RunsQueries};
@@ -11,26 +12,12 @@ use nepheline::{Script, script, statement};
 use nepheline_coreshed as shed;
 use nepheline_live::blocking::LiveDatabase;
 use nepheline_live::{Catalog, DifferenceKind, Expected, Subject};
+use support::databases;
 
 /// Keeps the tests apart, because they share their tables.
 fn alone() -> MutexGuard<'static, ()> {
     static ALONE: Mutex<()> = Mutex::new(());
     ALONE.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// A database of each engine. Without its URL an engine is left out, unless the servers are required.
-fn databases() -> Vec<Database> {
-    let mut databases = vec![Database::open("sqlite::memory:").unwrap()];
-    for variable in ["NEPHELINE_TEST_POSTGRES", "NEPHELINE_TEST_MARIADB"] {
-        match env::var(variable) {
-            Ok(url) => databases.push(Database::open(&url).unwrap()),
-            Err(_) => assert!(
-                env::var("NEPHELINE_TEST_SERVERS").is_err(),
-                "{variable} has to name a test database"
-            ),
-        }
-    }
-    databases
 }
 
 fn run(db: &Database, text: &str) {

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
-use std::env;
+mod support;
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
@@ -11,20 +11,11 @@ use nepheline_coreshed::guarded::AgencyId;
 use nepheline_coreshed::{Borehole, Specimen, load};
 use nepheline_live::LiveTables;
 use nepheline_live::blocking::LiveDatabase;
+use support::databases;
 
-/// A database of each engine with the demo. Without its URL an engine is left out, unless the servers are required.
+/// A database of each engine with the demo, and its tables.
 fn demos() -> Vec<(Database, LiveTables)> {
-    let mut databases = vec![Database::open("sqlite::memory:").unwrap()];
-    for variable in ["NEPHELINE_TEST_POSTGRES", "NEPHELINE_TEST_MARIADB"] {
-        match env::var(variable) {
-            Ok(url) => databases.push(Database::open(&url).unwrap()),
-            Err(_) => assert!(
-                env::var("NEPHELINE_TEST_SERVERS").is_err(),
-                "{variable} names a test database"
-            ),
-        }
-    }
-    let loaded = databases.into_iter().map(|db| {
+    let loaded = databases().into_iter().map(|db| {
         load(&db).unwrap();
         let tables = LiveTables::of(&db.catalog().unwrap(), db.dialect());
         (db, tables)

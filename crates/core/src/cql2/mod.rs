@@ -1,6 +1,9 @@
-//! CQL2, the query language of the Open Geospatial Consortium (OGC 21-065r2): its tree, its text and its JSON.
+//! CQL2, the query language of the Open Geospatial Consortium (OGC 21-065r2): its tree, with its text and its JSON.
 //!
-//! This folder knows no tables. `offer` gives the names of a filter their meaning.
+//! An [`Offer`](crate::Offer) reads filters that arrive, and gives their names a meaning. [`property`] begins a filter that is
+//! built in Rust.
+
+// The tree knows no tables.
 
 mod expression;
 mod json;
