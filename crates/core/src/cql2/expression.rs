@@ -72,8 +72,8 @@ pub(crate) enum Number {
 }
 
 impl Number {
-    /// Reads a number as SQL and JSON write it; `None` if it has more than 28 digits, or is too great or too small for a
-    /// float.
+    /// Reads a number as SQL and JSON write it; `None` if it has more than 28 digits and is no decimal, or is too great or
+    /// too small for a float.
     pub(crate) fn parse(text: &str) -> Option<Number> {
         if let Ok(whole) = text.parse() {
             return Some(Number::Whole(whole));
@@ -88,16 +88,18 @@ impl Number {
             // Also the texts of floats that are no numbers have no digit.
             return mantissa.contains('0').then_some(Number::Whole(0));
         }
-        // A decimal holds no more, and would round them.
-        if significant > 28 {
-            return None;
-        }
+        // Only this function never rounds.
+        let exact = Decimal::from_str_exact(mantissa).ok();
         let exact = match exponent {
-            Some(_) => Decimal::from_scientific(text).ok(),
-            None => Decimal::from_str_exact(text).ok(),
+            Some(_) => exact.and_then(|_| Decimal::from_scientific(text).ok()),
+            None => exact,
         };
         if let Some(exact) = exact {
             return Some(Number::of_decimal(exact));
+        }
+        // A float would round as well, in silence.
+        if significant > 28 {
+            return None;
         }
         let float: f64 = text.parse().ok()?;
         (float.is_finite() && float != 0.0).then_some(Number::Float(float))

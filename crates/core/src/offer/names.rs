@@ -102,7 +102,7 @@ pub enum OfferedUse {
     /// `<>`
     NotEqual,
     /// `<`, `<=`, `>` and `>=`
-    Order,
+    Ordered,
     /// `BETWEEN`
     Between,
     /// `IN`
@@ -125,7 +125,7 @@ impl OfferedUse {
     const ALL: [OfferedUse; 11] = [
         OfferedUse::Equal,
         OfferedUse::NotEqual,
-        OfferedUse::Order,
+        OfferedUse::Ordered,
         OfferedUse::Between,
         OfferedUse::In,
         OfferedUse::Like,
@@ -140,7 +140,7 @@ impl OfferedUse {
         match self {
             OfferedUse::Equal => "=",
             OfferedUse::NotEqual => "<>",
-            OfferedUse::Order => "<, <=, >, >=",
+            OfferedUse::Ordered => "<, <=, >, >=",
             OfferedUse::Between => "BETWEEN",
             OfferedUse::In => "IN",
             OfferedUse::Like => "LIKE",

@@ -198,17 +198,17 @@ impl<'n> Predicate<'n> {
         let (comparison, wanted) = match relation {
             Relation::Equal => (Comparison::Equal, OfferedUse::Equal),
             Relation::NotEqual => (Comparison::NotEqual, OfferedUse::NotEqual),
-            Relation::Less => (Comparison::Less, OfferedUse::Order),
-            Relation::LessOrEqual => (Comparison::LessOrEqual, OfferedUse::Order),
-            Relation::Greater => (Comparison::Greater, OfferedUse::Order),
-            Relation::GreaterOrEqual => (Comparison::GreaterOrEqual, OfferedUse::Order),
+            Relation::Less => (Comparison::Less, OfferedUse::Ordered),
+            Relation::LessOrEqual => (Comparison::LessOrEqual, OfferedUse::Ordered),
+            Relation::Greater => (Comparison::Greater, OfferedUse::Ordered),
+            Relation::GreaterOrEqual => (Comparison::GreaterOrEqual, OfferedUse::Ordered),
         };
         for operand in &operands {
             self.allow_operand(operand, wanted)?;
         }
         let [left, right] = operands;
         let (class, sides) = unify(left, right)?;
-        if wanted == OfferedUse::Order {
+        if wanted == OfferedUse::Ordered {
             check_order(class, &sides)?;
         }
         let [left, right] = sides.map(|side| side.value);

@@ -141,6 +141,34 @@ proptest! {
 }
 
 #[test]
+fn a_number_has_one_form_whatever_it_was_written_as() {
+    let offer = offer();
+    for (written, shown) in [
+        ("1.50", "1.5"),
+        ("2.5e2", "250"),
+        ("0e6320", "0"),
+        ("-0.0", "0"),
+        ("1111111e22", "11111110000000000000000000000"),
+        ("79228162514264337593543950335", "79228162514264337593543950335"),
+        ("1e29", "1e29"),
+        ("1e-30", "1e-30"),
+    ] {
+        let filter = offer.cql2_text(&format!("depth = {written}")).unwrap();
+        assert_eq!(filter.to_string(), format!("depth = {shown}"));
+        assert_eq!(offer.cql2_text(&filter.to_string()).unwrap(), filter);
+        assert_eq!(
+            offer
+                .cql2_json(&serde_json::to_string(&filter).unwrap())
+                .unwrap(),
+            filter
+        );
+    }
+    for written in ["1e400", "1e-400", "0.12345678901234567890123456789012"] {
+        assert!(offer.cql2_text(&format!("depth = {written}")).is_err(), "{written}");
+    }
+}
+
+#[test]
 fn what_is_too_large_is_refused_before_any_work_grows() {
     let terms = |count: usize| vec!["depth = 1"; count].join(" AND ");
     let large = [

@@ -163,7 +163,7 @@ fn only_offered_uses_are_allowed_and_the_error_lists_them() {
                 .unsorted(),
             |s| s.label,
         )
-        .value(Offered::name("depth").only([OfferedUse::Order]), |s| s.top_m)
+        .value(Offered::name("depth").only([OfferedUse::Ordered]), |s| s.top_m)
         .value(Offered::name("taken").only([OfferedUse::Temporal]), |s| s.taken_on)
         .value(Offered::name("secret").only([]).unsorted(), |s| s.id)
         .build()
