@@ -109,7 +109,7 @@ impl ForAgency {
 
 const ANONYMOUS: &str = "say who asks in the header `agency`";
 
-/// What a request may name in its filter, its sort and its list of properties. Policies hold below each of them.
+/// The names that a request may use in its filter, its sort and its list of properties. Policies hold below each of them.
 fn offer() -> Result<Offer<Specimen>, Error> {
     let assays = Offer::of::<Assay>()
         .value("element", |a| a.element)

@@ -78,31 +78,23 @@ impl Number {
         if let Ok(whole) = text.parse() {
             return Some(Number::Whole(whole));
         }
-        let (mantissa, exponent) = match text.split_once(['e', 'E']) {
-            Some((mantissa, exponent)) => (mantissa, Some(exponent)),
-            None => (text, None),
-        };
+        let mantissa = text.split(['e', 'E']).next().unwrap_or_default();
         let digits = mantissa.bytes().filter(u8::is_ascii_digit);
         let significant = digits.skip_while(|digit| *digit == b'0').count();
         if significant == 0 {
             // Also the texts of floats that are no numbers have no digit.
             return mantissa.contains('0').then_some(Number::Whole(0));
         }
-        // Only this function never rounds.
-        let exact = Decimal::from_str_exact(mantissa).ok();
-        let exact = match exponent {
-            Some(_) => exact.and_then(|_| Decimal::from_scientific(text).ok()),
-            None => exact,
-        };
-        if let Some(exact) = exact {
+        if let Some(exact) = exact(text) {
             return Some(Number::of_decimal(exact));
         }
-        // A float would round as well, in silence.
-        if significant > 28 {
-            return None;
-        }
-        let float: f64 = text.parse().ok()?;
-        (float.is_finite() && float != 0.0).then_some(Number::Float(float))
+        let float: f64 = text
+            .parse()
+            .ok()
+            .filter(|float: &f64| float.is_finite() && *float != 0.0)?;
+        // A float within the range of decimals is none only because it has too many digits, and would lose them in silence.
+        let rounds = significant > 28 || exact(&format!("{float:?}")).is_some();
+        (!rounds).then_some(Number::Float(float))
     }
 
     fn of_decimal(exact: Decimal) -> Number {
@@ -129,6 +121,17 @@ impl Number {
             Number::Decimal(exact) => Some(exact),
             Number::Float(_) => None,
         }
+    }
+}
+
+/// Returns a number as a decimal, if that is exact.
+fn exact(text: &str) -> Option<Decimal> {
+    match text.split_once(['e', 'E']) {
+        // The other function rounds digits that do not fit, this one never does.
+        Some((mantissa, _)) => Decimal::from_str_exact(mantissa)
+            .ok()
+            .and_then(|_| Decimal::from_scientific(text).ok()),
+        None => Decimal::from_str_exact(text).ok(),
     }
 }
 

@@ -1,4 +1,4 @@
-//! Offers: what filters, sorts, properties and totals that arrive as text mean, on each engine and in plain Rust, and how
+//! Offers: the meaning of filters, sorts, properties and totals that arrive as text, on each engine and in plain Rust, and how
 //! their mistakes read.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]

@@ -1,4 +1,4 @@
-//! What the examples of CQL2 mean: the same rows on every engine, and those of plain Rust.
+//! The meaning of the examples of CQL2: the same rows on every engine, and those of plain Rust.
 
 use std::collections::HashMap;
 use std::sync::LazyLock;

@@ -1,4 +1,4 @@
-//! How mistakes read.
+//! The texts of mistakes.
 
 use std::fmt::Write as _;
 
