@@ -38,11 +38,10 @@ impl<T: Tables> Offer<T> {
     /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, label: String, top_m: f64 }
     ///
     /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
-    /// # let connection = rusqlite::Connection::open_in_memory()?;
-    /// # connection.execute_batch(
-    /// #     "CREATE TABLE specimen (id INTEGER PRIMARY KEY, label TEXT, top_m REAL); INSERT INTO specimen VALUES (1, 'KP-1', 80.5)",
-    /// # )?;
-    /// # let db = Database::over(connection)?;
+    /// # let db = Database::open("sqlite::memory:")?;
+    /// # db.run_script(&nepheline::script!(
+    /// #     "CREATE TABLE specimen (id INTEGER PRIMARY KEY, label TEXT, top_m REAL); INSERT INTO specimen VALUES (1, 'KP-1', 80.5)"
+    /// # ))?;
     /// let offer = Offer::of::<Specimen>()
     ///     .value("label", |s| s.label)
     ///     .value("depth", |s| s.top_m)

@@ -94,7 +94,7 @@ impl<T: Tables> Offer<T> {
     /// let query = totals.rows_of(Specimen::rows());
     /// assert_eq!(
     ///     query.sql(Dialect::Postgres)?.text(),
-    ///     r#"SELECT "specimen"."rock", count(*), sum("specimen"."top_m") FROM "specimen" GROUP BY 1 HAVING sum("specimen"."top_m") > $1 AND count(*) >= $2 ORDER BY 3 DESC NULLS LAST"#,
+    ///     r#"SELECT "specimen"."rock", count(*), sum("specimen"."top_m") FROM "specimen" GROUP BY 1 HAVING sum("specimen"."top_m") > $1 AND count(*) >= $2 ORDER BY sum("specimen"."top_m") DESC NULLS LAST"#,
     /// );
     /// # Ok::<(), Error>(())
     /// ```
@@ -315,8 +315,14 @@ impl<T: Tables> OfferedTotals<T> {
         let totals = self.totals.iter().map(|total| total.node(&over));
         let groups = Groups { nodes: keys.chain(totals).collect() };
         let mut query = query.selecting_groups(groups.nodes.iter().cloned().collect());
-        if let Some(having) = &self.having {
-            query = query.having(|_| Expr::<bool, PerGroup>::from_node(having.node(&[&groups])));
+        // Each term of an AND is a condition of its own, as in a program.
+        let having = match &self.having {
+            Some(Term::All(terms)) => terms.as_slice(),
+            Some(one) => std::slice::from_ref(one),
+            None => &[],
+        };
+        for term in having {
+            query = query.having(|_| Expr::<bool, PerGroup>::from_node(term.node(&[&groups])));
         }
         let orders = self.sort.iter().map(|term| {
             Order::<PerGroup>::new(groups.value(term.index), term.nullable, term.descending)
