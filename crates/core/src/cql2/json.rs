@@ -241,12 +241,7 @@ impl<'t> Reader<'t> {
             false => self.expression(value, depth + 1),
         };
         let ends = Box::new([end(from)?, end(to)?]);
-        self.node(Kind::Interval(ends), at)
-    }
-
-    fn node(&self, kind: Kind, at: Place) -> Read<Cql2> {
-        // The depth was counted on the way down.
-        Ok(Cql2::new(kind, at))
+        Ok(Cql2::new(Kind::Interval(ends), at))
     }
 
     fn operator(
@@ -272,7 +267,7 @@ impl<'t> Reader<'t> {
                 .into_iter()
                 .map(|item| self.expression(item, depth + 1));
             let list: Vec<Cql2> = read.collect::<Read<_>>()?;
-            return self.node(Kind::In(Box::new(value), list), at);
+            return Ok(Cql2::new(Kind::In(Box::new(value), list), at));
         }
         refuse_unsupported(name, name_at)?;
         let read = items.iter().map(|item| self.expression(item, depth + 1));
@@ -304,7 +299,7 @@ impl<'t> Reader<'t> {
             }
         };
         match kind {
-            Some(kind) => self.node(kind, at),
+            Some(kind) => Ok(Cql2::new(kind, at)),
             None => count(self, wanted),
         }
     }

@@ -123,16 +123,17 @@ impl Mistake {
     /// Adds the text that the place is in.
     pub(crate) fn within(mut self, text: &str) -> Mistake {
         let end = text.len();
-        let start = floor(text, self.offset().min(end));
-        let stop = floor(text, (start + self.length()).min(end));
+        let start = text.floor_char_boundary(self.offset().min(end));
+        let stop = text.floor_char_boundary((start + self.length()).min(end));
         // Only the line with the place is shown.
         let first = text.get(..start).and_then(|before| before.rfind('\n'));
         let first = first.map_or(0, |newline| newline + 1);
         let last = text.get(start..).and_then(|after| after.find('\n'));
         let last = last.map_or(end, |newline| start + newline);
         let (from, to) = (
-            floor(text, start.saturating_sub(AROUND)).max(first),
-            floor(text, (start + AROUND).min(last)),
+            text.floor_char_boundary(start.saturating_sub(AROUND))
+                .max(first),
+            text.floor_char_boundary((start + AROUND).min(last)),
         );
         let mut shown = String::new();
         if from > first {
@@ -154,11 +155,6 @@ impl Mistake {
         self.excerpt = Some((shown, marked));
         self
     }
-}
-
-/// Returns the start of the character that the byte at `at` belongs to.
-fn floor(text: &str, at: usize) -> usize {
-    text.floor_char_boundary(at)
 }
 
 impl fmt::Display for Mistake {

@@ -239,6 +239,11 @@ impl ValueType {
         ValueType { sql_type, nullable, accepted, ..of }
     }
 
+    /// Returns whether values can be compared, so that rows can be sorted and grouped by them.
+    pub(super) fn is_comparable(&self) -> bool {
+        Class::of(self.sql_type) != Class::Opaque
+    }
+
     /// Reads a value that arrived, or a literal as a cell.
     pub(super) fn read(&self, cell: Cell<'_>) -> Result<BindValue, Mismatch> {
         match (self.sql_type, cell) {

@@ -3,7 +3,6 @@
 use std::fmt;
 use std::sync::Arc;
 
-use super::class::Class;
 use super::list::{check_once, items};
 use super::names::EntryKind;
 use super::predicate::own_value;
@@ -179,13 +178,6 @@ impl<T: Tables, L: Level> NamedRows<T, L> {
     #[doc(hidden)]
     pub fn named(&self, row: RawRow) -> Result<NamedValues, Error> {
         self.columns.named(row)
-    }
-}
-
-/// Refuses values that have no order.
-impl super::names::ValueType {
-    pub(super) fn has_order(&self) -> bool {
-        !matches!(Class::of(self.sql_type), Class::Opaque)
     }
 }
 

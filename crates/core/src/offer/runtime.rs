@@ -94,16 +94,8 @@ impl RuntimeTables {
         columns.unwrap_or_default().iter().map(ColumnInfo::name)
     }
 
-    /// Returns the names of the relations of a table.
-    pub fn relations(&self, table: usize) -> impl Iterator<Item = &str> {
-        let entry = self.tables.get(table);
-        entry
-            .into_iter()
-            .flat_map(|entry| entry.relations.keys().map(String::as_str))
-    }
-
     /// Returns the table that a relation leads to, and whether it leads to children.
-    pub fn target(&self, table: usize, relation: &str) -> Option<(usize, bool)> {
+    fn target(&self, table: usize, relation: &str) -> Option<(usize, bool)> {
         let entry = self.tables.get(table)?;
         match entry.relations.get(relation)? {
             Relation::Parent(number) => Some((self.parent(entry.info, *number)?, false)),

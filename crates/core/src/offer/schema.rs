@@ -38,7 +38,7 @@ impl<T: Tables> Offer<T> {
         let (mut sorted, mut all) = (Vec::new(), Vec::new());
         for (name, entry) in values {
             let escaped = name.replace('.', r"\.");
-            let has_order = matches!(&entry.kind, EntryKind::Value(value) if value.has_order());
+            let has_order = matches!(&entry.kind, EntryKind::Value(value) if value.is_comparable());
             if entry.sorted && has_order {
                 sorted.push(escaped.clone());
             }

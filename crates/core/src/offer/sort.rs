@@ -50,7 +50,7 @@ pub(super) fn read(names: &Names, text: &str) -> Result<Vec<SortTerm>, Mistake> 
 /// Refuses a name that is not offered for sorts; returns whether it is nullable.
 fn check_sorted(entry: &Entry, name: Item<'_>) -> Result<bool, Mistake> {
     match &entry.kind {
-        EntryKind::Value(value) if entry.sorted && value.has_order() => Ok(value.nullable),
+        EntryKind::Value(value) if entry.sorted && value.is_comparable() => Ok(value.nullable),
         _ => {
             let message = format!("`{}` is not offered for sorting", name.text);
             Err(Mistake::new(MistakeKind::NotOffered, name.at, message))

@@ -154,7 +154,8 @@ impl<'t> Reader<'_, 't> {
         let (index, entry) = own_value(self.names, name.text, name.at)?;
         match &entry.kind {
             EntryKind::Value(value)
-                if entry.uses.allows(OfferedUse::Totals) && (value.has_order() || !has_order) =>
+                if entry.uses.allows(OfferedUse::Totals)
+                    && (value.is_comparable() || !has_order) =>
             {
                 Ok((index, *value))
             }
