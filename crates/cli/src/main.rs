@@ -4,6 +4,7 @@
 mod compare;
 mod database;
 mod draft;
+mod load;
 mod query;
 mod screen;
 mod survey;
@@ -35,6 +36,9 @@ enum Command {
     /// Ask a question of a table, by the names of its columns and relations: filters, orders, groups, totals.
     Query(Box<query::QueryOptions>),
 
+    /// Load the rows of a CSV file into a table, which it can create: all rows, or none.
+    Load(load::LoadOptions),
+
     /// Write Rust for the tables of a database, or bring Rust that was written before up to date.
     Draft(draft::DraftOptions),
 
@@ -57,6 +61,7 @@ fn main() -> ExitCode {
         Command::Tour(options) => tour::run(options, &mut Screen::stdout()),
         Command::Survey(options) => survey::run(options, &mut Screen::stdout()),
         Command::Query(options) => query::run(options, &mut Screen::stdout()),
+        Command::Load(options) => load::run(options, &mut Screen::stdout()),
         Command::Draft(options) => return ended(draft::run(options, &mut Screen::stdout())),
         Command::Compare(options) => return ended(compare::run(options, &mut Screen::stdout())),
         Command::Completions { shell } => completions(*shell),
@@ -93,10 +98,10 @@ fn manual() -> anyhow::Result<()> {
 fn told(err: &anyhow::Error) -> String {
     let mut line = String::new();
     for cause in err.chain() {
-        // The library's own error already shows all its causes.
+        // The library's own error already shows all its causes. The SQL and its origin are the command's own.
         if let Some(cause) = cause.downcast_ref::<nepheline::Error>() {
             let gap = if line.is_empty() { "" } else { ": " };
-            return format!("{line}{gap}{cause:#}");
+            return format!("{line}{gap}{}", cause.summary());
         }
         if !line.is_empty() {
             line += ": ";

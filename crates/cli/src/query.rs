@@ -99,7 +99,7 @@ enum Form {
 /// The dialects of the option.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 #[value(rename_all = "lower")]
-enum Shown {
+pub(crate) enum Shown {
     /// The dialect of the database
     Own,
     Sqlite,
@@ -133,7 +133,7 @@ pub(crate) fn run(options: &QueryOptions, screen: &mut Screen) -> Result<()> {
 }
 
 impl Shown {
-    fn dialect(self, db: &Database) -> Dialect {
+    pub(crate) fn dialect(self, db: &Database) -> Dialect {
         match self {
             Shown::Own => db.dialect(),
             Shown::Sqlite => Dialect::Sqlite,

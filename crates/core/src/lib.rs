@@ -103,7 +103,7 @@ pub mod bounds {
     };
     pub use crate::build::query::{Append, Beside, JoinTarget, SumOf, Summed, WrittenTables};
     pub use crate::build::table::{Keyed, RefersTo, Retires, Target};
-    pub use crate::build::write::IntoAssignments;
+    pub use crate::build::write::{Inserted, IntoAssignments};
     pub use crate::model::{
         CarriedFor, InJson, MaybeNull, NeverNull, Nullable, Nullness, RangeItem, StoredAsJson,
     };
@@ -130,6 +130,7 @@ pub mod internal {
         AndThen, Bridge, Companion, Companions, Each, Found, InHand, Keyset, Lookup,
         OptionalParent, Places, RequiredParent, Selects, StandsAlongside,
     };
+    pub use crate::build::schema::create_and_drop;
     pub use crate::build::table::{Numbered, value_of};
     pub use crate::build::write::assignment;
     /// The questions that a dialect answers, and what the answers are made of.
@@ -149,7 +150,7 @@ pub mod internal {
         ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
         PolicyInfo, ReadColumn, ReadReference, ReadTable, Reference, Sent, SentType, TakesValues,
         ValueSource, carried_value, is_carried_by, is_float, is_mark, is_never_null, is_nullable,
-        is_text, is_time, is_unique, is_whole_number, read_tables,
+        is_text, is_time, is_unique, is_whole_number, read_table, read_tables,
     };
     pub use crate::model::{deserialize_stored, exact_text, interval_text, missing_field};
     pub use crate::offer::{RawRow, RuntimeTable, RuntimeTables, ValueType};

@@ -83,11 +83,14 @@ impl Kind {
         match lower {
             "" | "any" => Kind::Anything,
             _ if begins(&["bool"]) => Kind::Boolean,
+            _ if begins(&["timestamp with time zone"]) => Kind::Timestamp,
             _ if begins(&["datetime", "timestamp"]) => Kind::DateTime,
             _ if begins(&["date"]) => Kind::Date,
             _ if begins(&["time"]) => Kind::Time,
             _ if begins(&["uuid"]) => Kind::Uuid,
             _ if begins(&["json"]) => Kind::Json,
+            // Decimals whose affinity is that of text.
+            _ if begins(&["decimal", "numeric"]) && lower.contains("text") => Kind::Decimal,
             // The rules of "Datatypes In SQLite", Determination Of Column Affinity.
             _ if lower.contains("int") => Kind::Whole { bits: 64, unsigned: false },
             _ if ["char", "clob", "text"]

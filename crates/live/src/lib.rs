@@ -39,6 +39,7 @@ mod declared;
 mod describe;
 #[cfg(feature = "draft")]
 mod draft;
+mod insert;
 mod kind;
 mod live;
 mod plural;
@@ -46,6 +47,7 @@ mod profile;
 mod read;
 mod scan;
 mod tables;
+mod text;
 mod verify;
 
 pub use catalog::{
@@ -57,7 +59,9 @@ pub use describe::{DescribedColumn, DescribedParameter, Description};
 pub use draft::{
     Draft, DraftOptions, FolderDraft, UnreadableRust, compare_files, draft, draft_folder,
 };
+pub use insert::{LiveInsert, NewRows, NewTable, UnfitRow};
 pub use live::{LiveDatabase, blocking};
 pub use profile::{ColumnProfile, Profile};
 pub use tables::{LiveQuery, LiveRows, LiveTables};
+pub use text::{UnreadableText, read_text};
 pub use verify::{Difference, DifferenceKind, Differences, Expected, Subject};

@@ -10,6 +10,7 @@ use nepheline::internal::{
 use nepheline::{Dialect, EnumType, Error, NamedRows, NativeType, SqlType};
 
 use crate::catalog::{Catalog, CatalogColumn, CatalogTable, Generated};
+use crate::insert::NewRows;
 use crate::kind::Kind;
 use crate::plural::plural;
 
@@ -99,20 +100,60 @@ impl LiveTables {
     ///
     /// [`InvalidRequest`](nepheline::ErrorKind::InvalidRequest) for a table that is not there, with the nearest name.
     pub fn table(&self, name: &str) -> Result<LiveQuery, Error> {
+        Ok(LiveQuery::over(self.tables.clone(), self.described(name)?.0))
+    }
+
+    /// Returns a table with its number.
+    fn described(&self, name: &str) -> Result<(usize, &ReadTable), Error> {
         let of_schema = || {
             let (schema, name) = name.split_once('.')?;
             let is =
                 |table: &ReadTable| table.name == name && table.schema.as_deref() == Some(schema);
-            self.described.iter().position(is)
+            self.described
+                .iter()
+                .enumerate()
+                .find(|(_, table)| is(table))
         };
-        let found = self.described.iter().position(|table| table.name == name);
-        match found.or_else(of_schema) {
-            Some(table) => Ok(LiveQuery::over(self.tables.clone(), table)),
-            None => {
-                let names: Vec<&str> = self.names().collect();
-                Err(Error::unknown_table(name, &names))
+        let mut all = self.described.iter().enumerate();
+        let found = all.find(|(_, table)| table.name == name);
+        found.or_else(of_schema).ok_or_else(|| {
+            let names: Vec<&str> = self.names().collect();
+            Error::unknown_name("table", name, &names)
+        })
+    }
+
+    /// Returns the names of the columns of a table or view.
+    ///
+    /// # Errors
+    ///
+    /// Those of [`table`](Self::table).
+    pub fn columns(&self, table: &str) -> Result<impl Iterator<Item = &str>, Error> {
+        let (_, described) = self.described(table)?;
+        Ok(described.columns.iter().map(|column| column.name.as_str()))
+    }
+
+    /// Begins new rows for a table, which give these columns.
+    ///
+    /// # Errors
+    ///
+    /// [`InvalidRequest`](nepheline::ErrorKind::InvalidRequest) for a table or column that is not there, with the nearest
+    /// name.
+    pub fn new_rows(&self, table: &str, columns: &[impl AsRef<str>]) -> Result<NewRows, Error> {
+        let described = self.described(table)?.1;
+        let known: Vec<&str> = described
+            .columns
+            .iter()
+            .map(|column| column.name.as_str())
+            .collect();
+        let chosen = columns.iter().map(|name| {
+            let mut all = described.columns.iter();
+            match all.find(|column| column.name == name.as_ref()) {
+                Some(column) => Ok(ReadColumn { generated: false, ..column.clone() }),
+                None => Err(Error::unknown_name("column", name.as_ref(), &known)),
             }
-        }
+        });
+        let columns = chosen.collect::<Result<Vec<_>, Error>>()?;
+        Ok(NewRows::into_table(ReadTable { columns, ..described.clone() }))
     }
 
     /// Returns the names of the tables and views.
@@ -225,7 +266,7 @@ impl LiveQuery {
         let mut query = self
             .tables
             .rows(self.table)
-            .ok_or_else(|| Error::unknown_table("", &[]))?;
+            .ok_or_else(|| Error::unknown_name("table", "", &[]))?;
         for filter in &self.filters {
             query = query.filter(offer.cql2_text(filter)?.scope());
         }

@@ -5,7 +5,7 @@ use std::panic::Location;
 use super::script::Script;
 use super::table::Table;
 use crate::dialect::Dialect;
-use crate::model::{ColumnInfo, Error, Origin};
+use crate::model::{ColumnInfo, Error, Origin, TableInfo};
 use crate::sql::schema;
 
 /// Returns the CREATE TABLE of a struct as a script: its columns with their types, the key, unique columns, references, and
@@ -63,4 +63,17 @@ pub fn create_table<T: Table>(dialect: Dialect) -> Result<Script, Error> {
     let unique: Vec<Vec<&'static ColumnInfo>> = unique.collect();
     let text = schema::create_table(T::INFO, &unique, dialect.grammar());
     Ok(Script::trusting_text_made_at_run_time(text.map_err(|err| err.asked_at(at))?))
+}
+
+/// Returns the scripts that create and that drop a table which is only known at run time.
+///
+/// # Errors
+///
+/// Those of [`create_table`].
+#[doc(hidden)]
+pub fn create_and_drop(table: &'static TableInfo, dialect: Dialect) -> Result<[Script; 2], Error> {
+    let grammar = dialect.grammar();
+    let created = schema::create_table(table, &[], grammar)?;
+    let dropped = schema::drop_table(table, grammar);
+    Ok([created, dropped].map(Script::trusting_text_made_at_run_time))
 }

@@ -132,19 +132,20 @@ impl Grammar for Sqlite {
 /// The parts of columns in CREATE TABLE.
 const SCHEMA: SchemaForm = SchemaForm {
     column_type: |sql_type| match sql_type {
-        SqlType::Boolean | SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => "INTEGER",
+        SqlType::Boolean => "BOOLEAN",
+        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => "INTEGER",
         SqlType::Real | SqlType::Double => "REAL",
         SqlType::Bytes => "BLOB",
-        SqlType::Text
-        | SqlType::Date
-        | SqlType::Time
-        | SqlType::DateTime
-        | SqlType::Timestamp
-        | SqlType::Uuid
-        | SqlType::Decimal
-        | SqlType::Json
-        | SqlType::Enum(_)
-        | SqlType::Native(_) => "TEXT",
+        // TEXT gives these the affinity of text, so that no value becomes a float. The words before it tell readers of the
+        // schema what the text is.
+        SqlType::Date => "DATE TEXT",
+        SqlType::Time => "TIME TEXT",
+        SqlType::DateTime => "DATETIME TEXT",
+        SqlType::Timestamp => "TIMESTAMP WITH TIME ZONE TEXT",
+        SqlType::Uuid => "UUID TEXT",
+        SqlType::Decimal => "DECIMAL TEXT",
+        SqlType::Json => "JSON TEXT",
+        SqlType::Text | SqlType::Enum(_) | SqlType::Native(_) => "TEXT",
     },
     keyed_text: "TEXT",
     by_code_point: "",

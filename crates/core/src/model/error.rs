@@ -256,6 +256,52 @@ impl Error {
         self.0.sql.as_deref()
     }
 
+    /// Returns what went wrong and its causes, without the SQL, the line of the program and the number of the row: for people
+    /// who wrote none of these.
+    ///
+    /// ```
+    /// use nepheline::blocking::Database;
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Lab { #[nepheline(key)] id: i64 }
+    /// let db = Database::open("sqlite::memory:")?;
+    /// let err = db.read(&Lab::rows()).unwrap_err();
+    /// assert!(err.summary().to_string().starts_with("the database refused the statement: no such table: lab"));
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn summary(&self) -> impl fmt::Display {
+        struct Summary<'e>(&'e Error);
+        impl fmt::Display for Summary<'_> {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                self.0.tell_message(f)?;
+                self.0.tell_causes(f)
+            }
+        }
+        Summary(self)
+    }
+
+    fn tell_message(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (&self.0.violation, &self.0.mistake) {
+            (Some(violation), _) => violation.tell(self.0.kind, f),
+            (None, Some(mistake)) => write!(f, "{mistake}"),
+            (None, None) => f.write_str(&self.0.message),
+        }
+    }
+
+    fn tell_causes(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut told = self.0.message.to_string();
+        let mut cause = self.source();
+        while let Some(next) = cause {
+            let text = next.to_string();
+            // Drivers often repeat their own cause in their text.
+            if !told.contains(&text) {
+                write!(f, ": {text}")?;
+                told = text;
+            }
+            cause = next.source();
+        }
+        Ok(())
+    }
+
     /// Returns the line of the program that asked for the query or clause at fault.
     pub fn origin(&self) -> Option<Origin> {
         self.0.origin
@@ -330,19 +376,19 @@ impl Error {
         err
     }
 
-    /// Returns the error for a table that a catalog does not have.
+    /// Returns the error for a table or column that a catalog does not have; `what` says which.
     #[doc(hidden)]
     #[cold]
-    pub fn unknown_table(name: &str, known: &[&str]) -> Error {
+    pub fn unknown_name(what: &str, name: &str, known: &[&str]) -> Error {
         let nearest = known
             .iter()
             .min_by_key(|known| strsim::osa_distance(name, known));
         let nearest =
             nearest.filter(|nearest| strsim::osa_distance(name, nearest) <= 1 + nearest.len() / 4);
         let message = match (nearest, known) {
-            (Some(nearest), _) => format!("unknown table `{name}`; did you mean `{nearest}`?"),
-            (None, []) => format!("unknown table `{name}`; there are none"),
-            (None, known) => format!("unknown table `{name}`; there are: {}", known.join(", ")),
+            (Some(nearest), _) => format!("unknown {what} `{name}`; did you mean `{nearest}`?"),
+            (None, []) => format!("unknown {what} `{name}`; there are none"),
+            (None, known) => format!("unknown {what} `{name}`; there are: {}", known.join(", ")),
         };
         Error::new(ErrorKind::InvalidRequest, message)
     }
@@ -784,26 +830,12 @@ impl fmt::Display for Error {
             }
             f.write_str(": ")?;
         }
-        match (&inner.violation, &inner.mistake) {
-            (Some(violation), _) => violation.tell(inner.kind, f)?,
-            (None, Some(mistake)) => mistake.fmt(f)?,
-            (None, None) => f.write_str(&inner.message)?,
-        }
+        self.tell_message(f)?;
         if let (None, Some(row)) = (&inner.place, inner.row) {
             write!(f, ", by row {row}")?;
         }
         if f.alternate() {
-            let mut told = inner.message.to_string();
-            let mut cause = self.source();
-            while let Some(next) = cause {
-                let text = next.to_string();
-                // Drivers often repeat their own cause in their text.
-                if !told.contains(&text) {
-                    write!(f, ": {text}")?;
-                    told = text;
-                }
-                cause = next.source();
-            }
+            self.tell_causes(f)?;
         }
         if let Some(sql) = &inner.sql {
             write!(f, "; the SQL was `{sql}`")?;

@@ -27,7 +27,7 @@ pub use mistake::{Mistake, MistakeKind};
 pub use origin::Origin;
 #[cfg(test)]
 pub(crate) use read::read_table;
-pub use read::{ReadColumn, ReadReference, ReadTable, read_tables};
+pub use read::{ReadColumn, ReadReference, ReadTable, read_table, read_tables};
 pub use role::{
     ColumnRole, ValueSource, is_float, is_mark, is_never_null, is_nullable, is_text, is_time,
     is_unique, is_whole_number,

@@ -23,6 +23,14 @@ pub struct ReadTable {
     pub open_to_all: bool,
 }
 
+impl ReadTable {
+    /// Returns a table without references.
+    pub fn of(schema: Option<&str>, name: &str, columns: Vec<ReadColumn>) -> ReadTable {
+        let (schema, name) = (schema.map(str::to_owned), name.to_owned());
+        ReadTable { schema, name, columns, references: Vec::new(), open_to_all: false }
+    }
+}
+
 /// A column as a catalog describes it.
 #[doc(hidden)]
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -73,6 +81,16 @@ pub fn read_tables(tables: Vec<ReadTable>) -> Vec<&'static TableInfo> {
     made
 }
 
+/// Returns the descriptor of a table by itself, without its references.
+#[doc(hidden)]
+pub fn read_table(table: ReadTable) -> &'static TableInfo {
+    static ALONE: LazyLock<Mutex<HashMap<ReadTable, &'static TableInfo>>> =
+        LazyLock::new(Mutex::default);
+    let mut alone = ALONE.lock().unwrap_or_else(PoisonError::into_inner);
+    let table = ReadTable { references: Vec::new(), ..table };
+    alone.entry(table).or_insert_with_key(made)
+}
+
 /// Returns a descriptor whose references lead nowhere yet.
 fn made(description: &ReadTable) -> &'static TableInfo {
     let kept = |text: &str| -> &'static str { Box::leak(text.into()) };
@@ -97,21 +115,4 @@ fn made(description: &ReadTable) -> &'static TableInfo {
     let info = TableInfo::new(schema, table, ["", ""], ["", ""], columns).referring(references);
     let info = if description.open_to_all { info.open_to_all() } else { info };
     Box::leak(Box::new(info))
-}
-
-/// Returns a table without references, for tests.
-#[cfg(test)]
-pub(crate) fn read_table(
-    schema: Option<&str>,
-    name: &str,
-    columns: Vec<ReadColumn>,
-) -> &'static TableInfo {
-    let table = ReadTable {
-        schema: schema.map(str::to_owned),
-        name: name.to_owned(),
-        columns,
-        references: Vec::new(),
-        open_to_all: false,
-    };
-    read_tables(vec![table])[0]
 }

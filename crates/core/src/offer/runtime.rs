@@ -11,7 +11,9 @@ use super::row::RawRow;
 use super::{Body, Maker, Offer, Over};
 use crate::build::expr::{Condition, ExprExt as _, PerRow};
 use crate::build::query::{Places, Query, Tables};
-use crate::model::{ColumnInfo, TableInfo};
+use crate::build::write::{Insert, Inserted};
+use crate::model::{BindValue, ColumnInfo, TableInfo};
+use crate::plan::write::RowsOfValues;
 use crate::tree::{Comparison, Node, RawColumn, Source};
 
 /// A table that is only known at run time. Its query has the descriptor.
@@ -24,6 +26,20 @@ impl Tables for RuntimeTable {
 
     fn columns(places: &mut Places<'_>) -> Source {
         places.next()
+    }
+}
+
+impl Inserted for RuntimeTable {
+    type Read = RawRow;
+}
+
+impl Insert<RuntimeTable> {
+    /// Returns the insert of rows into a table: their values one after the other, as many for each row as the table has
+    /// columns that the program gives.
+    #[doc(hidden)]
+    #[track_caller]
+    pub fn of_values(table: &'static TableInfo, values: Vec<BindValue>) -> Insert<RuntimeTable> {
+        Insert::of_list(table, Arc::new(RowsOfValues::of(table, values)))
     }
 }
 

@@ -101,7 +101,7 @@ pub(super) fn push_names<'c>(
 mod tests {
     use super::{push_identifier, push_select_list, push_table};
     use crate::dialect::Quotes;
-    use crate::model::{ReadColumn, SqlType, read_table};
+    use crate::model::{ReadColumn, ReadTable, SqlType, read_table};
 
     const BRACKETS: Quotes = Quotes { open: '[', close: ']', ready: None };
 
@@ -128,7 +128,8 @@ mod tests {
             generated: false,
             unique: false,
         };
-        let table = read_table(Some("core"), "dr\"ill", vec![column("id"), column("de`pth")]);
+        let columns = vec![column("id"), column("de`pth")];
+        let table = read_table(ReadTable::of(Some("core"), "dr\"ill", columns));
         for (quotes, from, list) in [
             (
                 Quotes::DOUBLE,

@@ -191,7 +191,7 @@ impl Names {
 #[cfg(test)]
 mod tests {
     use super::{LONGEST, Names};
-    use crate::model::{Origin, ReadColumn, SqlType, TableInfo, read_table};
+    use crate::model::{Origin, ReadColumn, ReadTable, SqlType, TableInfo, read_table};
     use crate::tree::{FromSource, Select};
 
     fn table(name: &str) -> &'static TableInfo {
@@ -203,7 +203,7 @@ mod tests {
             generated: true,
             unique: false,
         };
-        read_table(None, name, vec![column])
+        read_table(ReadTable::of(None, name, vec![column]))
     }
 
     fn over(name: &str) -> Select {

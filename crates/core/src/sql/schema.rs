@@ -75,6 +75,13 @@ pub(crate) fn create_table(
     Ok(text)
 }
 
+/// Writes the DROP TABLE of a table.
+pub(crate) fn drop_table(table: &'static TableInfo, grammar: &'static dyn Grammar) -> String {
+    let mut text = "DROP TABLE ".to_owned();
+    push_table(&mut text, table, None, grammar.quotes());
+    text
+}
+
 /// Returns whether a column is in one of the unique sets.
 fn is_in_set(column: &ColumnInfo, unique: &[Vec<&'static ColumnInfo>]) -> bool {
     unique

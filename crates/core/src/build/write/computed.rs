@@ -112,7 +112,9 @@ impl<T: Table> ComputedInsert<T> {
         }
         let sets = guarded(&self.sets, context, at)?;
         let computed: Vec<Assignment> = sets.into_iter().filter(|set| !is_default(set)).collect();
-        let given: Vec<_> = Insert::<T>::given()
+        let given: Vec<_> = self
+            .insert
+            .given()
             .map(|column| (column, is_set(&self.sets, column)))
             .collect();
         let mut made = made(T::INFO, context, at)?;

@@ -11,7 +11,7 @@ use smallvec::smallvec;
 use super::Writes;
 use crate::build::policy::Policy;
 use crate::build::table::Table;
-use crate::model::{ColumnInfo, Error, ErrorKind, LentBind, Measure, Origin, TableInfo};
+use crate::model::{ColumnInfo, Error, ErrorKind, LentBind, Measure, Origin, RowShape, TableInfo};
 use crate::plan::CompileContext;
 use crate::plan::write::{
     Checks, NewRows, NewStored, Part, Parts, RowBinds, RowList, RowRange, RowValues, Rows, Step,
@@ -27,9 +27,21 @@ pub trait InsertValues: RowValues + 'static {
     type Table: Table;
 }
 
+/// The rows of inserts: those of every [`Table`], and those of tables that are known at run time.
+#[doc(hidden)]
+pub trait Inserted: Send + 'static {
+    /// The type that a returned row is read into.
+    type Read: RowShape + Send + 'static;
+}
+
+impl<T: Table> Inserted for T {
+    type Read = T;
+}
+
 /// An insert of rows of `T`. Made by `T::insert(row)` and `T::insert_all(rows)`.
 #[must_use = "an insert does nothing until a handle writes it"]
 pub struct Insert<T> {
+    info: &'static TableInfo,
     rows: Arc<dyn RowList>,
     at: Origin,
     waived: Vec<Waiver>,
@@ -40,7 +52,7 @@ impl<T: Table> Insert<T> {
     #[doc(hidden)]
     #[track_caller]
     pub fn of<U: InsertValues<Table = T>>(rows: Vec<U>) -> Insert<T> {
-        Insert::of_list(Arc::new(Rows { rows, measured: OnceLock::new() }))
+        Insert::of_list(T::INFO, Arc::new(Rows { rows, measured: OnceLock::new() }))
     }
 
     /// Takes the next rows of an iterator, as many as are written at a time; `None` if it is exhausted.
@@ -59,18 +71,7 @@ impl<T: Table> Insert<T> {
             taken.push(row);
         }
         let rows = Rows { rows: taken, measured: OnceLock::from(measure) };
-        (!rows.rows.is_empty()).then(|| Insert::of_list(Arc::new(rows)))
-    }
-
-    /// Returns the same insert, which this line of the program asked for.
-    #[doc(hidden)]
-    pub fn begun_at(self, at: Origin) -> Insert<T> {
-        Insert { at, ..self }
-    }
-
-    #[track_caller]
-    fn of_list(rows: Arc<dyn RowList>) -> Insert<T> {
-        Insert { rows, at: Origin::of(Location::caller()), waived: Vec::new(), table: PhantomData }
+        (!rows.rows.is_empty()).then(|| Insert::of_list(T::INFO, Arc::new(rows)))
     }
 
     /// Waives the check of a policy for the rows that are written and for the rows that they refer to. The policy
@@ -94,6 +95,20 @@ impl<T: Table> Insert<T> {
         self.waived.push(Waiver::of(&policy));
         self
     }
+}
+
+impl<T: Inserted> Insert<T> {
+    #[track_caller]
+    pub(crate) fn of_list(info: &'static TableInfo, rows: Arc<dyn RowList>) -> Insert<T> {
+        let at = Origin::of(Location::caller());
+        Insert { info, rows, at, waived: Vec::new(), table: PhantomData }
+    }
+
+    /// Returns the same insert, which this line of the program asked for.
+    #[doc(hidden)]
+    pub fn begun_at(self, at: Origin) -> Insert<T> {
+        Insert { at, ..self }
+    }
 
     pub(super) fn waived(&self) -> &[Waiver] {
         &self.waived
@@ -101,7 +116,8 @@ impl<T: Table> Insert<T> {
 
     /// Returns the new rows as the checks see them.
     pub(super) fn stored(&self, context: CompileContext<'_>) -> Result<NewStored<'_>, Error> {
-        Ok(NewStored { rows: &*self.rows, table: T::INFO, made: made(T::INFO, context, self.at)? })
+        let made = made(self.info, context, self.at)?;
+        Ok(NewStored { rows: &*self.rows, table: self.info, made })
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -113,8 +129,9 @@ impl<T: Table> Insert<T> {
     }
 
     /// Returns the columns that a new row gives.
-    pub(super) fn given() -> impl Iterator<Item = &'static ColumnInfo> {
-        T::INFO.columns().iter().filter(|column| column.is_given())
+    pub(super) fn given(&self) -> impl Iterator<Item = &'static ColumnInfo> + use<T> {
+        let columns = self.info.columns().iter();
+        columns.filter(|column| column.is_given())
     }
 
     /// Returns the values of each of these rows, in the order of the given columns.
@@ -127,18 +144,16 @@ impl<T: Table> Insert<T> {
         })
     }
 
-    fn rows_at_once(context: CompileContext<'_>) -> usize {
-        let columns = T::INFO
-            .columns()
-            .iter()
-            .filter(|column| !column.is_generated());
+    fn rows_at_once(&self, context: CompileContext<'_>) -> usize {
+        let columns = self.info.columns().iter();
+        let columns = columns.filter(|column| !column.is_generated());
         context.grammar.rows_at_once(columns.count()).max(1)
     }
 
     /// Returns the ranges in which the rows are written: each as many rows as a statement takes well, or
     /// fewer if they are large.
     pub(super) fn ranges(&self, context: CompileContext<'_>) -> Vec<RowRange> {
-        let (rows, at_once) = (self.rows(), Self::rows_at_once(context));
+        let (rows, at_once) = (self.rows(), self.rows_at_once(context));
         let mut ranges = Vec::with_capacity(rows.div_ceil(at_once));
         let mut first = 0;
         while first < rows {
@@ -158,7 +173,7 @@ impl<T: Table> Insert<T> {
         returning: bool,
     ) -> Result<Statement<'_>, Error> {
         // A range that was cut by its size has an arbitrary number of rows, so its text will not occur again.
-        let is_cut = rows.len() < self.rows() && rows.len() != Self::rows_at_once(context);
+        let is_cut = rows.len() < self.rows() && rows.len() != self.rows_at_once(context);
         let inserted = self.with_binds(context, rows, returning, |new, binds| {
             Statement::to_insert(new, binds, context.grammar, self.at)
         })?;
@@ -176,12 +191,13 @@ impl<T: Table> Insert<T> {
         if rows.is_empty() {
             return Err(Error::invalid_query(NO_ROWS).asked_at(self.at));
         }
-        let made = made(T::INFO, context, self.at)?;
-        let columns: Vec<&'static ColumnInfo> = Self::given()
+        let made = made(self.info, context, self.at)?;
+        let columns: Vec<&'static ColumnInfo> = self
+            .given()
             .chain(made.iter().map(|(column, _)| *column))
             .collect();
         let new = NewRows {
-            table: T::INFO,
+            table: self.info,
             columns: &columns,
             rows: rows.len(),
             returning,
@@ -206,11 +222,11 @@ const BYTES_AHEAD: usize = 4 << 20;
 const BYTES_AT_ONCE: usize = 512 << 10;
 const NO_ROWS: &str = "there are no rows to insert, so there is no SQL; writing it inserts none";
 
-impl<T: Table> Writes for Insert<T> {
-    type Row = T;
-    type Read = T;
+impl<T: Inserted> Writes for Insert<T> {
+    type Row = T::Read;
+    type Read = T::Read;
 
-    fn row_of(read: T) -> T {
+    fn row_of(read: T::Read) -> T::Read {
         read
     }
 
@@ -229,8 +245,8 @@ impl<T: Table> Writes for Insert<T> {
         }
         // Rows of defaults are inserted one by one, and have nothing to copy.
         let copies =
-            context.can_copy() && shape == WriteShape::Count && Self::rows_at_once(context) > 1;
-        Ok(match copies && rows > Self::rows_at_once(context) {
+            context.can_copy() && shape == WriteShape::Count && self.rows_at_once(context) > 1;
+        Ok(match copies && rows > self.rows_at_once(context) {
             true => (0..rows)
                 .step_by(COPIED_AT_ONCE)
                 .map(|first| RowRange { first, end: (first + COPIED_AT_ONCE).min(rows) })
@@ -276,12 +292,12 @@ impl<T: Table> Writes for Insert<T> {
         let keyed = matches!(step.part, Part::Keyed(_));
         let returning = step.shape == WriteShape::Rows || keyed;
         let inserted = self.of_rows(context, rows, returning)?;
-        let inserted = inserted.returning(T::INFO, returning)?;
-        Ok(if keyed { inserted.telling_keys(T::INFO) } else { inserted })
+        let inserted = inserted.returning(self.info, returning)?;
+        Ok(if keyed { inserted.telling_keys(self.info) } else { inserted })
     }
 
     fn checks(&self, context: CompileContext<'_>) -> Result<Option<Box<Checks>>, Error> {
-        match T::INFO.is_checked() {
+        match self.info.is_checked() {
             true => Checks::of(&self.stored(context)?, &self.waived, context)
                 .map_err(|err| err.asked_at(self.at)),
             false => Ok(None),
@@ -289,7 +305,7 @@ impl<T: Table> Writes for Insert<T> {
     }
 
     fn foreign_key(&self, table: Option<&str>) -> ErrorKind {
-        match table.is_none_or(|table| table == T::INFO.name()) {
+        match table.is_none_or(|table| table == self.info.name()) {
             true => ErrorKind::ParentNotFound,
             // A trigger has written to another table.
             false => ErrorKind::ForeignKeyViolation,
@@ -301,7 +317,7 @@ impl<T: Table> Writes for Insert<T> {
     }
 
     fn table(&self) -> &'static TableInfo {
-        T::INFO
+        self.info
     }
 }
 
@@ -309,6 +325,7 @@ impl<T: Table> Writes for Insert<T> {
 impl<T> Clone for Insert<T> {
     fn clone(&self) -> Self {
         Insert {
+            info: self.info,
             rows: self.rows.clone(),
             at: self.at,
             waived: self.waived.clone(),

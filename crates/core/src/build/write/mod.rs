@@ -11,7 +11,7 @@ pub use assign::{ChangeValues, IntoAssignments, assignment};
 pub use change::{Delete, Update};
 pub use computed::ComputedInsert;
 pub use from_query::InsertFrom;
-pub use insert::{Insert, InsertValues};
+pub use insert::{Insert, InsertValues, Inserted};
 pub use upsert::Upsert;
 
 use smallvec::smallvec;

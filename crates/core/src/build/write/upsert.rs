@@ -194,7 +194,9 @@ impl<T: Table> Upsert<T> {
         let places: Vec<usize> = known_by
             .iter()
             .filter_map(|known| {
-                Insert::<T>::given().position(|column| std::ptr::eq(*known, column))
+                self.insert
+                    .given()
+                    .position(|column| std::ptr::eq(*known, column))
             })
             .collect();
         let rows = self.insert.values(rows);
@@ -213,7 +215,7 @@ impl<T: Table> Upsert<T> {
     ) -> Result<Statement<'_>, Error> {
         let (known_by, target) = (self.known_by()?, self.target(context)?);
         let place = target.plan().select().entry();
-        let given: Vec<_> = Insert::<T>::given().collect();
+        let given: Vec<_> = self.insert.given().collect();
         let is_given =
             |column: &&'static ColumnInfo| given.iter().any(|own| std::ptr::eq(*own, *column));
         let by: Vec<_> = known_by.iter().copied().filter(is_given).collect();

@@ -14,7 +14,7 @@ pub(crate) use check::StoredRows;
 pub(crate) use found::{is, one_of};
 pub(crate) use retire::{Way, children, ways_from};
 pub use rows::RowValues;
-pub(crate) use rows::{NewRows, NewStored, RowBinds, RowList, Rows, made};
+pub(crate) use rows::{NewRows, NewStored, RowBinds, RowList, Rows, RowsOfValues, made};
 
 use crate::model::{ColumnInfo, Key};
 use crate::tree::Source;

@@ -90,6 +90,58 @@ impl<U: RowValues> RowList for Rows<U> {
     }
 }
 
+/// New rows of a table that is known at run time: their values, one row after the other.
+pub(crate) struct RowsOfValues {
+    /// The number of values of a row, at least 1.
+    width: usize,
+    values: Vec<BindValue>,
+    measured: OnceLock<Measure>,
+}
+
+impl RowsOfValues {
+    /// Returns the rows of a table. Values that are no whole row are left out.
+    pub(crate) fn of(table: &'static TableInfo, values: Vec<BindValue>) -> RowsOfValues {
+        let given = table.columns().iter().filter(|column| column.is_given());
+        RowsOfValues { width: given.count().max(1), values, measured: OnceLock::new() }
+    }
+
+    fn rows(&self, rows: Range<usize>) -> impl Iterator<Item = &[BindValue]> {
+        let all = self.values.chunks_exact(self.width);
+        all.skip(rows.start).take(rows.len())
+    }
+}
+
+impl RowList for RowsOfValues {
+    fn count(&self) -> usize {
+        self.values.len() / self.width
+    }
+
+    fn lend<'b>(
+        &'b self,
+        rows: Range<usize>,
+        made: &'b [BindValue],
+        take: &mut dyn FnMut(LentBind<'b>),
+    ) {
+        for row in self.rows(rows) {
+            row.iter()
+                .chain(made)
+                .for_each(|value| take(LentBind::Value(value)));
+        }
+    }
+
+    fn measure_of(&self, rows: Range<usize>) -> Measure {
+        let mut measure = Measure::NOTHING;
+        for value in self.rows(rows).flatten() {
+            measure.take(LentBind::Value(value));
+        }
+        measure
+    }
+
+    fn measured(&self) -> &OnceLock<Measure> {
+        &self.measured
+    }
+}
+
 impl dyn RowList + '_ {
     /// Returns the measure of all rows, which is taken once.
     fn measure(&self) -> Measure {
