@@ -96,7 +96,7 @@ pub(crate) fn run(options: &LoadOptions, screen: &mut Screen) -> Result<()> {
     };
     if let (Some(shown), Some(new)) = (options.sql, &target.new) {
         screen.line("")?;
-        return Ok(screen.plain(new.create(shown.dialect(&db))?.text())?);
+        return Ok(screen.plain(new.create(shown.dialect(db.dialect()))?.text())?);
     }
     let rows = target.load(&source, &db)?;
     let rows = match rows {
@@ -181,7 +181,10 @@ impl Target {
         has_zones: bool,
     ) -> Result<Target> {
         // A heading is the name of its column, or becomes it as for a new table.
-        let known: Vec<String> = tables.columns(&table)?.map(str::to_owned).collect();
+        let known: Vec<String> = tables
+            .names_of(&table, "")?
+            .map(|name| name.name().to_owned())
+            .collect();
         let names = source.headings.iter().zip(source.new_names()?);
         let columns =
             names.map(|(heading, name)| match known.contains(heading) || !known.contains(&name) {

@@ -1,11 +1,14 @@
 //! The `nepheline` command. It parses the arguments, calls the library, prints, and maps the outcome to an
 //! exit code: 0 for success, 1 for a failure, 2 for wrong arguments.
 
+mod answer;
 mod compare;
+mod console;
 mod database;
 mod draft;
 mod load;
 mod query;
+mod question;
 mod screen;
 mod survey;
 mod tour;
@@ -36,6 +39,9 @@ enum Command {
     /// Ask a question of a table, by the names of its columns and relations: filters, orders, groups, totals.
     Query(Box<query::QueryOptions>),
 
+    /// Ask questions line by line, with completion; or, through a pipe, one after the other.
+    Console(console::ConsoleOptions),
+
     /// Load the rows of a CSV file into a table, which it can create: all rows, or none.
     Load(load::LoadOptions),
 
@@ -61,6 +67,7 @@ fn main() -> ExitCode {
         Command::Tour(options) => tour::run(options, &mut Screen::stdout()),
         Command::Survey(options) => survey::run(options, &mut Screen::stdout()),
         Command::Query(options) => query::run(options, &mut Screen::stdout()),
+        Command::Console(options) => console::run(options),
         Command::Load(options) => load::run(options, &mut Screen::stdout()),
         Command::Draft(options) => return ended(draft::run(options, &mut Screen::stdout())),
         Command::Compare(options) => return ended(compare::run(options, &mut Screen::stdout())),

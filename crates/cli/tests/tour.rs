@@ -2,15 +2,12 @@
 
 #![allow(clippy::unwrap_used, reason = "tests")]
 
-use std::process::{Command, Stdio};
+mod support;
 
-use insta_cmd::{assert_cmd_snapshot, get_cargo_bin};
+use std::process::Stdio;
 
-fn nepheline(arguments: &[&str]) -> Command {
-    let mut command = Command::new(get_cargo_bin("nepheline"));
-    command.args(arguments).env("NO_COLOR", "1");
-    command
-}
+use insta_cmd::assert_cmd_snapshot;
+use support::{nepheline, urls};
 
 /// Lines move with every edit.
 const WITHOUT_LINES: (&str, &str) = (r"(\w+\.rs):\d+", "$1:N");
@@ -41,20 +38,10 @@ fn wrong_arguments_are_answered_with_the_allowed_ones() {
 #[test]
 fn every_engine_gives_the_same_tour() {
     let embedded = nepheline(&["tour", "--dialect", "all"]).output().unwrap();
-    let servers = ["NEPHELINE_TEST_POSTGRES", "NEPHELINE_TEST_MARIADB"];
     let folder = tempfile::tempdir().unwrap();
-    let file = format!("sqlite:{}?mode=rwc", folder.path().join("core.db").display());
-    let mut urls = vec![file.clone(), file];
-    for variable in servers {
-        match std::env::var(variable) {
-            Ok(url) => urls.push(url),
-            Err(_) => {
-                let required =
-                    std::env::var("NEPHELINE_TEST_SERVERS").is_ok_and(|v| v == "required");
-                assert!(!required, "{variable} is not set, and servers are required");
-            }
-        }
-    }
+    let mut urls = urls(folder.path());
+    // A file that has the demo already gives it again.
+    urls.insert(0, urls[0].clone());
     for url in urls {
         let served = nepheline(&["tour", "--dialect", "all", "--database", &url])
             .output()

@@ -3,10 +3,11 @@
 use std::collections::HashMap;
 
 use anyhow::{Context, Result, bail};
-use nepheline::blocking::{Database, Transaction};
-use nepheline::internal::BlockingRunText as _;
+use nepheline::blocking::{Database, RunsQueries, Session};
+use nepheline::internal::BlockingRunText;
 use nepheline::prelude::*;
 use nepheline::{BindValue, Script, TableInfo, statement};
+use rusqlite::Connection;
 
 use crate::guarded::AuditEntry;
 use crate::{
@@ -54,9 +55,27 @@ struct CoreShed {
 ///
 /// Only if SQLite itself fails.
 pub fn in_memory() -> Result<Database> {
-    let db = Database::open("sqlite::memory:")?;
-    load(&db)?;
-    Ok(db)
+    Ok(Database::over(loaded_connection()?)?)
+}
+
+/// Opens the same database for async code.
+///
+/// # Errors
+///
+/// Only if SQLite itself fails.
+pub async fn in_memory_for_async() -> Result<nepheline::Database> {
+    Ok(nepheline::Database::over(loaded_connection()?).await?)
+}
+
+fn loaded_connection() -> Result<Connection> {
+    let mut connection = Connection::open_in_memory()?;
+    let transaction = connection.transaction()?;
+    let session = Session::over(&transaction)?;
+    session.run_script(&Script::trusting_text_made_at_run_time(schema(Dialect::Sqlite)?))?;
+    fill_all(&session, Dialect::Sqlite)?;
+    drop(session);
+    transaction.commit()?;
+    Ok(connection)
 }
 
 /// Creates the tables of the core shed in a database and fills them, unless it contains them already.
@@ -102,7 +121,7 @@ pub fn load(db: &Database) -> Result<()> {
     loaded.context("the core shed cannot be loaded")
 }
 
-fn fill_all(tx: &Transaction<'_>, dialect: Dialect) -> Result<()> {
+fn fill_all<H: RunsQueries + BlockingRunText>(tx: &H, dialect: Dialect) -> Result<()> {
     for (table, _) in TABLES {
         fill(tx, dialect, table)?;
     }
@@ -137,7 +156,7 @@ fn schema(dialect: Dialect) -> Result<String> {
     })
 }
 
-fn fill(tx: &Transaction<'_>, dialect: Dialect, table: &TableInfo) -> Result<()> {
+fn fill<H: BlockingRunText>(tx: &H, dialect: Dialect, table: &TableInfo) -> Result<()> {
     let names: Vec<_> = table.columns().iter().map(|column| column.name()).collect();
     for rows in rows_of(table)?.chunks(ROWS_AT_ONCE) {
         let mut text = format!("INSERT INTO {} ({}) VALUES ", table.name(), names.join(", "));

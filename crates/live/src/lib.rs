@@ -42,6 +42,7 @@ mod draft;
 mod insert;
 mod kind;
 mod live;
+mod names;
 mod plural;
 mod profile;
 mod read;
@@ -61,6 +62,7 @@ pub use draft::{
 };
 pub use insert::{LiveInsert, NewRows, NewTable, UnfitRow};
 pub use live::{LiveDatabase, blocking};
+pub use names::LiveName;
 pub use profile::{ColumnProfile, Profile};
 pub use tables::{LiveQuery, LiveRows, LiveTables};
 pub use text::{UnreadableText, read_text};

@@ -60,9 +60,13 @@ pub struct LiveTables {
     described: Arc<Vec<ReadTable>>,
     /// The names of the relations of each table to its children, with the numbers of the child and of its reference.
     children: Arc<Children>,
+    enums: Arc<EnumValues>,
 }
 
 type Children = HashMap<usize, Vec<(String, usize, usize)>>;
+
+/// The values of columns of enum types, by the number of the table and the name of the column.
+type EnumValues = HashMap<(usize, String), Vec<String>>;
 
 impl LiveTables {
     /// Returns the tables and views of a catalog, which was read from a database of this dialect.
@@ -75,15 +79,26 @@ impl LiveTables {
             .map(|table| read_table(catalog, table, dialect))
             .collect();
         let children = children_of(&tables);
-        LiveTables::new(tables, children)
+        let mut enums = EnumValues::new();
+        for (number, table) in catalog.tables.iter().enumerate() {
+            for column in table
+                .columns
+                .iter()
+                .filter(|column| !column.enum_values.is_empty())
+            {
+                enums.insert((number, column.name.clone()), column.enum_values.clone());
+            }
+        }
+        LiveTables::new(tables, children, Arc::new(enums))
     }
 
-    fn new(tables: Vec<ReadTable>, children: Children) -> LiveTables {
+    fn new(tables: Vec<ReadTable>, children: Children, enums: Arc<EnumValues>) -> LiveTables {
         let infos = read_tables(tables.clone());
         LiveTables {
             tables: Arc::new(RuntimeTables::new(&infos, children.clone())),
             described: Arc::new(tables),
             children: Arc::new(children),
+            enums,
         }
     }
 
@@ -91,7 +106,7 @@ impl LiveTables {
     pub fn outside_policies(&self) -> LiveTables {
         let tables = self.described.iter().cloned();
         let open = tables.map(|table| ReadTable { open_to_all: true, ..table });
-        LiveTables::new(open.collect(), (*self.children).clone())
+        LiveTables::new(open.collect(), (*self.children).clone(), self.enums.clone())
     }
 
     /// Returns the query for all rows of a table or view, by its name, or by its schema and name with a dot between.
@@ -104,7 +119,7 @@ impl LiveTables {
     }
 
     /// Returns a table with its number.
-    fn described(&self, name: &str) -> Result<(usize, &ReadTable), Error> {
+    pub(crate) fn described(&self, name: &str) -> Result<(usize, &ReadTable), Error> {
         let of_schema = || {
             let (schema, name) = name.split_once('.')?;
             let is =
@@ -122,14 +137,18 @@ impl LiveTables {
         })
     }
 
-    /// Returns the names of the columns of a table or view.
-    ///
-    /// # Errors
-    ///
-    /// Those of [`table`](Self::table).
-    pub fn columns(&self, table: &str) -> Result<impl Iterator<Item = &str>, Error> {
-        let (_, described) = self.described(table)?;
-        Ok(described.columns.iter().map(|column| column.name.as_str()))
+    pub(crate) fn table_at(&self, number: usize) -> Option<&ReadTable> {
+        self.described.get(number)
+    }
+
+    /// Returns the relations of a table to its children: the name, and the numbers of the child and of its reference.
+    pub(crate) fn children_of(&self, number: usize) -> &[(String, usize, usize)] {
+        self.children.get(&number).map_or(&[], Vec::as_slice)
+    }
+
+    pub(crate) fn enum_values(&self, number: usize, column: &str) -> &[String] {
+        let values = self.enums.get(&(number, column.to_owned()));
+        values.map_or(&[], Vec::as_slice)
     }
 
     /// Begins new rows for a table, which give these columns.

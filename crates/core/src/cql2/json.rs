@@ -337,7 +337,8 @@ impl Serialize for End<'_> {
 impl Serialize for Number {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let float = self.to_float();
-        let shortest = format!("{float:?}");
+        // Of two shortest texts that are equally near to a float, serde_json may write another than Rust.
+        let shortest = serde_json::to_string(&float).map_err(serde::ser::Error::custom)?;
         match self {
             Number::Whole(whole) => serializer.serialize_i64(*whole),
             exact if Number::parse(&shortest) == Some(*exact) => serializer.serialize_f64(float),
