@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use futures_util::{FutureExt, StreamExt};
 use nepheline::internal::{BlockingRunText as _, RunText as _};
 use nepheline::prelude::*;
-use nepheline::{Database, Options, Paging, TransactionOptions, blocking};
+use nepheline::{Database, Options, Paging, TransactionOptions, Verbatim, blocking};
 
 use crate::support::{Engine, engines_with, server, servers};
 use crate::told::slow;
@@ -483,6 +483,36 @@ async fn what_is_dropped_is_stopped_at_the_server() {
             .await
             .unwrap()
             .unwrap();
+    }
+}
+
+/// One cancel request stopped the first of several statements that were sent together, and the others ran on.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_statement_is_stopped_whenever_it_is_dropped() {
+    let _turn = TURN.lock().await;
+    for engine in servers() {
+        let db = cores(&engine, "pool_size=4&pool_wait=20s").await;
+        let sleep = engine.pick("", "pg_sleep(20)", "SLEEP(20)");
+        let slow = Core::rows().select(|_| {
+            Verbatim::trusting_text_made_at_run_time(format!("CONCAT('dropped_early', {sleep})"))
+                .typed::<String>()
+        });
+        for number in 0..20 {
+            let after = Duration::from_millis(number);
+            let dropped = tokio::time::timeout(after, db.read_together((&slow, &slow, &slow)));
+            assert!(dropped.await.is_err());
+            // In a transaction, the connection is used again.
+            let outcome: Result<(), Error> = db
+                .transaction(async |tx| {
+                    let dropped =
+                        tokio::time::timeout(after, tx.read_together((&slow, &slow, &slow)));
+                    assert!(dropped.await.is_err());
+                    tx.read(&Core::rows()).await.map(drop)
+                })
+                .await;
+            assert_eq!(outcome.unwrap_err().kind(), ErrorKind::TransactionEnded);
+        }
+        soon("statements run on", async || running(&engine, "dropped_early").await == 0).await;
     }
 }
 

@@ -55,6 +55,9 @@ pub(super) struct PostgresWire<C> {
     pub(super) _driving: Option<Driving>,
 }
 
+/// The pause after a cancel request, before it is repeated.
+const BETWEEN_REQUESTS: Duration = Duration::from_millis(50);
+
 /// Sends a cancel request for the statement that runs on a connection.
 #[derive(Clone)]
 pub(super) struct Canceller {
@@ -77,6 +80,28 @@ impl Canceller {
 }
 
 impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
+    /// Cancels what was sent, and waits for its end.
+    ///
+    /// A request stops one statement. It is repeated, because others may have been sent behind that one, and because it is lost
+    /// if the server handles it before it begins a statement.
+    async fn cancel(&self, canceller: Canceller) -> Result<(), Error> {
+        let cancelled = async {
+            loop {
+                canceller.clone().cancel().await;
+                // The answer comes after all that was sent. A late request may hit this fence, and nothing else.
+                let fence = self.client.borrow().simple_query("");
+                match tokio::time::timeout(BETWEEN_REQUESTS, fence).await {
+                    Ok(Ok(_)) => return Ok(()),
+                    Ok(Err(err)) if err.code() == Some(&SqlState::QUERY_CANCELED) => {}
+                    Ok(Err(err)) => return Err(failed(err)),
+                    Err(_elapsed) => {}
+                }
+            }
+        };
+        let ended = tokio::time::timeout(STOPPING, cancelled).await;
+        ended.unwrap_or_else(|elapsed| Err(Error::of_driver(ErrorKind::ConnectionLost, elapsed)))
+    }
+
     async fn send(&self, statement: &Statement<'_>, alone: bool) -> Result<RowStream, Error> {
         if statement.binds().len() > MOST_BINDS {
             return Err(Error::too_many_binds(statement.binds().len(), MOST_BINDS));
@@ -367,21 +392,7 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
                     false => Ok(()),
                 };
             };
-            canceller.cancel().await;
-            // The answer comes after the running statement. A late cancel request may hit this fence, and
-            // nothing else.
-            let fence = || tokio::time::timeout(STOPPING, self.client.borrow().simple_query(""));
-            for _ in 0..2 {
-                match fence().await {
-                    Ok(Ok(_)) => return Ok(()),
-                    Ok(Err(err)) if err.code() == Some(&SqlState::QUERY_CANCELED) => {}
-                    Ok(Err(err)) => return Err(failed(err)),
-                    Err(elapsed) => {
-                        return Err(Error::of_driver(ErrorKind::ConnectionLost, elapsed));
-                    }
-                }
-            }
-            Ok(())
+            self.cancel(canceller).await
         })
     }
 
@@ -391,7 +402,8 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         self.rows = None;
         Box::pin(async move {
             if interrupted && let Some(canceller) = self.canceller.clone() {
-                canceller.cancel().await;
+                // If it cannot be stopped, the connection is closed anyway.
+                let _ = self.cancel(canceller).await;
             }
             false
         })
