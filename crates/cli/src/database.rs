@@ -83,7 +83,7 @@ impl Served {
             tokio::select! {
                 biased;
                 done = work => done.map_err(Into::into),
-                // What is dropped here, the library stops in the database too.
+                // The library stops what is dropped here in the database too.
                 _ = signal::ctrl_c() => Err(Stopped.into()),
             }
         })

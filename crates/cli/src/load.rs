@@ -271,7 +271,9 @@ impl Target {
             let row = err
                 .row()
                 .and_then(|row| usize::try_from(row).ok()?.checked_sub(1));
-            match row.and_then(|row| lines.get(row)) {
+            // A row that is written alone has no number.
+            let alone = lines.first().filter(|_| lines.len() == 1);
+            match row.and_then(|row| lines.get(row)).or(alone) {
                 Some(line) => self.refused(source, *line, &err),
                 None => err.into(),
             }

@@ -67,7 +67,7 @@ fn types_are_guessed_from_the_whole_file_and_shown() {
     assert_cmd_snapshot!("another separator", with(&["--sql"]));
     written(folder.path(), name, "a,A\n1,2\n");
     assert_cmd_snapshot!("two columns of one name", with(&["--sql"]));
-    written(folder.path(), name, "a,b\n1,2\n\n3\n");
+    written(folder.path(), name, "a,b\n1,\"2\n2\"\n\n3\n");
     assert_cmd_snapshot!("a row that is too short", with(&["--sql"]));
     fs::write(folder.path().join(name), b"a,b\n1,\xff\n").unwrap();
     assert_cmd_snapshot!("not UTF-8", with(&["--sql"]));
@@ -171,9 +171,8 @@ fn a_bad_row_is_named_and_nothing_of_the_file_is_kept() {
             &["load", "good.csv", "--create", "--table", "depths", "--key", "id"],
         );
         assert!(succeeds, "{told}");
-        let numbered = many.replace("\n", "\n9");
-        let numbered = numbered.trim_end_matches('9');
-        written(folder, "again.csv", &(numbered.to_owned() + "98,none\n"));
+        let others: String = (20_001..=32_000).map(|id| format!("{id},1\n")).collect();
+        written(folder, "again.csv", &format!("id,depth_m\n{others}32001,none\n"));
         let (_, told) = ran(&url, folder, &["load", "again.csv", "--table", "depths"]);
         assert!(
             told.starts_with(

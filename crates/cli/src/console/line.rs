@@ -8,7 +8,7 @@ use clap::ValueEnum as _;
 use crate::answer::Form;
 use crate::question::Question;
 
-/// What a line asks for.
+/// A line that was read.
 #[derive(Debug)]
 pub(super) enum Line {
     Question { table: String, question: Question },
@@ -165,7 +165,7 @@ fn clauses(tokens: &[Token<'_>]) -> Vec<(Clause, usize)> {
         match Clause::of(token.text).filter(|_| may_begin && follows) {
             Some(clause) => {
                 found.push((clause, number));
-                // What follows the word belongs to the clause, also a column of such a name.
+                // The next piece belongs to the clause, also a column with the name of one.
                 begun = true;
             }
             None => begun = false,
@@ -195,7 +195,7 @@ pub(super) fn is_complete(text: &str) -> bool {
 pub(super) enum Cursor {
     /// The first word: a table or a command.
     First,
-    /// What follows a command.
+    /// The words after a command.
     AfterCommand(String),
     /// A word of a question to a table, in a clause; `None` right after the table.
     InQuestion { table: String, clause: Option<Clause> },

@@ -15,7 +15,7 @@ const CANDIDATES: [ColumnType; 10] = [
     ColumnType::Text,
 ];
 
-/// What the values of a column say about its type.
+/// The types that the values of a column leave open.
 #[derive(Debug, Clone)]
 pub(super) struct Guess {
     /// The types that suit all values so far.

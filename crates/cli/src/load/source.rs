@@ -1,10 +1,11 @@
 //! The file: its columns and its rows, each with its line.
 
 use std::fs::File;
+use std::mem;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result, anyhow, bail};
-use csv::StringRecord;
+use csv::{ByteRecord, Position, StringRecord};
 use heck::ToSnakeCase as _;
 use indicatif::{ProgressBar, ProgressStyle};
 
@@ -118,13 +119,27 @@ impl Source {
         bar: &ProgressBar,
         see: &mut dyn FnMut(&Row<'_>) -> Result<()>,
     ) -> Result<u64> {
-        let (mut reader, mut record, mut rows) = (self.reader(bar)?, StringRecord::new(), 0);
+        let (mut reader, mut record, mut rows) = (self.reader(bar)?, ByteRecord::new(), 0);
         while reader
-            .read_record(&mut record)
+            .read_byte_record(&mut record)
             .map_err(|err| self.broken(&err))?
         {
-            let line = record.position().map_or(0, csv::Position::line);
-            see(&Row { source: self, record: &record, line })?;
+            let line = line_of(&record, reader.position());
+            let text = StringRecord::from_byte_record(mem::take(&mut record)).map_err(|err| {
+                let (name, number) = (self.name(), err.utf8_error().field() + 1);
+                anyhow!("{name}, line {line}, value {number}: the text is not UTF-8")
+            })?;
+            if text.len() != self.headings.len() {
+                let (name, columns) = (self.name(), self.headings.len());
+                let values = match text.len() {
+                    1 => "1 value".to_owned(),
+                    several => format!("{several} values"),
+                };
+                bail!("{name}, line {line}: {values} for {columns} columns");
+            }
+            see(&Row { source: self, record: &text, line })?;
+            // The next row reuses its memory.
+            record = text.into_byte_record();
             rows += 1;
         }
         Ok(rows)
@@ -134,27 +149,24 @@ impl Source {
         let file =
             File::open(&self.path).with_context(|| format!("cannot read {}", self.name()))?;
         let mut form = csv::ReaderBuilder::new();
-        form.delimiter(self.separator).buffer_capacity(1 << 20);
+        form.flexible(true)
+            .delimiter(self.separator)
+            .buffer_capacity(1 << 20);
         Ok(form.from_reader(bar.wrap_read(file)))
     }
 
-    /// Returns the error for a file that is no CSV.
+    /// Returns the error for a file that cannot be read.
     fn broken(&self, err: &csv::Error) -> anyhow::Error {
-        let line = |position: Option<&csv::Position>| position.map_or(1, csv::Position::line);
-        let name = self.name();
-        match err.kind() {
-            csv::ErrorKind::UnequalLengths { pos, expected_len, len } => anyhow!(
-                "{name}, line {}: {len} values for {expected_len} columns",
-                line(pos.as_ref())
-            ),
-            csv::ErrorKind::Utf8 { pos, err } => anyhow!(
-                "{name}, line {}, value {}: the text is not UTF-8",
-                line(pos.as_ref()),
-                err.field() + 1
-            ),
-            _ => anyhow!("cannot read {name}: {err}"),
-        }
+        anyhow!("cannot read {}: {err}", self.name())
     }
+}
+
+/// Returns the line on which a row begins, by the place behind it. The reader counts empty lines before a row as a part of it.
+fn line_of(record: &ByteRecord, behind: &Position) -> u64 {
+    let begun = record.position().map_or(0, Position::line);
+    let inside = record.as_slice().iter().filter(|byte| **byte == b'\n');
+    let last = behind.line().saturating_sub(1);
+    begun.max(last.saturating_sub(inside.count() as u64))
 }
 
 /// A row of the file.

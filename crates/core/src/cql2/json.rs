@@ -337,7 +337,7 @@ impl Serialize for End<'_> {
 impl Serialize for Number {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let float = self.to_float();
-        // Of two shortest texts that are equally near to a float, serde_json may write another than Rust.
+        // Two shortest texts may be equally near to a float, and serde_json writes the one and Rust the other.
         let shortest = serde_json::to_string(&float).map_err(serde::ser::Error::custom)?;
         match self {
             Number::Whole(whole) => serializer.serialize_i64(*whole),

@@ -152,6 +152,8 @@ fn a_number_has_one_form_whatever_it_was_written_as() {
         ("79228162514264337593543950335", "79228162514264337593543950335"),
         ("1e29", "1e29"),
         ("1e-30", "1e-30"),
+        // Two texts are equally near to its float.
+        ("1113333333333311.3", "1113333333333311.3"),
     ] {
         let filter = offer.cql2_text(&format!("depth = {written}")).unwrap();
         assert_eq!(filter.to_string(), format!("depth = {shown}"));
