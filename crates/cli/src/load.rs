@@ -168,7 +168,17 @@ impl Target {
                 if heading == column { String::new() } else { heading.clone() },
             ]);
         }
-        screen.whole_table(&["column", "type", "", "in the file"], &shown)?;
+        let mut headings = vec!["column", "type", "", "in the file"];
+        if shown
+            .iter()
+            .all(|row| row.last().is_none_or(String::is_empty))
+        {
+            headings.pop();
+            shown
+                .iter_mut()
+                .for_each(|row| row.truncate(headings.len()));
+        }
+        screen.whole_table(&headings, &shown)?;
         Ok(Target { table, empty: new.new_rows(), new: Some(new), readers, columns })
     }
 
