@@ -1,8 +1,8 @@
 //! SQL functions and operators: the text of each in every dialect. A new function is a new entry here.
 //!
 //! A form is SQL text in which `{0}`, `{1}` .. stand for the arguments, `{+}` for all of them between commas, and
-//! `{{`, `}}` for braces. In aggregates `{~}` stands for the order of the rows, and `{*}` for the filter and the
-//! window. A dialect without a form refuses the function. Under these forms all engines give the same answer; each was run on
+//! `{{`, `}}` for braces. In aggregates `{~}` stands for the order of the rows, `{*}` for the filter and the
+//! window, and `{?}` for the filter of a call that cannot have a window. A dialect without a form refuses the function. Under these forms all engines give the same answer; each was run on
 //! SQLite, PostgreSQL and MariaDB.
 
 use super::storable::SqlType;
@@ -520,6 +520,36 @@ pub(crate) static AVG: F = F::named("avg")
     .of_decimals("avg(CAST({0} AS REAL)){*}")
     .postgres("avg({0}){*}::float8")
     .mysql("avg({0} + 0e0){*}");
+pub(crate) static VAR_SAMP: F = F::named("var_samp")
+    .fallible()
+    .sqlite("nepheline_var_samp({0}){*}")
+    .of_decimals("nepheline_var_samp(CAST({0} AS REAL)){*}")
+    .postgres("var_samp({0}){*}::float8")
+    .mysql("var_samp({0} + 0e0){*}");
+pub(crate) static VAR_POP: F = F::named("var_pop")
+    .fallible()
+    .sqlite("nepheline_var_pop({0}){*}")
+    .of_decimals("nepheline_var_pop(CAST({0} AS REAL)){*}")
+    .postgres("var_pop({0}){*}::float8")
+    .mysql("var_pop({0} + 0e0){*}");
+pub(crate) static STDDEV_SAMP: F = F::named("stddev_samp")
+    .fallible()
+    .sqlite("nepheline_stddev_samp({0}){*}")
+    .of_decimals("nepheline_stddev_samp(CAST({0} AS REAL)){*}")
+    .postgres("stddev_samp({0}){*}::float8")
+    .mysql("stddev_samp({0} + 0e0){*}");
+pub(crate) static STDDEV_POP: F = F::named("stddev_pop")
+    .fallible()
+    .sqlite("nepheline_stddev_pop({0}){*}")
+    .of_decimals("nepheline_stddev_pop(CAST({0} AS REAL)){*}")
+    .postgres("stddev_pop({0}){*}::float8")
+    .mysql("stddev_pop({0} + 0e0){*}");
+// PostgreSQL has ordered-set aggregates without windows, MariaDB a median that is only a window.
+pub(crate) static MEDIAN: F = F::named("median")
+    .or_else("number the rows of each group by `row_number`, and keep those in the middle")
+    .sqlite("nepheline_median({0}){*}")
+    .of_decimals("nepheline_median(CAST({0} AS REAL)){*}")
+    .postgres("percentile_cont(0.5) WITHIN GROUP (ORDER BY ({0})::float8){?}");
 pub(crate) static MIN: F = F::named("min")
     .picking()
     .all("min({0}){*}")

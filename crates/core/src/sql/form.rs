@@ -20,6 +20,8 @@ impl Part {
     pub(super) const ARGUMENT_ORDERS: usize = usize::MAX - 1;
     /// The number that stands for the filter and the window after a call.
     pub(super) const AROUND: usize = usize::MAX;
+    /// The number that stands for the filter after a call that cannot have a window.
+    pub(super) const FILTER: usize = usize::MAX - 3;
     /// The number that stands for all arguments.
     pub(super) const EVERY_ARGUMENT: usize = usize::MAX - 2;
 }
@@ -54,6 +56,7 @@ pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
         let number = match &rest[1..end] {
             "~" => Part::ARGUMENT_ORDERS,
             "*" => Part::AROUND,
+            "?" => Part::FILTER,
             "+" => Part::EVERY_ARGUMENT,
             number => number.parse().unwrap_or(Part::AROUND),
         };

@@ -225,6 +225,65 @@ where
     Aggregate::new(&function::AVG, [of.into_node().widened()])
 }
 
+/// Returns the standard deviation of a sample, as a float: the root of [`var_samp`]. It is NULL for fewer than two values.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::stddev_samp;
+/// # #[derive(Debug, Table)] struct Assay { #[nepheline(key)] id: i64, element: String, ppm: f64 }
+/// let spread: Query<Assay, (String, Option<f64>), _> =
+///     Assay::rows().select(|a| (per(a.element), stddev_samp(a.ppm)));
+/// assert!(spread.sql(Dialect::Postgres)?.text().contains(r#"stddev_samp("assay"."ppm")"#));
+/// # Ok::<(), Error>(())
+/// ```
+pub fn stddev_samp<E>(of: E) -> Aggregate<Option<f64>>
+where
+    E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
+{
+    Aggregate::new(&function::STDDEV_SAMP, [of.into_node().widened()])
+}
+
+/// Returns the standard deviation of all values, as a float: the root of [`var_pop`]. It is NULL without a value.
+pub fn stddev_pop<E>(of: E) -> Aggregate<Option<f64>>
+where
+    E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
+{
+    Aggregate::new(&function::STDDEV_POP, [of.into_node().widened()])
+}
+
+/// Returns the variance of a sample, as a float: the squares of the distances from the average, added and divided by one less
+/// than the number of values. It is NULL for fewer than two values.
+pub fn var_samp<E>(of: E) -> Aggregate<Option<f64>>
+where
+    E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
+{
+    Aggregate::new(&function::VAR_SAMP, [of.into_node().widened()])
+}
+
+/// Returns the variance of all values, as a float: the average of the squares of the distances from the average. It is NULL
+/// without a value.
+pub fn var_pop<E>(of: E) -> Aggregate<Option<f64>>
+where
+    E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
+{
+    Aggregate::new(&function::VAR_POP, [of.into_node().widened()])
+}
+
+/// Returns the value in the middle, or the average of the two in the middle, as a float; NULL without a value.
+///
+/// The SQL is `percentile_cont(0.5)` on PostgreSQL, and a function of the library on SQLite. As a window function it works on
+/// SQLite only.
+///
+/// # Errors
+///
+/// When compiled, [`Unsupported`](crate::ErrorKind::Unsupported) on MariaDB and MySQL.
+pub fn median<E>(of: E) -> Aggregate<Option<f64>>
+where
+    E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
+{
+    Aggregate::new(&function::MEDIAN, [of.into_node().widened()])
+}
+
 /// Returns the average of exact numbers to this number of digits after the point, as a decimal. It is rounded once, halves away
 /// from zero, and is NULL if there is no row or all values are NULL.
 ///

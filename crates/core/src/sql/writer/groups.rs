@@ -396,7 +396,7 @@ impl<'q> Writer<'q> {
                         }
                     })
                 }
-                Part::AROUND => {
+                Part::AROUND | Part::FILTER => {
                     if let (Some(filter), true) = (&aggregate.filter, filters) {
                         this.push(" FILTER (WHERE ");
                         this.write_totalled_condition(filter)?;

@@ -34,11 +34,12 @@ pub(super) fn register(connection: &Connection) -> Result<()> {
         });
         Ok(power.map(|(base, exponent)| base.powf(exponent)))
     })?;
+    super::statistics::register(connection, flags)?;
     super::decimals::register(connection)
 }
 
 /// Returns an argument as a float: a column without a type stores whole numbers as integers.
-fn number(call: &Context<'_>, argument: usize) -> Result<Option<f64>> {
+pub(super) fn number(call: &Context<'_>, argument: usize) -> Result<Option<f64>> {
     match call.get_raw(argument) {
         ValueRef::Integer(whole) => Ok(Some(whole as f64)),
         _ => call.get(argument),

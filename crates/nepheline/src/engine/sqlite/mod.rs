@@ -6,6 +6,7 @@ pub(crate) mod direct;
 mod file;
 mod functions;
 mod session;
+mod statistics;
 mod threaded;
 
 use nepheline_core::Dialect;

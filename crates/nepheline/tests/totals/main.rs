@@ -3,7 +3,10 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
+#[path = "../support/mod.rs"]
 mod support;
+
+mod spreads;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Debug;
@@ -629,6 +632,7 @@ fn every_engine_totals_as_plain_rust_does() {
             let answers = Answers { engine, db };
             for asked in &all_asked {
                 groups(&answers, &pieces, asked)?;
+                spreads::check(&answers, &pieces, asked)?;
                 kinds_of_rows(&answers, &pieces, asked)?;
                 sets(&answers, &pieces, asked)?;
                 pages(&answers, &pieces, asked)?;
