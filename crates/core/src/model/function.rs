@@ -79,6 +79,19 @@ impl Function {
         function
     }
 
+    /// Returns a collation of the database, by its forms on SQLite, PostgreSQL, MariaDB and MySQL.
+    pub(crate) const fn of_collation(
+        [sqlite, postgres, mariadb, mysql]: [&'static str; 4],
+    ) -> Function {
+        // The collation takes the place of the order by code point.
+        let function = Function::named("a collation").by_code_point();
+        function
+            .sqlite(sqlite)
+            .postgres(postgres)
+            .mysql(mysql)
+            .mariadb(mariadb)
+    }
+
     pub const fn all(self, form: &'static str) -> Function {
         self.sqlite(form).postgres(form).mysql(form)
     }

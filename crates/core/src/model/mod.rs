@@ -25,8 +25,6 @@ pub use matched::{ByName, NoRow, WantedColumns, name_columns, type_columns};
 pub(crate) use mistake::Place;
 pub use mistake::{Mistake, MistakeKind};
 pub use origin::Origin;
-#[cfg(test)]
-pub(crate) use read::read_table;
 pub use read::{ReadColumn, ReadReference, ReadTable, read_table, read_tables};
 pub use role::{
     ColumnRole, ValueSource, is_float, is_mark, is_never_null, is_nullable, is_text, is_time,

@@ -56,7 +56,7 @@ A selection has one level, which decides the rows of the result:
 | selected | result |
 |---|---|
 | columns, and expressions over columns | a row for each row |
-| aggregates: `count()`, `count_of(x)`, `count_distinct(x)`, `sum`, `avg`, `min`, `max`, `all_true(c)`, `any_true(c)`, `listagg(x, ", ")` | one row, even without rows |
+| aggregates: `count()`, `count_of(x)`, `count_distinct(x)`, `sum`, `avg`, `min`, `max`, `stddev_samp`, `stddev_pop`, `var_samp`, `var_pop`, `median` (not on MariaDB and MySQL), `all_true(c)`, `any_true(c)`, `listagg(x, ", ")` | one row, even without rows |
 | aggregates and keys: `per(x)` | a row for each group of rows |
 
 A column that is neither in `per(..)` nor inside an aggregate does not compile, nor does an aggregate in

@@ -6,6 +6,7 @@
 #[path = "../support/mod.rs"]
 mod support;
 
+mod collations;
 mod spreads;
 
 use std::collections::{BTreeMap, BTreeSet};

@@ -1,7 +1,8 @@
 //! Text: patterns, parts, and comparisons that ignore case.
 
 use super::{
-    Condition, Expr, ExprExt, Follows, FollowsEither, Level, NullOf, Operand, Order, follow,
+    Collation, Condition, Expr, ExprExt, Follows, FollowsEither, InCollation, Level, NullOf,
+    Operand, Order, follow,
 };
 use crate::model::{BindValue, ColumnType, Function, Nullness, SqlType, function};
 use crate::tree::{Comparison, Node};
@@ -153,6 +154,32 @@ pub trait TextExt: ExprExt<Type: ColumnType<Base = String>> {
     /// ```
     fn any_case(self) -> AnyCase<Self> {
         AnyCase { text: self }
+    }
+
+    /// Returns the text in the order of a collation of the database, for an order that people read. Without it, text is ordered by
+    /// code point on every engine, so that `Z` comes before `a`.
+    ///
+    /// A name holds for every engine; a [`Collation`](crate::Collation) has one for each. Texts that the collation takes for
+    /// equal stay in no certain order: order by more.
+    ///
+    /// ```
+    /// use nepheline::Collation;
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Analyst { #[nepheline(key)] id: i64, name: String }
+    /// const GERMAN: Collation = Collation::named("de-x-icu").mariadb("utf8mb4_german2_ci").sqlite("NOCASE");
+    ///
+    /// let analysts = Analyst::rows().order_by(|a| (a.name.collate(GERMAN).asc(), a.id.asc()));
+    /// assert!(analysts.sql(Dialect::Postgres)?.text().ends_with(
+    ///     r#"ORDER BY "analyst"."name" COLLATE "de-x-icu", "analyst"."id""#
+    /// ));
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// When it runs, that of the database for a collation that it does not have.
+    fn collate(self, collation: impl Into<Collation>) -> InCollation<Self> {
+        InCollation::new(self, collation.into())
     }
 
     /// Returns the number of characters.

@@ -94,7 +94,7 @@ struct Values(Vec<f64>);
 impl Values {
     fn middle(&mut self) -> Option<f64> {
         let half = self.0.len() / 2;
-        let is_even = self.0.len() % 2 == 0;
+        let is_even = self.0.len().is_multiple_of(2);
         if self.0.is_empty() {
             return None;
         }
