@@ -327,6 +327,13 @@ impl Select {
         matches!(self.body, FromSource::Function(_))
     }
 
+    /// Returns whether some of its rows are computed by another query, whose text may have collations of its own.
+    pub(crate) fn is_over_computed_rows(&self) -> bool {
+        let bodies = self.joins.iter().map(|join| &join.body);
+        let mut bodies = std::iter::once(&self.body).chain(bodies);
+        bodies.any(|body| !matches!(body, FromSource::Table))
+    }
+
     pub(crate) fn is_over(&self, source: SourceId) -> bool {
         self.source == source || self.joins.iter().any(|join| join.source == source)
     }

@@ -6,6 +6,7 @@
 #[path = "../support/mod.rs"]
 mod support;
 
+mod choices;
 mod collations;
 mod spreads;
 
@@ -634,6 +635,7 @@ fn every_engine_totals_as_plain_rust_does() {
             for asked in &all_asked {
                 groups(&answers, &pieces, asked)?;
                 spreads::check(&answers, &pieces, asked)?;
+                choices::check(&answers, &pieces, asked)?;
                 kinds_of_rows(&answers, &pieces, asked)?;
                 sets(&answers, &pieces, asked)?;
                 pages(&answers, &pieces, asked)?;

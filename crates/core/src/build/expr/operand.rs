@@ -10,8 +10,7 @@ use uuid::Uuid;
 
 use super::level::{HoldsAggregates, HoldsColumns, Level, PerGroup, PerRow};
 use super::{Aggregate, Column, Condition, Expr, ExprExt};
-use crate::build::query::Query;
-use crate::build::table::Table;
+use crate::build::query::{Query, Tables};
 use crate::model::{BindValue, ColumnType, List, MaybeNull, NeverNull, Nullness, Storable};
 use crate::tree::{Comparison, Node};
 
@@ -276,7 +275,7 @@ impl<T: ColumnType, I: IntoIterator<Item: ListItem<T>>> Choices<T, PerRow> for I
 impl<T, U, V, L: Level> Choices<T, PerRow> for Query<U, V, L>
 where
     T: ColumnType,
-    U: Table,
+    U: Tables,
     V: ColumnType<Base = T::Base>,
 {
     fn look_up(self, operand: Node, negated: bool) -> Node {
@@ -287,7 +286,7 @@ where
 impl<T, U, V, L: Level> Choices<T, PerRow> for &Query<U, V, L>
 where
     T: ColumnType,
-    U: Table,
+    U: Tables,
     V: ColumnType<Base = T::Base>,
 {
     fn look_up(self, operand: Node, negated: bool) -> Node {

@@ -8,7 +8,7 @@ use smallvec::SmallVec;
 use super::level::{Level, PerGroup, PerRow};
 use super::{Aggregate, Column, Condition, Expr, ExprExt, Maybe, RowColumns};
 use crate::build::table::RowStruct;
-use crate::model::{ColumnType, RowShape, TableInfo};
+use crate::model::{ColumnType, NeverNull, RowShape, TableInfo};
 use crate::tree::{Node, RawColumn};
 
 /// The values that have been selected so far.
@@ -103,7 +103,7 @@ impl<R, L> ShapeValue<R, L> {
     }
 }
 
-/// A type of values that fill a field of the type `T`: `T` itself.
+/// A type of values that fill a field of the type `T`: `T` itself, and where `T` is an `Option`, a value that is never NULL.
 #[doc(hidden)]
 #[diagnostic::on_unimplemented(
     message = "a value that is read as `{Self}` cannot fill a field of `{T}`",
@@ -112,6 +112,8 @@ impl<R, L> ShapeValue<R, L> {
 pub trait FillsField<T, Way> {}
 
 impl<T> FillsField<T, ()> for T {}
+
+impl<T> FillsField<Option<T>, NeverNull> for T {}
 
 // With one implementation the compiler would take the type of the value for that of the field, and report the
 // mistake as a conversion that is missing.

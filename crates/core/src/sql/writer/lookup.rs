@@ -40,7 +40,10 @@ impl<'q> Writer<'q> {
             operand.is_nondeterministic() || chosen.is_some_and(Node::is_nondeterministic);
         let [of_left, of_right] = match self.grammar.text_sameness() {
             _ if !needed => [self.identity_key(operand); 2],
-            Some(sameness) if *same || is_declared => [sameness, sameness],
+            // PostgreSQL does not compare a column with a computed one whose collation is another.
+            Some(sameness) if *same || is_declared || select.is_over_computed_rows() => {
+                [sameness, sameness]
+            }
             _ => self.grammar.text_lookup(),
         };
         self.write_collated(operand, of_left, Self::write_operand)?;
