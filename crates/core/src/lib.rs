@@ -96,10 +96,11 @@ pub use tree::{Assignment, PolicyUse};
 pub mod bounds {
     pub use crate::build::call::RowSets;
     pub use crate::build::expr::{
-        Adds, Alternatives, Argument, BaseOf, Bounds, Choices, DateUnit, Divided, Exact, Follows,
-        FollowsEither, Grouped, HasDate, HasTime, HoldsAggregates, HoldsColumns, IntervalUnit,
-        IntoOrders, IntoSelection, JsonScalar, KnownPerGroup, KnownPerRow, ListItem, Mapped,
-        MaybeCondition, MaybeOperand, Operand, RowColumns, ShapedFrom, StandsBeside, unfit, unit,
+        Adds, Alternatives, Argument, BaseOf, Bounds, Choices, Constant, DateUnit, Divided, Exact,
+        Follows, FollowsEither, Grouped, HasDate, HasTime, HoldsAggregates, HoldsColumns,
+        IntervalUnit, IntoOrders, IntoSelection, JsonScalar, KnownPerGroup, KnownPerRow, ListItem,
+        Mapped, MaybeCondition, MaybeOperand, Operand, RowColumns, ShapedFrom, StandsBeside, unfit,
+        unit,
     };
     pub use crate::build::query::{Append, Beside, JoinTarget, SumOf, Summed, WrittenTables};
     pub use crate::build::table::{Keyed, RefersTo, Retires, Target};
@@ -122,8 +123,8 @@ pub mod internal {
     };
     pub use crate::build::compile::to_prepare;
     pub use crate::build::expr::{
-        NoLevel, Selection, Shape, ShapeValue, Shaping, argument, can_fail, columns_of, parameter,
-        schema_name, shape_value,
+        NoLevel, Selection, Shape, ShapeValue, Shaping, argument, can_fail, columns_of, literal,
+        parameter, schema_name, shape_value,
     };
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{

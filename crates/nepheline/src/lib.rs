@@ -272,6 +272,36 @@ macro_rules! statement {
     };
 }
 
+/// A constant of the program as SQL text: a text, a number, a boolean, or a variant of an enum that derives `Storable`.
+///
+/// A value is a bind everywhere else. Some plans are better if the engine sees a value: a partial index whose condition names it, or
+/// a value that most rows have. The compiler computes the constant, so that no value of a run can be in it. Each engine gets
+/// the text in its own quotes, and numbers with their types.
+///
+/// ```
+/// use nepheline::literal;
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Assay { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] element: String, lab_id: i64 }
+/// let of_neodymium = Assay::rows().filter(|a| a.element.eq(literal!("Nd")) & a.lab_id.gt(literal!(-3_i64)));
+/// assert!(of_neodymium.sql(Dialect::Postgres)?.text().ends_with(
+///     r#"WHERE "assay"."element" = 'Nd' AND "assay"."lab_id" > CAST(-3 AS int8)"#
+/// ));
+/// # Ok::<(), Error>(())
+/// ```
+///
+/// A value that is known only when the program runs does not compile:
+///
+/// ```compile_fail
+/// let element = std::env::args().next().unwrap();
+/// nepheline::literal!(&*element);
+/// ```
+#[macro_export]
+macro_rules! literal {
+    ($constant:expr) => {
+        $crate::internal::literal(const { $constant })
+    };
+}
+
 /// A call of a function or procedure of the database, by its name: `call!("name"(arguments))` or
 /// `call!("schema.name"(arguments))`.
 ///

@@ -7,7 +7,7 @@ mod support;
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
-use nepheline::{BindValue, SqlType};
+use nepheline::{BindValue, SqlType, literal};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use support::{Engine, engines};
@@ -253,5 +253,92 @@ fn what_is_finer_than_a_microsecond_is_cut_towards_the_past() {
         let sent = sent.to_zoned(jiff::tz::TimeZone::UTC).datetime();
         assert_eq!(local.to_bind(), BindValue::DateTime(sent));
         assert_eq!(local.time().to_bind(), BindValue::Time(sent.time()));
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "values_constant")]
+struct Held {
+    #[nepheline(key)]
+    id: i64,
+    name: String,
+    ratio: f64,
+    good: bool,
+    quality: Quality,
+    small: i16,
+}
+
+const HOSTILE: &str = r#"O'Shea "\' {0} {} $1 ? :x -- é ß 🪨 \"#;
+
+#[test]
+fn constants_of_the_program_are_text_of_each_engine() {
+    let constants = Held::rows().filter(|h| {
+        h.name.eq(literal!(HOSTILE))
+            & h.ratio.eq(literal!(-2.5e-3))
+            & h.good.eq(literal!(true))
+            & h.quality.eq(literal!(Quality::SoSo))
+            & h.id.eq(literal!(i64::MIN))
+            & h.small.one_of(Held::rows().select(|_| literal!(-7_i16)))
+    });
+    let shown: Vec<String> = Dialect::ALL
+        .into_iter()
+        .map(|dialect| {
+            let sql = constants.sql(dialect).unwrap();
+            assert!(sql.binds().is_empty(), "{sql}");
+            format!("{dialect}\n{}", sql.by_clause())
+        })
+        .collect();
+    insta::assert_snapshot!(shown.join("\n"));
+    for engine in engines() {
+        let db = engine.open();
+        let text = engine.pick("TEXT", "text", "VARCHAR(90) CHARACTER SET utf8mb4");
+        db.run_text("DROP TABLE IF EXISTS values_constant", vec![])
+            .unwrap();
+        db.run_text(
+            &format!(
+                "CREATE TABLE values_constant (id BIGINT PRIMARY KEY, name {text}, ratio DOUBLE PRECISION, good BOOLEAN, \
+                 quality {text}, small SMALLINT)"
+            ),
+            vec![],
+        )
+        .unwrap();
+        let held = |id, name: &str| Held {
+            id,
+            name: name.into(),
+            ratio: -2.5e-3,
+            good: true,
+            quality: Quality::SoSo,
+            small: -7,
+        };
+        let rows = [held(i64::MIN, HOSTILE), held(1, "x")];
+        db.write(&Held::insert_all(rows.iter().cloned().map(|row| HeldToInsert {
+            id: row.id,
+            name: row.name,
+            ratio: row.ratio,
+            good: row.good,
+            quality: row.quality,
+            small: row.small,
+        })))
+        .unwrap();
+        assert_eq!(db.read(&constants).unwrap(), rows[..1], "on {}", engine.name);
+
+        // As values of their own, and in a transaction that repeats the statement as a prepared one.
+        let selected = Held::rows()
+            .select(|_| {
+                (
+                    literal!(HOSTILE),
+                    literal!(i64::MIN),
+                    literal!(3.0),
+                    literal!(false),
+                    literal!(Quality::Good),
+                    literal!(-7_i32) + 1,
+                )
+            })
+            .limit(1);
+        let expected = (HOSTILE.to_owned(), i64::MIN, 3.0, false, Quality::Good, -6);
+        for _ in 0..8 {
+            assert_eq!(db.read(&selected).unwrap(), [expected.clone()], "on {}", engine.name);
+        }
+        db.run_text("DROP TABLE values_constant", vec![]).unwrap();
     }
 }

@@ -92,6 +92,12 @@ impl Function {
             .mariadb(mariadb)
     }
 
+    /// Returns a constant of the program, by its text on SQLite, PostgreSQL, and MariaDB and MySQL.
+    pub(crate) const fn of_constant([sqlite, postgres, mysql]: [&'static str; 3]) -> Function {
+        let function = Function::named("a constant").by_code_point().any_type();
+        function.sqlite(sqlite).postgres(postgres).mysql(mysql)
+    }
+
     pub const fn all(self, form: &'static str) -> Function {
         self.sqlite(form).postgres(form).mysql(form)
     }

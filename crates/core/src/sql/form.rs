@@ -68,6 +68,12 @@ pub(super) fn parts(form: &'static str) -> impl Iterator<Item = Part> {
 pub(super) fn is_closed(form: &str) -> bool {
     let form = form.strip_suffix("{*}").unwrap_or(form);
     let name = form.trim_start_matches(|c: char| c.is_ascii_alphanumeric() || c == '_');
+    if let Some(text) = form
+        .strip_prefix('\'')
+        .and_then(|text| text.strip_suffix('\''))
+    {
+        return !text.replace("''", "").contains('\'');
+    }
     if !name.starts_with('(') {
         // A single word is closed too, and so is a whole CASE expression.
         return name.is_empty() || form.starts_with("CASE ") && form.ends_with(" END");
@@ -115,10 +121,14 @@ mod tests {
 
     #[test]
     fn only_one_whole_call_hangs_together() {
-        for closed in ["f({0})", "f(')', g({0}))", "TRUE", "CASE {0} WHEN 1 THEN 2 END"] {
+        for closed in
+            ["f({0})", "f(')', g({0}))", "TRUE", "CASE {0} WHEN 1 THEN 2 END", "'x'", "'x''y'"]
+        {
             assert!(is_closed(closed), "{closed}");
         }
-        for open in ["f({0}) + g({1})", "{0} + {1}", "({0}) || ({1})", "f({0})::int8", "-{0}"] {
+        for open in
+            ["f({0}) + g({1})", "{0} + {1}", "({0}) || ({1})", "f({0})::int8", "-{0}", "'x' || 'y'"]
+        {
             assert!(!is_closed(open), "{open}");
         }
     }

@@ -10,6 +10,7 @@ mod column;
 mod condition;
 mod json;
 mod level;
+mod literal;
 mod maybe;
 mod operand;
 mod order;
@@ -41,6 +42,7 @@ pub use json::{JsonExt, JsonScalar};
 pub use level::{
     Grouped, HoldsAggregates, HoldsColumns, KnownPerGroup, KnownPerRow, Level, PerGroup, PerRow,
 };
+pub use literal::{Constant, literal};
 pub use maybe::{Mapped, Maybe, RowColumns};
 pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
