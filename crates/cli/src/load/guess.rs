@@ -2,19 +2,6 @@
 
 use super::types::ColumnType;
 
-const CANDIDATES: [ColumnType; 10] = [
-    ColumnType::Boolean,
-    ColumnType::Integer,
-    ColumnType::Decimal,
-    ColumnType::Double,
-    ColumnType::Date,
-    ColumnType::Time,
-    ColumnType::DateTime,
-    ColumnType::Timestamp,
-    ColumnType::Uuid,
-    ColumnType::Text,
-];
-
 /// The types that the values of a column leave open.
 #[derive(Debug, Clone)]
 pub(super) struct Guess {
@@ -28,7 +15,7 @@ pub(super) struct Guess {
 
 impl Guess {
     pub(super) fn new() -> Guess {
-        Guess { left: CANDIDATES.to_vec(), values: 0, empty: 0, became_text: None }
+        Guess { left: ColumnType::all().collect(), values: 0, empty: 0, became_text: None }
     }
 
     /// Takes the next value.

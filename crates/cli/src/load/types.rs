@@ -28,36 +28,30 @@ pub(super) enum ColumnType {
 }
 
 impl ColumnType {
-    const NAMES: [(ColumnType, &'static str); 12] = [
-        (ColumnType::Boolean, "boolean"),
-        (ColumnType::Integer, "integer"),
-        (ColumnType::Decimal, "decimal"),
-        (ColumnType::Double, "double"),
-        (ColumnType::Date, "date"),
-        (ColumnType::Time, "time"),
-        (ColumnType::DateTime, "datetime"),
-        (ColumnType::Timestamp, "timestamp"),
-        (ColumnType::Uuid, "uuid"),
-        (ColumnType::Text, "text"),
-        (ColumnType::Json, "json"),
-        (ColumnType::Bytes, "bytes"),
+    /// The types with their names and what they are in the database, in the order in which they are tried.
+    const ALL: [(ColumnType, &'static str, SqlType); 12] = [
+        (ColumnType::Boolean, "boolean", SqlType::Boolean),
+        (ColumnType::Integer, "integer", SqlType::BigInt),
+        (ColumnType::Decimal, "decimal", SqlType::Decimal),
+        (ColumnType::Double, "double", SqlType::Double),
+        (ColumnType::Date, "date", SqlType::Date),
+        (ColumnType::Time, "time", SqlType::Time),
+        (ColumnType::DateTime, "datetime", SqlType::DateTime),
+        (ColumnType::Timestamp, "timestamp", SqlType::Timestamp),
+        (ColumnType::Uuid, "uuid", SqlType::Uuid),
+        (ColumnType::Text, "text", SqlType::Text),
+        (ColumnType::Json, "json", SqlType::Json),
+        (ColumnType::Bytes, "bytes", SqlType::Bytes),
     ];
 
+    /// Returns all types, in the order in which they are tried.
+    pub(super) fn all() -> impl Iterator<Item = ColumnType> {
+        ColumnType::ALL.iter().map(|(column_type, ..)| *column_type)
+    }
+
     pub(super) fn sql_type(self) -> SqlType {
-        match self {
-            ColumnType::Boolean => SqlType::Boolean,
-            ColumnType::Integer => SqlType::BigInt,
-            ColumnType::Decimal => SqlType::Decimal,
-            ColumnType::Double => SqlType::Double,
-            ColumnType::Date => SqlType::Date,
-            ColumnType::Time => SqlType::Time,
-            ColumnType::DateTime => SqlType::DateTime,
-            ColumnType::Timestamp => SqlType::Timestamp,
-            ColumnType::Uuid => SqlType::Uuid,
-            ColumnType::Text => SqlType::Text,
-            ColumnType::Json => SqlType::Json,
-            ColumnType::Bytes => SqlType::Bytes,
-        }
+        let own = ColumnType::ALL.iter().find(|(known, ..)| *known == self);
+        own.map_or(SqlType::Text, |(_, _, sql_type)| *sql_type)
     }
 
     /// Returns whether a value that is not empty looks like one of this type, so plainly that the type may be guessed from it.
@@ -86,8 +80,8 @@ impl ColumnType {
 
 impl fmt::Display for ColumnType {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let name = ColumnType::NAMES.iter().find(|(known, _)| known == self);
-        f.write_str(name.map_or("", |(_, name)| name))
+        let own = ColumnType::ALL.iter().find(|(known, ..)| known == self);
+        f.write_str(own.map_or("", |(_, name, _)| name))
     }
 }
 
@@ -95,9 +89,9 @@ impl FromStr for ColumnType {
     type Err = String;
 
     fn from_str(text: &str) -> Result<ColumnType, String> {
-        let known = ColumnType::NAMES.iter().find(|(_, name)| *name == text);
-        known.map(|(column_type, _)| *column_type).ok_or_else(|| {
-            let names: Vec<&str> = ColumnType::NAMES.iter().map(|(_, name)| *name).collect();
+        let known = ColumnType::ALL.iter().find(|(_, name, _)| *name == text);
+        known.map(|(column_type, ..)| *column_type).ok_or_else(|| {
+            let names: Vec<&str> = ColumnType::ALL.iter().map(|(_, name, _)| *name).collect();
             format!("`{text}` is no type; the types are {}", names.join(", "))
         })
     }
@@ -216,10 +210,7 @@ mod tests {
     #[test]
     fn a_type_is_guessed_only_where_no_digit_or_zone_is_lost() {
         let guessed = |text: &str| {
-            let mut types = ColumnType::NAMES
-                .iter()
-                .map(|(column_type, _)| *column_type);
-            types
+            ColumnType::all()
                 .find(|column_type| column_type.suits(text))
                 .unwrap_or(Text)
         };

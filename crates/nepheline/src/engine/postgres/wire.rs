@@ -58,6 +58,9 @@ pub(super) struct PostgresWire<C> {
 /// The pause after a cancel request, before it is repeated.
 const BETWEEN_REQUESTS: Duration = Duration::from_millis(50);
 
+/// The most requests for a connection that is given up: more than statements are sent together. A network that stalls answers none.
+const MOST_REQUESTS: usize = 10;
+
 /// Sends a cancel request for the statement that runs on a connection.
 #[derive(Clone)]
 pub(super) struct Canceller {
@@ -84,9 +87,10 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
     ///
     /// A request stops one statement. It is repeated, because others may have been sent behind that one, and because it is lost
     /// if the server handles it before it begins a statement.
-    async fn cancel(&self, canceller: Canceller) -> Result<(), Error> {
+    async fn cancel(&self, canceller: Canceller, most_requests: usize) -> Result<(), Error> {
+        let lost = |cause: &'static str| Error::of_driver(ErrorKind::ConnectionLost, cause);
         let cancelled = async {
-            loop {
+            for _ in 0..most_requests {
                 canceller.clone().cancel().await;
                 // The answer comes after all that was sent. A late request may hit this fence, and nothing else.
                 let fence = self.client.borrow().simple_query("");
@@ -97,9 +101,10 @@ impl<C: Borrow<Client> + Send + Sync> PostgresWire<C> {
                     Err(_elapsed) => {}
                 }
             }
+            Err(lost("what was dropped did not end"))
         };
         let ended = tokio::time::timeout(STOPPING, cancelled).await;
-        ended.unwrap_or_else(|elapsed| Err(Error::of_driver(ErrorKind::ConnectionLost, elapsed)))
+        ended.unwrap_or_else(|_| Err(lost("what was dropped did not end in time")))
     }
 
     async fn send(&self, statement: &Statement<'_>, alone: bool) -> Result<RowStream, Error> {
@@ -392,7 +397,7 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
                     false => Ok(()),
                 };
             };
-            self.cancel(canceller).await
+            self.cancel(canceller, usize::MAX).await
         })
     }
 
@@ -403,7 +408,7 @@ impl<C: Borrow<Client> + Send + Sync> AsyncWire for PostgresWire<C> {
         Box::pin(async move {
             if interrupted && let Some(canceller) = self.canceller.clone() {
                 // If it cannot be stopped, the connection is closed anyway.
-                let _ = self.cancel(canceller).await;
+                let _ = self.cancel(canceller, MOST_REQUESTS).await;
             }
             false
         })
