@@ -247,8 +247,8 @@ fn control_c_stops_the_statement_and_nothing_else() {
         terminal.write("half a li");
         terminal.press("\u{3}");
         terminal.wait_for("half a li\nnepheline> ");
-        terminal.press("tables\r");
-        terminal.wait_for("─\nendless_count\n");
+        terminal.press("names endless_count\r");
+        terminal.wait_for("allows");
         terminal.leave();
     }
 }
