@@ -337,7 +337,7 @@ fn constants_of_the_program_are_text_of_each_engine() {
             .limit(1);
         let expected = (HOSTILE.to_owned(), i64::MIN, 3.0, false, Quality::Good, -6);
         for _ in 0..8 {
-            assert_eq!(db.read(&selected).unwrap(), [expected.clone()], "on {}", engine.name);
+            assert_eq!(db.read_one(&selected).unwrap(), expected, "on {}", engine.name);
         }
         db.run_text("DROP TABLE values_constant", vec![]).unwrap();
     }
