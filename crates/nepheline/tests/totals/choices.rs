@@ -50,7 +50,7 @@ pub(crate) fn check(
             .select(|k| k.kind)
     };
     answers.check(&in_order(Piece::rows().filter(|p| p.kind.one_of(derived()))), &of_large)?;
-    answers.check(&in_order(Piece::rows().filter(|p| p.kind.none_of(&derived()))), &of_small)?;
+    answers.check(&in_order(Piece::rows().filter(|p| p.kind.none_of(derived()))), &of_small)?;
 
     // Of a join: the trays of pieces beside another one, NULLs among them where nothing is beside.
     let beside = || {
