@@ -290,9 +290,7 @@ impl Target {
         })?;
         Ok(())
     }
-}
 
-impl Target {
     /// Returns the error for a row that the database refused, with the values of the columns that it names.
     fn refused(&self, source: &Source, line: u64, err: &Error) -> anyhow::Error {
         let summary = err.summary().to_string();

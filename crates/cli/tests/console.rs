@@ -241,7 +241,7 @@ fn control_c_stops_the_statement_and_nothing_else() {
         terminal.press("endless_count\r");
         std::thread::sleep(Duration::from_millis(300));
         terminal.press("\u{3}");
-        // What is pressed before the prompt is there, the terminal itself would throw away.
+        // The terminal itself throws away keys that are pressed before the prompt is there.
         terminal.wait_for("stopped\nnepheline> ");
         // At the prompt it empties the line.
         terminal.write("half a li");

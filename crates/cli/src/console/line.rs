@@ -179,11 +179,7 @@ fn clauses(tokens: &[Token<'_>]) -> Vec<(Clause, usize)> {
 pub(super) fn is_complete(text: &str) -> bool {
     let tokens = tokens(text);
     let Some(last) = tokens.last() else { return true };
-    let is_open = match last.text {
-        ")" => last.depth > 0,
-        "(" => true,
-        _ => last.depth > 0,
-    };
+    let is_open = last.depth > 0 || last.text == "(";
     let begins_clause = clauses(&tokens)
         .last()
         .is_some_and(|(_, first)| first + 1 == tokens.len());

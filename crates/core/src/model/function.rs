@@ -79,23 +79,17 @@ impl Function {
         function
     }
 
-    /// Returns a collation of the database, by its forms on SQLite, PostgreSQL, MariaDB and MySQL.
-    pub(crate) const fn of_collation(
+    /// Returns a collation or a constant of the program, by its forms on SQLite, PostgreSQL, MariaDB and MySQL. Its text
+    /// needs no other collation.
+    pub(crate) const fn of_program(
         [sqlite, postgres, mariadb, mysql]: [&'static str; 4],
     ) -> Function {
-        // The collation takes the place of the order by code point.
-        let function = Function::named("a collation").by_code_point();
+        let function = Function::named("a constant").by_code_point().any_type();
         function
             .sqlite(sqlite)
             .postgres(postgres)
             .mysql(mysql)
             .mariadb(mariadb)
-    }
-
-    /// Returns a constant of the program, by its text on SQLite, PostgreSQL, and MariaDB and MySQL.
-    pub(crate) const fn of_constant([sqlite, postgres, mysql]: [&'static str; 3]) -> Function {
-        let function = Function::named("a constant").by_code_point().any_type();
-        function.sqlite(sqlite).postgres(postgres).mysql(mysql)
     }
 
     pub const fn all(self, form: &'static str) -> Function {

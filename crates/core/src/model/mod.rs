@@ -6,6 +6,7 @@ pub(crate) mod error;
 mod error_hand_written;
 pub(crate) mod function;
 pub(crate) mod key;
+pub(crate) mod made;
 mod matched;
 mod mistake;
 mod origin;

@@ -52,7 +52,7 @@ pub(crate) fn check(
     answers.check(&in_order(Piece::rows().filter(|p| p.kind.one_of(derived()))), &of_large)?;
     answers.check(&in_order(Piece::rows().filter(|p| p.kind.none_of(derived()))), &of_small)?;
 
-    // Of a join: the trays of pieces beside another one, NULLs among them where nothing is beside.
+    // The choices are those of a join: pieces beside another one, and trays with NULLs among them.
     let beside = || {
         Piece::rows()
             .join(|p| Piece::rows().filter(|other| other.tray.eq(p.tray) & other.id.ne(p.id)))
@@ -75,7 +75,7 @@ pub(crate) fn check(
         &with(&|p| p.tray.is_none_or(|tray| !next_trays.contains(&tray))),
     )?;
 
-    // Of a join with groups, limited.
+    // The choices are those of a join with groups and a limit.
     let heaviest = Piece::rows()
         .join(|p| Piece::rows().filter(|other| other.kind.eq(p.kind)))
         .select(|(p, other)| shape!(IdGrams { id: per(p.id), grams: sum(other.grams) }))

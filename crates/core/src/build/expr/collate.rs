@@ -1,10 +1,7 @@
 //! Orders that people read: by a collation of the database.
 
-use std::collections::HashMap;
-use std::sync::{LazyLock, Mutex, PoisonError};
-
 use super::{ExprExt, Level, Order};
-use crate::model::{ColumnType, Function, SqlType};
+use crate::model::{ColumnType, SqlType, made};
 use crate::tree::Node;
 
 /// A collation by its name on each engine, for [`TextExt::collate`](crate::TextExt::collate).
@@ -51,30 +48,6 @@ impl Collation {
     pub const fn mysql(self, name: &'static str) -> Collation {
         Collation { mysql: name, ..self }
     }
-
-    /// Returns the function that applies it. It stays in memory, once for each collation of the program.
-    fn function(self) -> &'static Function {
-        static KNOWN: LazyLock<Mutex<HashMap<Collation, &'static Function>>> =
-            LazyLock::new(Mutex::default);
-        let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
-        known.entry(self).or_insert_with(|| {
-            let forms =
-                [(self.sqlite, '"'), (self.postgres, '"'), (self.mariadb, '`'), (self.mysql, '`')];
-            let forms = forms.map(|(name, quote)| -> &'static str {
-                let mut form = format!("{{0}} COLLATE {quote}");
-                for letter in name.chars() {
-                    form.push(letter);
-                    // A quote is doubled in SQL, and a brace in forms.
-                    if letter == quote || matches!(letter, '{' | '}') {
-                        form.push(letter);
-                    }
-                }
-                form.push(quote);
-                Box::leak(form.into())
-            });
-            Box::leak(Box::new(Function::of_collation(forms)))
-        })
-    }
 }
 
 /// The collation that has this name on every engine.
@@ -108,7 +81,9 @@ impl<E: ExprExt<Level: Level>> InCollation<E> {
     }
 
     fn order(self, descending: bool) -> Order<E::Level> {
-        let by = Node::call(self.collation.function(), SqlType::Text, [self.text.into_node()]);
+        let Collation { sqlite, postgres, mariadb, mysql } = self.collation;
+        let collation = made::collation([sqlite, postgres, mariadb, mysql]);
+        let by = Node::call(collation, SqlType::Text, [self.text.into_node()]);
         Order::new(by, E::Type::NULLABLE, descending)
     }
 }
