@@ -102,7 +102,9 @@ pub mod bounds {
         Mapped, MaybeCondition, MaybeOperand, Operand, RowColumns, ShapedFrom, StandsBeside, unfit,
         unit,
     };
-    pub use crate::build::query::{Append, Beside, JoinTarget, SumOf, Summed, WrittenTables};
+    pub use crate::build::query::{
+        Append, Beside, JoinTarget, SelectedRow, SumOf, Summed, WrittenTables,
+    };
     pub use crate::build::table::{Keyed, RefersTo, Retires, Target};
     pub use crate::build::write::{Inserted, IntoAssignments};
     pub use crate::model::{
@@ -123,8 +125,8 @@ pub mod internal {
     };
     pub use crate::build::compile::to_prepare;
     pub use crate::build::expr::{
-        NoLevel, Selection, Shape, ShapeValue, Shaping, argument, can_fail, columns_of, literal,
-        parameter, schema_name, shape_value,
+        AsBind, AsSelected, NoLevel, Selection, Settles, Shape, ShapeField, ShapeValue, Shaping,
+        argument, can_fail, columns_of, literal, parameter, schema_name, shape_value,
     };
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{

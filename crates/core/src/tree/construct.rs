@@ -250,6 +250,18 @@ impl Node {
         Node::Refused(Box::new(Refused { value, reason }))
     }
 
+    /// Adds the summaries of its children to its own, after these have changed.
+    pub(super) fn summarize_again(&mut self) {
+        let mut below = NodeSummary::default();
+        self.children(&mut |child| below = below.beside(child.summary()));
+        if below.depth >= DEEPEST {
+            *self = Node::TooDeep;
+        } else if let Some(summary) = self.summary_mut() {
+            let depth = summary.depth.max(below.depth + 1);
+            *summary = NodeSummary { depth, ..summary.beside(below) };
+        }
+    }
+
     fn above(children: NodeSummary, node: impl FnOnce(NodeSummary) -> Node) -> Node {
         match children.depth < DEEPEST {
             true => node(NodeSummary { depth: children.depth + 1, ..children }),

@@ -55,7 +55,7 @@ pub struct Assignment {
     pub(crate) value: Node,
 }
 
-/// A value or a condition. Equal nodes have the same text and the same binds; two subqueries are never equal.
+/// A value or a condition. Equal nodes have the same text and the same binds.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Node {
     Column(RawColumn),
@@ -371,6 +371,35 @@ impl Node {
             | Node::Aggregate(summary, _)
             | Node::Window(summary, _)
             | Node::Key(summary, _) => *summary,
+        }
+    }
+
+    fn summary_mut(&mut self) -> Option<&mut NodeSummary> {
+        match self {
+            Node::Column(_)
+            | Node::RawSql(_)
+            | Node::Bind(_)
+            | Node::ColumnsOf(_)
+            | Node::SchemaName
+            | Node::Refused(_)
+            | Node::Unfit(_)
+            | Node::TooDeep => None,
+            Node::Compare(_, summary, _)
+            | Node::Between(summary, _)
+            | Node::All(summary, _)
+            | Node::Any(summary, _)
+            | Node::Not(summary, _)
+            | Node::IsNull(summary, _)
+            | Node::IsNotNull(summary, _)
+            | Node::OneOf(summary, _)
+            | Node::InQuery(summary, _)
+            | Node::Subquery(summary, _)
+            | Node::Like(summary, _)
+            | Node::Call(summary, _)
+            | Node::Case(summary, _)
+            | Node::Aggregate(summary, _)
+            | Node::Window(summary, _)
+            | Node::Key(summary, _) => Some(summary),
         }
     }
 

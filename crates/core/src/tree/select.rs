@@ -18,6 +18,8 @@ pub struct OrderTerm {
     pub(crate) nulls_first: bool,
     /// True for a key that only makes the order complete: it sorts as the engine's index does.
     pub(crate) as_stored: bool,
+    /// True if it names a selected value, which is not written a second time.
+    pub(crate) selected: bool,
 }
 
 /// A relation in origins: the table that declares it, and its name.
@@ -201,7 +203,7 @@ impl FromSource {
 }
 
 /// GROUP BY and its relatives: the clauses that few queries have.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct GroupingClauses {
     /// True if the query groups its rows.
     pub(crate) grouped: bool,
@@ -216,7 +218,7 @@ pub(crate) struct GroupingClauses {
 }
 
 /// A limit of rows for each value of some expressions, in the order of the query.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) struct TopPerGroup {
     pub(crate) alike_in: Vec<Node>,
     pub(crate) limit: Option<BindValue>,
@@ -267,9 +269,61 @@ pub(crate) struct Join {
     pub(crate) asked_at: Origin,
 }
 
+/// Equal queries have the same text and the same binds. The numbers of their sources may differ.
 impl PartialEq for Select {
     fn eq(&self, other: &Select) -> bool {
-        std::ptr::eq(self, other)
+        if std::ptr::eq(self, other) {
+            return true;
+        }
+        if !std::ptr::eq(self.table, other.table) || self.joins.len() != other.joins.len() {
+            return false;
+        }
+        let own = self.joins.iter().map(|join| join.source);
+        let mut own = own.chain([self.source]);
+        let other = other.renumbered(|| own.next().unwrap_or(self.source));
+        let joins = self.joins.iter().zip(&other.joins);
+        let is_common = |select: &Select| {
+            select.lock.is_none() && select.waived.is_none() && select.beside.is_empty()
+        };
+        is_common(self)
+            && is_common(&other)
+            && self.body == other.body
+            && self.rows == other.rows
+            && joins.into_iter().all(|(join, other)| join.is_same(other))
+            && self.values == other.values
+            && self.filters == other.filters
+            && self.orders == other.orders
+            && (&self.limit, &self.offset) == (&other.limit, &other.offset)
+            && self.keys == other.keys
+            && self.grouping == other.grouping
+            && self.parents == other.parents
+    }
+}
+
+/// Equal clauses say the same, whichever lines asked for them.
+impl<T: PartialEq> PartialEq for Located<T> {
+    fn eq(&self, other: &Located<T>) -> bool {
+        self.what == other.what
+    }
+}
+
+/// Only what a query can hold inside an expression is compared; anything else differs.
+impl PartialEq for FromSource {
+    fn eq(&self, other: &FromSource) -> bool {
+        match (self, other) {
+            (FromSource::Table, FromSource::Table) => true,
+            (FromSource::Query(select), FromSource::Query(other)) => select == other,
+            (FromSource::Cte(cte), FromSource::Cte(other)) => cte.id == other.id,
+            (FromSource::Function(call), FromSource::Function(other)) => call == other,
+            _ => false,
+        }
+    }
+}
+
+impl Join {
+    fn is_same(&self, other: &Join) -> bool {
+        std::ptr::eq(self.table, other.table)
+            && (&self.body, &self.on, self.optional) == (&other.body, &other.on, other.optional)
     }
 }
 
@@ -432,11 +486,16 @@ impl Select {
     /// Copies the query with new source numbers, so that the copy can stand inside the original and each
     /// keeps its own columns.
     pub(crate) fn copied(&self) -> Select {
+        self.renumbered(SourceId::fresh)
+    }
+
+    /// Copies the query with these source numbers: those of its joins in order, then its own.
+    fn renumbered(&self, mut number: impl FnMut() -> SourceId) -> Select {
         let mut copy = self.clone();
         let mut renumbered = SmallVec::<[(SourceId, SourceId); 2]>::new();
         let joins = copy.joins.iter_mut().map(|join| &mut join.source);
         for source in joins.chain([&mut copy.source]) {
-            let fresh = SourceId::fresh();
+            let fresh = number();
             renumbered.push((*source, fresh));
             *source = fresh;
         }
@@ -447,6 +506,8 @@ impl Select {
         };
         copy.rows.iter_mut().for_each(renumber);
         copy.beside.iter_mut().for_each(renumber);
+        let parents = copy.parents.iter_mut().map(|(source, _)| source);
+        parents.for_each(renumber);
         let waived = copy.waived.iter_mut().flat_map(|waived| &mut waived.here);
         waived.for_each(|(source, _)| renumber(source));
         copy.each_column(&mut |column| renumber(&mut column.source));

@@ -84,6 +84,17 @@ impl Node {
         self.children(&mut |child| child.visit_followed(see));
     }
 
+    /// Visits every column in it, also in subqueries.
+    pub(crate) fn visit_columns(&self, see: &mut dyn FnMut(&RawColumn)) {
+        match self {
+            Node::Column(column) => return see(column),
+            Node::Subquery(_, subquery) => subquery.select.visit_columns(see),
+            Node::InQuery(_, in_query) => in_query.select.visit_columns(see),
+            _ => {}
+        }
+        self.children(&mut |child| child.visit_columns(see));
+    }
+
     /// Visits the nodes directly below this one for changes, without those of subqueries.
     pub(crate) fn children_mut(&mut self, change: &mut dyn FnMut(&mut Node)) {
         match self {
@@ -114,6 +125,18 @@ impl Node {
                 branches.chain(&mut case.otherwise).for_each(change);
             }
         }
+    }
+
+    /// Replaces columns in it, without those of subqueries, by the nodes that `by` returns.
+    pub(crate) fn replace_columns(&mut self, by: &dyn Fn(&RawColumn) -> Option<Node>) {
+        if let Node::Column(column) = self {
+            if let Some(node) = by(column) {
+                *self = node;
+            }
+            return;
+        }
+        self.children_mut(&mut |child| child.replace_columns(by));
+        self.summarize_again();
     }
 
     /// Visits each query inside it, but not the queries inside those.
@@ -214,6 +237,11 @@ impl FromSource {
 }
 
 impl Select {
+    /// Visits every column in its clauses, also in subqueries.
+    pub(crate) fn visit_columns(&self, see: &mut dyn FnMut(&RawColumn)) {
+        self.nodes().for_each(|node| node.visit_columns(see));
+    }
+
     /// Visits each query inside it, but not the queries inside those.
     pub(crate) fn each_inner<'s>(&'s self, see: &mut dyn FnMut(Inner<'s>)) {
         self.body.each_inner(see);

@@ -8,6 +8,7 @@ mod support;
 
 mod choices;
 mod collations;
+mod reports;
 mod spreads;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -636,6 +637,7 @@ fn every_engine_totals_as_plain_rust_does() {
                 groups(&answers, &pieces, asked)?;
                 spreads::check(&answers, &pieces, asked)?;
                 choices::check(&answers, &pieces, asked)?;
+                reports::check(&answers, &pieces, asked)?;
                 kinds_of_rows(&answers, &pieces, asked)?;
                 sets(&answers, &pieces, asked)?;
                 pages(&answers, &pieces, asked)?;

@@ -23,20 +23,50 @@ use crate::tree::{Call, Node};
 /// It stands in `select`, `having` and `order_by` of a grouped query. [`filter`](Self::filter) adds a
 /// condition on the rows that count. [`over`](Self::over) turns it into a window function, which has a value
 /// for each row.
+///
+/// An aggregate of aggregates, such as `sum(sum(x))`, has the level [`PerGroup`] as `L`. It is a value over all groups,
+/// and needs a window: [`over_groups`](Self::over_groups).
 #[must_use = "an aggregate does nothing until it is used in a query"]
-pub struct Aggregate<T> {
+pub struct Aggregate<T, L = PerRow> {
     inner: tree::Aggregate,
-    holds: PhantomData<fn() -> T>,
+    holds: PhantomData<fn() -> (T, L)>,
 }
 
-impl<T: ColumnType> Aggregate<T> {
-    fn new(function: &'static Function, arguments: impl IntoIterator<Item = Node>) -> Aggregate<T> {
+impl<T: ColumnType, L> Aggregate<T, L> {
+    fn new(
+        function: &'static Function,
+        arguments: impl IntoIterator<Item = Node>,
+    ) -> Aggregate<T, L> {
         let arguments = arguments.into_iter().collect();
         let sql_type = T::Base::SQL_TYPE;
         let call = Call::of(function, sql_type, arguments);
         Aggregate { inner: Node::of_rows(call), holds: PhantomData }
     }
+}
 
+impl<T: ColumnType> Aggregate<T, PerGroup> {
+    /// Computes an aggregate of aggregates over the groups of a query: a window function.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct InvoiceLine { #[nepheline(key)] id: i64, #[nepheline(by_code_point)] service: String, price: Decimal }
+    /// // The share of each service in the whole, to four digits.
+    /// let shares: Query<InvoiceLine, (String, Option<Decimal>), _> = InvoiceLine::rows()
+    ///     .select(|l| (per(l.service), sum(l.price).divided_by(sum(sum(l.price)).over_groups(|w| w), 4)));
+    /// assert!(shares.sql(Dialect::Postgres)?.text().contains(r#"sum(sum("invoice_line"."price")) OVER ()"#));
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// `count_of(count())` counts the groups.
+    pub fn over_groups(
+        self,
+        window: impl FnOnce(Over<PerGroup>) -> Over<PerGroup>,
+    ) -> Expr<T, PerGroup> {
+        window(Over::default()).of(self.inner)
+    }
+}
+
+impl<T: ColumnType> Aggregate<T> {
     /// Counts only the rows for which the condition is true: SQL's FILTER. A second call adds a condition.
     ///
     /// ```
@@ -100,13 +130,13 @@ impl<T: TakesOrder> Aggregate<T> {
     }
 }
 
-impl<T> Clone for Aggregate<T> {
+impl<T, L> Clone for Aggregate<T, L> {
     fn clone(&self) -> Self {
         Aggregate { inner: self.inner.clone(), holds: PhantomData }
     }
 }
 
-impl<T> fmt::Debug for Aggregate<T> {
+impl<T, L> fmt::Debug for Aggregate<T, L> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_tuple("Aggregate").field(&self.inner).finish()
     }
@@ -197,7 +227,7 @@ pub fn count() -> Aggregate<i64> {
 }
 
 /// Returns the number of rows in which the expression is not NULL: `count(x)`.
-pub fn count_of<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
+pub fn count_of<E: ExprExt>(of: E) -> Aggregate<i64, E::Level> {
     Aggregate::new(&function::COUNT, [of.into_node()])
 }
 
@@ -210,17 +240,17 @@ pub fn count_distinct<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<i64> {
 
 /// Returns the sum, or NULL if there is no row or all values are NULL. A sum of integers is an integer; one
 /// beyond 64 bits is an error.
-pub fn sum<E>(of: E) -> Aggregate<Option<SumOf<E>>>
+pub fn sum<E>(of: E) -> Aggregate<Option<SumOf<E>>, E::Level>
 where
-    E: ExprExt<Type: ColumnType<Base: Summed>, Level: KnownPerRow>,
+    E: ExprExt<Type: ColumnType<Base: Summed>>,
 {
     Aggregate::new(<BaseOf<E> as Summed>::SUM, [of.into_node().widened()])
 }
 
 /// Returns the average as a float, or NULL if there is no row or all values are NULL.
-pub fn avg<E>(of: E) -> Aggregate<Option<f64>>
+pub fn avg<E>(of: E) -> Aggregate<Option<f64>, E::Level>
 where
-    E: ExprExt<Type: ColumnType<Base: Number>, Level: KnownPerRow>,
+    E: ExprExt<Type: ColumnType<Base: Number>>,
 {
     Aggregate::new(&function::AVG, [of.into_node().widened()])
 }
@@ -308,14 +338,14 @@ where
 
 /// Returns the smallest value, or NULL if there is no row or all values are NULL. Text is compared by code
 /// point.
-pub fn min<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
+pub fn min<E: ExprExt>(of: E) -> Aggregate<Option<BaseOf<E>>, E::Level> {
     let [least, _] = function::ends(BaseOf::<E>::SQL_TYPE);
     Aggregate::new(least, [of.into_node().in_code_point_order()])
 }
 
 /// Returns the greatest value, or NULL if there is no row or all values are NULL. Text is compared by code
 /// point.
-pub fn max<E: ExprExt<Level: KnownPerRow>>(of: E) -> Aggregate<Option<BaseOf<E>>> {
+pub fn max<E: ExprExt>(of: E) -> Aggregate<Option<BaseOf<E>>, E::Level> {
     let [_, greatest] = function::ends(BaseOf::<E>::SQL_TYPE);
     Aggregate::new(greatest, [of.into_node().in_code_point_order()])
 }

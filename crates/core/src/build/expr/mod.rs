@@ -48,8 +48,8 @@ pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
 pub use range::RangeExt;
 pub use select::{
-    IntoSelection, NoLevel, Selection, Shape, ShapeValue, ShapedFrom, Shaping, StandsBeside,
-    shape_value,
+    AsBind, AsSelected, IntoSelection, NoLevel, Selection, Settles, Shape, ShapeField, ShapeValue,
+    ShapedFrom, Shaping, StandsBeside, shape_value,
 };
 pub(crate) use text::pattern_in_tree;
 pub use text::{AnyCase, Pattern, TextExt};
@@ -89,6 +89,33 @@ pub struct Expr<T, L = PerRow> {
 impl<T, L> Expr<T, L> {
     pub(crate) fn from_node(node: Node) -> Expr<T, L> {
         Expr { node, holds: PhantomData }
+    }
+}
+
+impl<T> Expr<T> {
+    /// Uses a value that does not depend on rows beside groups: a constant, or the value of another query.
+    ///
+    /// ```
+    /// use nepheline::bind;
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, base_m: f64 }
+    /// let average = Specimen::rows().select(|s| avg(s.base_m)).value();
+    /// let deep: Query<Specimen, (i64, Option<f64>, i64), _> = Specimen::rows()
+    ///     .select(|s| (per(s.borehole_id), avg(s.base_m), bind(2026_i64).per_group()))
+    ///     .having(|s| avg(s.base_m).gt(average.per_group()));
+    /// assert_eq!(
+    ///     deep.sql(Dialect::Postgres)?.text(),
+    ///     r#"SELECT "specimen"."borehole_id", avg("specimen"."base_m"), $1::int8 FROM "specimen" GROUP BY 1 HAVING avg("specimen"."base_m") > (SELECT avg("specimen_2"."base_m") FROM "specimen" AS "specimen_2")"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// A column in it that is no key of the groups is [`InvalidQuery`](crate::ErrorKind::InvalidQuery) when the query is
+    /// compiled: it has many values in a group.
+    pub fn per_group(self) -> Expr<T, PerGroup> {
+        Expr::from_node(self.node)
     }
 }
 

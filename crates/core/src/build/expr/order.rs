@@ -15,7 +15,14 @@ pub struct Order<L = PerRow> {
 
 impl<L> Order<L> {
     pub(crate) fn new(by: Node, nullable: bool, descending: bool) -> Order<L> {
-        let term = OrderTerm { by, nullable, descending, nulls_first: false, as_stored: false };
+        let term = OrderTerm {
+            by,
+            nullable,
+            descending,
+            nulls_first: false,
+            as_stored: false,
+            selected: false,
+        };
         Order { term, level: PhantomData }
     }
 

@@ -6,9 +6,9 @@ use std::marker::PhantomData;
 use smallvec::SmallVec;
 
 use super::level::{Level, PerGroup, PerRow};
-use super::{Aggregate, Column, Condition, Expr, ExprExt, Maybe, RowColumns};
+use super::{Aggregate, Argument, Column, Condition, Expr, ExprExt, Maybe, RowColumns};
 use crate::build::table::RowStruct;
-use crate::model::{ColumnType, NeverNull, RowShape, TableInfo};
+use crate::model::{ColumnType, NeverNull, RowShape, Storable, TableInfo};
 use crate::tree::{Node, RawColumn};
 
 /// The values that have been selected so far.
@@ -83,14 +83,67 @@ pub struct ShapeValue<T, L> {
     of: PhantomData<fn() -> (T, L)>,
 }
 
-/// Returns the value of an expression. The compiler does not go on from what cannot be selected, so that this is
-/// one error.
+/// Returns the value of a field. The compiler does not go on from what cannot be selected, so that this is one
+/// error.
 #[doc(hidden)]
-pub fn shape_value<V: IntoSelection>(value: V) -> ShapeValue<V::Row, V::Level> {
+pub fn shape_value<V: ShapeField<Way>, Way>(value: V) -> ShapeValue<V::Row, V::Level> {
     let mut selection = Selection::default();
     value.select_into(&mut selection);
     ShapeValue { selection, of: PhantomData }
 }
+
+/// The values that `shape!` takes for a field: what `select` takes, or a plain value, which becomes a bind.
+#[doc(hidden)]
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` cannot be selected",
+    label = "expected a column, an expression, a value, or `None`",
+    note = "hand-written SQL needs a type: `verbatim!(..).typed::<T>()`, `call!(..).typed::<T>()`"
+)]
+pub trait ShapeField<Way> {
+    /// The type that the value is read as.
+    type Row;
+    /// The level of the value; [`NoLevel`] for a plain value, which stands beside any.
+    type Level;
+
+    fn select_into(self, selection: &mut Selection);
+}
+
+/// The way of an expression into a field.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct AsSelected;
+
+/// The way of a plain value into a field.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct AsBind;
+
+impl<V: IntoSelection> ShapeField<AsSelected> for V {
+    type Row = V::Row;
+    type Level = V::Level;
+
+    fn select_into(self, selection: &mut Selection) {
+        IntoSelection::select_into(self, selection);
+    }
+}
+
+macro_rules! plain {
+    ([$($generics:tt)*] $value:ty, $row:ty) => {
+        #[diagnostic::do_not_recommend]
+        impl<$($generics)*> ShapeField<AsBind> for $value {
+            type Row = $row;
+            type Level = NoLevel;
+
+            fn select_into(self, selection: &mut Selection) {
+                selection.push(<Self as Argument>::into_argument(self));
+            }
+        }
+    };
+}
+
+plain!([T: Storable] T, T);
+plain!([T: Storable] Option<T>, Option<T>);
+plain!([] & str, String);
 
 impl<R, L> ShapeValue<R, L> {
     /// Stands for the value in the literal that `shape!` writes for the compiler to check. It is never called,
@@ -127,7 +180,7 @@ pub struct Shaping<S, L> {
     of: PhantomData<fn() -> (S, L)>,
 }
 
-/// The level of a [`Shaping`] that has no value yet.
+/// The level of plain values, and of a [`Shaping`] that has no other value yet.
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct NoLevel;
@@ -144,15 +197,15 @@ impl<S, L> Shaping<S, L> {
         mut self,
         name: &'static str,
         value: ShapeValue<T, M>,
-    ) -> Shaping<S, M> {
+    ) -> Shaping<S, M::Both> {
         self.values.push((name, value.selection));
         Shaping { values: self.values, of: PhantomData }
     }
 }
 
-impl<S: Shape + RowShape + Send + 'static, L: Level> IntoSelection for Shaping<S, L> {
+impl<S: Shape + RowShape + Send + 'static, L: Settles> IntoSelection for Shaping<S, L> {
     type Row = S;
-    type Level = L;
+    type Level = L::Level;
     const FIELDS: Option<&'static TableInfo> = S::FIELDS;
 
     fn select_into(mut self, selection: &mut Selection) {
@@ -182,11 +235,45 @@ pub trait ShapedFrom<T: RowStruct>: RowStruct {
     message = "a plain column and an aggregate stand in one selection",
     label = "the column is neither in `per(..)` nor inside an aggregate"
 )]
-pub trait StandsBeside<L> {}
+pub trait StandsBeside<L> {
+    /// The level of both together.
+    #[doc(hidden)]
+    type Both;
+}
 
-impl<L: Level> StandsBeside<NoLevel> for L {}
-impl StandsBeside<PerRow> for PerRow {}
-impl StandsBeside<PerGroup> for PerGroup {}
+impl<L: Level> StandsBeside<NoLevel> for L {
+    type Both = L;
+}
+
+impl StandsBeside<PerRow> for PerRow {
+    type Both = PerRow;
+}
+
+impl StandsBeside<PerGroup> for PerGroup {
+    type Both = PerGroup;
+}
+
+impl<L: Level> StandsBeside<L> for NoLevel {
+    type Both = L;
+}
+
+impl StandsBeside<NoLevel> for NoLevel {
+    type Both = NoLevel;
+}
+
+/// The level of a whole selection. Plain values alone have that of rows.
+#[doc(hidden)]
+pub trait Settles {
+    type Level: Level;
+}
+
+impl<L: Level> Settles for L {
+    type Level = L;
+}
+
+impl Settles for NoLevel {
+    type Level = PerRow;
+}
 
 macro_rules! single {
     ([$($generics:tt)*] $expression:ty, $row:ty, $level:ty) => {

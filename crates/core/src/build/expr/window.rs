@@ -2,32 +2,56 @@
 
 use std::ops::{Bound, RangeBounds};
 
-use super::level::{KnownPerRow, PerRow};
+use std::fmt;
+use std::marker::PhantomData;
+
+use super::level::{Level, PerGroup, PerRow};
 use smallvec::SmallVec;
 
 use super::{BaseOf, Expr, ExprExt, FollowsEither, IntoOrders, IntoSelection, Operand, Selection};
 use crate::model::{ColumnType, Function, SqlType, Storable, function};
 use crate::tree::{Aggregate, Call, Case, Comparison, Frame, Node, OrderTerm, Window};
 
-/// The window of a function, which the closure of `over` describes: partition, order and frame.
-#[derive(Debug, Clone, Default)]
+/// The window of a function, which the closure of `over` or `over_groups` describes: partition, order and frame.
 #[must_use = "a window does nothing until it is returned"]
-pub struct Over {
+pub struct Over<L = PerRow> {
     partition: Vec<Node>,
     orders: Vec<OrderTerm>,
     frame: Option<Frame>,
+    level: PhantomData<fn() -> L>,
 }
 
-impl Over {
-    /// Limits the window to rows with the same value of this expression, or of each in a tuple. Text is
-    /// compared by code point.
-    pub fn partition_by(mut self, alike_in: impl IntoSelection<Level = PerRow>) -> Over {
+impl<L> Default for Over<L> {
+    fn default() -> Over<L> {
+        Over { partition: Vec::new(), orders: Vec::new(), frame: None, level: PhantomData }
+    }
+}
+
+// Written by hand, because the derives would require `L: Clone` and `L: Debug`.
+impl<L> Clone for Over<L> {
+    fn clone(&self) -> Over<L> {
+        let (partition, orders) = (self.partition.clone(), self.orders.clone());
+        Over { partition, orders, frame: self.frame, level: PhantomData }
+    }
+}
+
+impl<L> fmt::Debug for Over<L> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let parts = (&self.partition, &self.orders, &self.frame);
+        f.debug_tuple("Over").field(&parts).finish()
+    }
+}
+
+impl<L: Level> Over<L> {
+    /// Limits the window to rows, or groups, with the same value of this expression, or of each in a tuple. Text
+    /// is compared by code point.
+    pub fn partition_by(mut self, alike_in: impl IntoSelection<Level = L>) -> Over<L> {
         self.partition.extend(Selection::of(alike_in));
         self
     }
 
-    /// Orders the rows of the window.
-    pub fn order_by(mut self, orders: impl IntoOrders<PerRow>) -> Over {
+    /// Orders the rows or groups of the window.
+    pub fn order_by(mut self, orders: impl IntoOrders<L>) -> Over<L> {
         orders.each(&mut |order| self.orders.push(order));
         self
     }
@@ -37,7 +61,7 @@ impl Over {
     ///
     /// Without a frame, an aggregate over an ordered window includes the rows up to the current one and its
     /// peers, and over an unordered window all rows.
-    pub fn rows(mut self, places: impl RangeBounds<i32>) -> Over {
+    pub fn rows(mut self, places: impl RangeBounds<i32>) -> Over<L> {
         let first = match places.start_bound() {
             Bound::Included(place) => Some(*place),
             Bound::Excluded(place) => Some(place.saturating_add(1)),
@@ -52,34 +76,36 @@ impl Over {
         self
     }
 
-    pub(super) fn of<T>(self, of: Aggregate) -> Expr<T> {
-        let Over { partition, orders, frame } = self;
+    pub(super) fn of<T>(self, of: Aggregate) -> Expr<T, L> {
+        let Over { partition, orders, frame, .. } = self;
         Expr::from_node(Node::window(Window { of, partition, orders, frame }))
     }
 }
 
-/// A function that only works over a window, which [`over`](Self::over) sets.
-#[derive(Debug, Clone)]
+/// A function that only works over a window, which [`over`](Self::over) or [`over_groups`](Self::over_groups) sets.
 #[must_use = "a window function needs a window: `.over(|w| ..)`"]
-pub struct WindowFunction<T> {
+pub struct WindowFunction<T, L = PerRow> {
     of: Aggregate,
     frame: Option<Frame>,
     /// The value where the row at this offset does not exist.
     beyond: Option<(i32, Node)>,
-    holds: std::marker::PhantomData<fn() -> T>,
+    holds: PhantomData<fn() -> (T, L)>,
+}
+
+impl<T, L> Clone for WindowFunction<T, L> {
+    fn clone(&self) -> WindowFunction<T, L> {
+        let (of, beyond) = (self.of.clone(), self.beyond.clone());
+        WindowFunction { of, frame: self.frame, beyond, holds: PhantomData }
+    }
+}
+
+impl<T, L> fmt::Debug for WindowFunction<T, L> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("WindowFunction").field(&self.of).finish()
+    }
 }
 
 impl<T> WindowFunction<T> {
-    fn new(
-        function: &'static Function,
-        sql_type: SqlType,
-        arguments: impl IntoIterator<Item = Node>,
-    ) -> WindowFunction<T> {
-        let arguments = arguments.into_iter().collect();
-        let of = Node::of_rows(Call::of(function, sql_type, arguments));
-        WindowFunction { of, frame: None, beyond: None, holds: std::marker::PhantomData }
-    }
-
     /// Sets the window of the function.
     ///
     /// ```
@@ -99,14 +125,65 @@ impl<T> WindowFunction<T> {
     where
         T: ColumnType,
     {
-        let mut over = window(Over::default());
+        self.within(window(Over::default()))
+    }
+}
+
+impl<T> WindowFunction<T, PerGroup> {
+    /// Sets the window of the function over the groups of a query: keys and aggregates are the values of each group.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// use nepheline::rank;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, top_m: f64, base_m: f64 }
+    /// let ranked: Query<Specimen, (i64, Option<f64>, i64), _> = Specimen::rows().select(|s| {
+    ///     let metres = sum(s.base_m - s.top_m);
+    ///     (per(s.borehole_id), metres.clone(), rank().over_groups(|w| w.order_by(metres.desc())))
+    /// });
+    /// assert_eq!(
+    ///     ranked.sql(Dialect::Postgres)?.text(),
+    ///     r#"SELECT "specimen"."borehole_id", sum("specimen"."base_m" - "specimen"."top_m"), rank() OVER (ORDER BY sum("specimen"."base_m" - "specimen"."top_m") DESC NULLS LAST) FROM "specimen" GROUP BY 1"#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// # Errors
+    ///
+    /// In `having` it is [`InvalidQuery`](crate::ErrorKind::InvalidQuery) when the query is compiled. Filter
+    /// `from(query)` instead.
+    pub fn over_groups(
+        self,
+        window: impl FnOnce(Over<PerGroup>) -> Over<PerGroup>,
+    ) -> Expr<T, PerGroup>
+    where
+        T: ColumnType,
+    {
+        self.within(window(Over::default()))
+    }
+}
+
+impl<T, L: Level> WindowFunction<T, L> {
+    fn new(
+        function: &'static Function,
+        sql_type: SqlType,
+        arguments: impl IntoIterator<Item = Node>,
+    ) -> WindowFunction<T, L> {
+        let arguments = arguments.into_iter().collect();
+        let of = Node::of_rows(Call::of(function, sql_type, arguments));
+        WindowFunction { of, frame: None, beyond: None, holds: PhantomData }
+    }
+
+    fn within(self, mut over: Over<L>) -> Expr<T, L>
+    where
+        T: ColumnType,
+    {
         over.frame = over.frame.or(self.frame);
         let Some((place, default)) = self.beyond else { return over.of(self.of) };
         // MariaDB's LAG and LEAD take no default, and COALESCE would replace a NULL of the other row.
         let sql_type = self.of.call.sql_type;
-        let there: Expr<i64> = over.clone().rows(place..=place).of(rows_there());
+        let there: Expr<i64, L> = over.clone().rows(place..=place).of(rows_there());
         let nobody = Node::compare(Comparison::Equal, there.into_node(), Node::number(0));
-        let value: Expr<T> = over.of(self.of);
+        let value: Expr<T, L> = over.of(self.of);
         let branches = vec![[nobody, default]];
         Expr::from_node(Node::of_case(Case {
             branches,
@@ -122,39 +199,39 @@ fn rows_there() -> Aggregate {
     Node::of_rows(Call::of(function, SqlType::BigInt, arguments))
 }
 
-fn number(function: &'static Function) -> WindowFunction<i64> {
+fn number<L: Level>(function: &'static Function) -> WindowFunction<i64, L> {
     WindowFunction::new(function, SqlType::BigInt, [])
 }
 
 /// Returns the number of the row in its window, from 1.
-pub fn row_number() -> WindowFunction<i64> {
+pub fn row_number<L: Level>() -> WindowFunction<i64, L> {
     number(&function::ROW_NUMBER)
 }
 
 /// Returns the rank of the row, with gaps: peers share a rank, and the next rank counts all of them.
-pub fn rank() -> WindowFunction<i64> {
+pub fn rank<L: Level>() -> WindowFunction<i64, L> {
     number(&function::RANK)
 }
 
 /// Returns the rank of the row without gaps.
-pub fn dense_rank() -> WindowFunction<i64> {
+pub fn dense_rank<L: Level>() -> WindowFunction<i64, L> {
     number(&function::DENSE_RANK)
 }
 
 /// Returns the number of the part that contains the row, from 1, where the window is divided into `parts` of
 /// nearly equal size. With 0 parts the database reports an error.
-pub fn ntile(parts: u32) -> WindowFunction<i64> {
+pub fn ntile<L: Level>(parts: u32) -> WindowFunction<i64, L> {
     WindowFunction::new(&function::NTILE, SqlType::BigInt, [Node::number(parts)])
 }
 
 /// Returns an expression over the row `rows` before; NULL where there is none.
-pub fn lag<E: ExprExt<Level: KnownPerRow>>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn lag<E: ExprExt>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>, E::Level> {
     let arguments = [of.into_node(), Node::number(rows)];
     WindowFunction::new(&function::LAG, BaseOf::<E>::SQL_TYPE, arguments)
 }
 
 /// Returns an expression over the row `rows` after; NULL where there is none.
-pub fn lead<E: ExprExt<Level: KnownPerRow>>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn lead<E: ExprExt>(of: E, rows: u32) -> WindowFunction<Option<BaseOf<E>>, E::Level> {
     let arguments = [of.into_node(), Node::number(rows)];
     WindowFunction::new(&function::LEAD, BaseOf::<E>::SQL_TYPE, arguments)
 }
@@ -175,10 +252,10 @@ pub fn lag_or<E, O>(
     of: E,
     rows: u32,
     default: O,
-) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>>
+) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>, E::Level>
 where
-    E: ExprExt<Level: KnownPerRow>,
-    O: Operand<BaseOf<E>>,
+    E: ExprExt,
+    O: Operand<BaseOf<E>, E::Level>,
 {
     let place = i32::try_from(rows).map_or(i32::MIN, |rows| -rows);
     with_default(lag(of, rows), place, default)
@@ -190,39 +267,39 @@ pub fn lead_or<E, O>(
     of: E,
     rows: u32,
     default: O,
-) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>>
+) -> WindowFunction<FollowsEither<E, O::Null, BaseOf<E>>, E::Level>
 where
-    E: ExprExt<Level: KnownPerRow>,
-    O: Operand<BaseOf<E>>,
+    E: ExprExt,
+    O: Operand<BaseOf<E>, E::Level>,
 {
     let place = i32::try_from(rows).unwrap_or(i32::MAX);
     with_default(lead(of, rows), place, default)
 }
 
-fn with_default<T, U, B: Storable, O: Operand<B>>(
-    function: WindowFunction<T>,
+fn with_default<T, U, L, B: Storable, O: Operand<B, L>>(
+    function: WindowFunction<T, L>,
     place: i32,
     default: O,
-) -> WindowFunction<U> {
+) -> WindowFunction<U, L> {
     let beyond = Some((place, default.into_operand()));
-    WindowFunction { of: function.of, frame: None, beyond, holds: std::marker::PhantomData }
+    WindowFunction { of: function.of, frame: None, beyond, holds: PhantomData }
 }
 
 /// Returns an expression over the first row of the window.
-pub fn first_value<E: ExprExt<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn first_value<E: ExprExt>(of: E) -> WindowFunction<Option<BaseOf<E>>, E::Level> {
     of_whole(&function::FIRST_VALUE, of)
 }
 
 /// Returns an expression over the last row of the window: of the whole window, unless [`rows`](Over::rows)
 /// sets a frame.
-pub fn last_value<E: ExprExt<Level: KnownPerRow>>(of: E) -> WindowFunction<Option<BaseOf<E>>> {
+pub fn last_value<E: ExprExt>(of: E) -> WindowFunction<Option<BaseOf<E>>, E::Level> {
     of_whole(&function::LAST_VALUE, of)
 }
 
-fn of_whole<E: ExprExt<Level: KnownPerRow>>(
+fn of_whole<E: ExprExt>(
     function: &'static Function,
     of: E,
-) -> WindowFunction<Option<BaseOf<E>>>
+) -> WindowFunction<Option<BaseOf<E>>, E::Level>
 where
     E::Type: ColumnType,
 {

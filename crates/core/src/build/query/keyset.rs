@@ -143,6 +143,7 @@ impl Select {
                         descending: false,
                         nulls_first: false,
                         as_stored: true,
+                        selected: false,
                     };
                     self.orders.push(Located { what, at: self.asked_at });
                 }
@@ -183,6 +184,7 @@ impl Select {
                     descending: false,
                     nulls_first: false,
                     as_stored: false,
+                    selected: false,
                 };
                 self.orders.push(Located { what, at: self.asked_at });
             }

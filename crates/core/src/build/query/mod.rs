@@ -7,6 +7,7 @@ mod join;
 mod keyset;
 mod related;
 mod scope;
+mod selected;
 mod written;
 
 use std::fmt;
@@ -24,6 +25,7 @@ pub use keyset::Keyset;
 pub use related::{Bridge, SumOf, Summed};
 pub(crate) use related::{related, with_values};
 pub use scope::{Scope, all_scopes, any_scope};
+pub use selected::SelectedRow;
 
 use crate::build::compile;
 use crate::build::expr::{

@@ -123,6 +123,17 @@ impl<'q> Writer<'q> {
             }
         }
         self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
+        let is_outside =
+            |order: &OrderTerm| order.selected && !order.by.is_plain() && !self.stands_alone(order);
+        if !distinct
+            && select.lock.is_none()
+            && select.orders.iter().any(|order| is_outside(&order.what))
+        {
+            return self.write_outside(select, naming, cap, |this| {
+                this.write_inner_list(select)?;
+                this.write_from(select)
+            });
+        }
         self.write_list(select, naming, distinct)?;
         self.write_from(select)?;
         match (&select.values, distinct) {
@@ -294,9 +305,8 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         self.write_orders_by(select, |this, order| {
             // A column has a name, which says more than an ordinal.
-            let is_computed = !matches!(order.by, Node::Column(_) | Node::Bind(_));
             let place = listed.iter().position(|value| *value == order.by);
-            match place.filter(|_| is_computed && this.stands_alone(order)) {
+            match place.filter(|_| !order.by.is_plain() && this.stands_alone(order)) {
                 Some(place) => this.write_order_at(order, place),
                 None => this.write_order(order),
             }

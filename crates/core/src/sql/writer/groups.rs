@@ -7,7 +7,9 @@ use crate::dialect::Collated;
 use crate::dialect::TruthForm;
 use crate::model::Error;
 use crate::sql::form::Part;
-use crate::tree::{Aggregate, GroupingClauses, Located, Node, OrderTerm, Select, Window};
+use crate::tree::{
+    Aggregate, GroupingClauses, Located, Node, OrderTerm, RawColumn, Select, Window,
+};
 
 /// The group keys, and whether a computed one is used more than once.
 #[derive(Debug, Default)]
@@ -44,6 +46,7 @@ impl<'q> Writer<'q> {
             .as_ref()
             .map_or(&[][..], |values| &*values.what);
         let keys = self.keys_of(select, grouping, listed)?;
+        check_beside_groups(select, grouping, &keys)?;
         self.push("SELECT ");
         if let Some(values) = &select.values {
             self.asked_at = values.at;
@@ -62,6 +65,16 @@ impl<'q> Writer<'q> {
         }
         if keys.again {
             return self.write_groups_of_inside(select, grouping, keys.all, naming, cap);
+        }
+        let is_outside = |order: &OrderTerm| {
+            order.selected && !self.has_place(order) && !self.stands_alone(order)
+        };
+        if select.orders.iter().any(|order| is_outside(&order.what)) {
+            return self.write_outside(select, naming, cap, |this| {
+                this.write_inner_list(select)?;
+                this.write_from(select)?;
+                this.write_grouping(select, grouping, &keys.all)
+            });
         }
         self.write_list(select, naming, false)?;
         self.write_from(select)?;
@@ -124,6 +137,21 @@ impl<'q> Writer<'q> {
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
+        self.write_outside(select, naming, cap, |this| match this.grammar.grouping_sets() {
+            Some(opening) => this.write_grouping_sets(select, grouping, keys, rolled_up, opening),
+            None => this.write_levels(select, grouping, keys, rolled_up),
+        })
+    }
+
+    /// Writes a query as a derived table after SELECT, and its orders and limit outside. `inner` begins with
+    /// [`write_inner_list`](Self::write_inner_list).
+    pub(super) fn write_outside(
+        &mut self,
+        select: &'q Select,
+        naming: Naming,
+        cap: Option<Cap>,
+        inner: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
         let values = select.values.as_ref();
         let listed = values.map_or(&[][..], |values| &*values.what);
         let place = |order: &OrderTerm| listed.iter().position(|value| *value == order.by);
@@ -136,12 +164,7 @@ impl<'q> Writer<'q> {
             })?;
         }
         self.push(" FROM (");
-        match self.grammar.grouping_sets() {
-            Some(opening) => {
-                self.write_grouping_sets(select, grouping, keys, rolled_up, opening)?
-            }
-            None => self.write_levels(select, grouping, keys, rolled_up)?,
-        }
+        inner(self)?;
         self.push(") AS q");
         self.write_orders_by(select, |this, order| {
             let number = select
@@ -157,8 +180,8 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
-    /// Writes the select list of one level of subtotals, with the orders that are not in it.
-    fn write_level_list(&mut self, select: &'q Select) -> Result<(), Error> {
+    /// Writes SELECT and the list of a query that is ordered outside, with the orders that are not in it.
+    pub(super) fn write_inner_list(&mut self, select: &'q Select) -> Result<(), Error> {
         let values = select.values.as_ref();
         let listed = values.map_or(&[][..], |values| &*values.what);
         self.push("SELECT ");
@@ -185,7 +208,7 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         let values = select.values.as_ref();
         let listed = values.map_or(&[][..], |values| &*values.what);
-        self.write_level_list(select)?;
+        self.write_inner_list(select)?;
         self.write_from(select)?;
         self.clause(" GROUP BY ", values.map_or(select.asked_at, |values| values.at));
         self.push(opening);
@@ -215,7 +238,7 @@ impl<'q> Writer<'q> {
             if level < rolled_up.len() {
                 self.clause(" UNION ALL ", values.map_or(select.asked_at, |values| values.at));
             }
-            self.write_level_list(select)?;
+            self.write_inner_list(select)?;
             self.write_from(select)?;
             self.write_grouping(select, grouping, keys)?;
             let groups = keys.len() > self.of_all.len();
@@ -463,6 +486,35 @@ impl<'q> Writer<'q> {
     }
 }
 
+/// Refuses columns of each row beside groups, also in subqueries. Some engines would take them from any row of the
+/// group.
+fn check_beside_groups(
+    select: &Select,
+    grouping: &GroupingClauses,
+    keys: &Keys<'_>,
+) -> Result<(), Error> {
+    let is_key = |column: &RawColumn| {
+        let same = |key: &&Node| matches!(key, Node::Key(_, key) if matches!(&key.of, Node::Column(of) if of == column));
+        !keys.again && !column.needs_collation() && keys.all.iter().any(|key| same(&key))
+    };
+    let values = select.values.iter().flat_map(|values| &values.what);
+    let having = grouping.having.iter().map(|having| &having.what);
+    let orders = select.orders.iter().map(|order| &order.what.by);
+    let mut of_rows = false;
+    for node in values.chain(having).chain(orders) {
+        node.visit_beside_groups(&mut |column| {
+            of_rows |= select.is_over(column.source.id) && !is_key(column);
+        });
+    }
+    match of_rows {
+        true => Err(Error::invalid_query(ROWS_BESIDE_GROUPS)),
+        false => Ok(()),
+    }
+}
+
+const ROWS_BESIDE_GROUPS: &str = "a column of each row stands beside groups, which have many values of it; make it a key by `per(..)`, \
+     total it, as in `sum(s.assays().count())`, or ask over `from(query)`";
+
 const ORDERED_INSIDE: &str = "`listagg` with an order cannot stand beside a computed key that is used again; group by a \
      column, or compute the key in a query and group `from(query)`";
 
@@ -487,6 +539,20 @@ impl Node {
             Node::Aggregate(..) => {}
             other => other.children(&mut |child| child.visit_keys(see)),
         }
+    }
+
+    /// Visits the columns in it, also those that subqueries use, outside keys and aggregates. Hand-written text may
+    /// hold aggregates itself.
+    fn visit_beside_groups(&self, see: &mut dyn FnMut(&RawColumn)) {
+        match self {
+            Node::Key(..) | Node::Aggregate(..) => return,
+            Node::Call(_, call) if call.function.is_verbatim() => return,
+            Node::Column(column) => return see(column),
+            Node::Subquery(_, subquery) => subquery.select.visit_columns(see),
+            Node::InQuery(_, in_query) => in_query.select.visit_columns(see),
+            _ => {}
+        }
+        self.children(&mut |child| child.visit_beside_groups(see));
     }
 
     /// Visits the arguments of its aggregates.

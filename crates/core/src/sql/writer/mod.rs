@@ -289,6 +289,11 @@ impl Node {
         }
     }
 
+    /// Returns whether nothing is computed for it.
+    fn is_plain(&self) -> bool {
+        matches!(self, Node::Column(_) | Node::Bind(_))
+    }
+
     /// Returns the terms of a conjunction, or this one condition.
     fn terms(&self) -> &[Node] {
         match self {
