@@ -100,6 +100,51 @@ fn to_one_relations_are_followed() {
         .collect();
     see("the same table again, and beyond", ask(&split, &expected));
 
+    let described = Specimen::rows()
+        .filter(|s| s.top_m.lt(100) | s.analyst().required().name.ge("M"))
+        .order_by(|s| s.id.asc())
+        .select(|s| (s.id, s.analyst().map(|a| a.name)));
+    let expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter_map(|s| Some((s, shed.analyst(s)?)))
+        .filter(|(s, a)| s.top_m < 100.0 || &*a.name >= "M")
+        .map(|(s, a)| (s.id, Some(a.name.clone())))
+        .collect();
+    see("a parent that there must be, also below OR", ask(&described, &expected));
+
+    // Only the selection names it, which counts and tests of presence do not read.
+    let of_parents = Specimen::rows()
+        .order_by(|s| s.id.asc())
+        .select(|s| (s.label, s.parent().required().analyst().map(|a| a.name)));
+    let expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter_map(|s| {
+            let parent = shed.parent(s)?;
+            Some((s.label.clone(), shed.analyst(parent).map(|a| a.name.clone())))
+        })
+        .collect();
+    see(
+        "a parent that there must be, and one behind it that may be missing",
+        ask(&of_parents, &expected),
+    );
+
+    let pairs = Specimen::rows()
+        .left_join(|s| Specimen::rows().filter(|part| part.parent_id.eq(s.id)))
+        .filter(|(s, part)| part.required().top_m.gt(s.top_m))
+        .order_by(|(s, part)| (s.id.asc(), part.required().id.asc()))
+        .select(|(s, part)| (s.id, part.map(|part| part.id)));
+    let mut expected: Vec<_> = shed
+        .specimens
+        .iter()
+        .filter_map(|part| Some((shed.parent(part)?, part)))
+        .filter(|(s, part)| part.top_m > s.top_m)
+        .map(|(s, part)| (s.id, Some(part.id)))
+        .collect();
+    expected.sort();
+    see("a joined row that there must be", ask(&pairs, &expected));
+
     let high = Borehole::rows()
         .filter(|b| b.collar().is_some_and(|c| c.elevation_m.gt(400)))
         .order_by(|b| b.id.asc());

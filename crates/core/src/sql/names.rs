@@ -52,7 +52,9 @@ impl Names {
         self.stand(select.source, select.table, false);
         self.follow_from(select, select.source, &followed)?;
         for join in &select.joins {
-            self.stand(join.source, join.table, join.optional);
+            let here = Source { id: join.source, path: Path::HERE };
+            let optional = join.optional && !select.requires_row(here);
+            self.stand(join.source, join.table, optional);
             self.follow_from(select, join.source, &followed)?;
         }
         Ok(())
@@ -107,7 +109,7 @@ impl Names {
         let Some((optional, reference)) = from else {
             return Err(Error::too_many_references());
         };
-        let mut optional = optional || reference.is_optional();
+        let mut optional = (optional || reference.is_optional()) && !source.is_required();
         if optional && select.requires(source) {
             optional = false;
             self.requires = true;

@@ -153,7 +153,13 @@ impl Node {
     }
 
     /// Returns a lookup in a query, which has one column.
-    pub(crate) fn in_query(self, select: Box<Select>, may_be_null: bool, negated: bool) -> Node {
+    pub(crate) fn in_query(
+        self,
+        mut select: Box<Select>,
+        may_be_null: bool,
+        negated: bool,
+    ) -> Node {
+        select.join_between();
         let of_select = select
             .summary()
             .without(NodeSummary::WINDOWS)
@@ -163,7 +169,8 @@ impl Node {
         Node::above(summary, |summary| Node::InQuery(summary, Box::new(in_query)))
     }
 
-    pub(crate) fn subquery(select: Box<Select>, asked: SubqueryKind) -> Node {
+    pub(crate) fn subquery(mut select: Box<Select>, asked: SubqueryKind) -> Node {
+        select.join_between();
         let subquery = Subquery { select, asked };
         let summary = subquery
             .select

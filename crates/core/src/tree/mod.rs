@@ -101,7 +101,7 @@ pub struct NodeSummary {
 }
 
 impl NodeSummary {
-    /// It contains a column of a parent, which needs a join.
+    /// It contains a column of a parent, which needs a join, or of a row that must exist.
     const FOLLOWS: u8 = 1;
     /// It contains a window function, not counting subqueries.
     const WINDOWS: u8 = 1 << 1;
@@ -345,7 +345,8 @@ impl Node {
     pub(crate) fn summary(&self) -> NodeSummary {
         match self {
             Node::Column(column) => {
-                NodeSummary::of(NodeSummary::FOLLOWS, column.source.path != Path::HERE)
+                let follows = column.source.path != Path::HERE || column.source.is_marked();
+                NodeSummary::of(NodeSummary::FOLLOWS, follows)
             }
             // Hand-written text may do anything, unless it is a single word.
             Node::RawSql(trusted) => NodeSummary::of(NodeSummary::CAN_FAIL, !trusted.closed),

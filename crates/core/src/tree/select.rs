@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use super::{Node, NodeSummary, RawColumn, together};
+use super::{Comparison, Node, NodeSummary, RawColumn, SubqueryKind, together};
 
 /// An expression that rows are ordered by.
 #[derive(Debug, Clone, PartialEq)]
@@ -69,6 +69,8 @@ pub struct Select {
     pub(crate) beside: Vec<Source>,
     /// The derived tables that replace parents of which not all rows are visible.
     pub(crate) parents: Vec<(Source, FromSource)>,
+    /// True if it stands in an EXISTS between two relations, and each row beyond it belongs to at most one of its rows.
+    pub(crate) between: bool,
 }
 
 /// The rows that a query is over, in place of a table.
@@ -352,6 +354,7 @@ impl Select {
             waived: None,
             beside: Vec::new(),
             parents: Vec::new(),
+            between: false,
         }
     }
 
@@ -390,6 +393,71 @@ impl Select {
 
     pub(crate) fn is_over(&self, source: SourceId) -> bool {
         self.source == source || self.joins.iter().any(|join| join.source == source)
+    }
+
+    /// Returns whether its filters compare the whole key of a row with columns of another table, so that each row there
+    /// belongs to at most one row of this query.
+    pub(crate) fn is_found_by_key(&self, other: Source) -> bool {
+        let terms = self.filters.iter().flat_map(|filter| match &filter.what {
+            Node::All(_, terms) => terms.as_slice(),
+            one => std::slice::from_ref(one),
+        });
+        let (entry, mut compared) = (self.entry(), SmallVec::<[&ColumnInfo; 2]>::new());
+        for term in terms {
+            let Node::Compare(Comparison::Equal | Comparison::Same, _, sides) = term else {
+                continue;
+            };
+            match &**sides {
+                [Node::Column(one), Node::Column(two)] => {
+                    for (own, of_other) in [(one, two), (two, one)] {
+                        if own.source == entry && of_other.source == other {
+                            compared.push(own.info);
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+        let is_compared = |key: &ColumnInfo| compared.iter().any(|info| std::ptr::eq(*info, key));
+        let mut keys = self.table.key().peekable();
+        keys.peek().is_some() && keys.all(is_compared)
+    }
+
+    /// Replaces the EXISTS of a relation between by a join: some engines run the EXISTS for every row of the table.
+    pub(super) fn join_between(&mut self) {
+        if self.rows.len() != 1 || self.lock.is_some() || self.waived.is_some() {
+            return;
+        }
+        let is_between = |filter: &Located<Node>| match &filter.what {
+            Node::Subquery(_, subquery) => {
+                subquery.asked == SubqueryKind::Exists && subquery.select.between
+            }
+            _ => false,
+        };
+        while let Some(place) = self.filters.iter().position(is_between) {
+            let Node::Subquery(_, subquery) = self.filters.remove(place).what else { return };
+            let between = *subquery.select;
+            self.joins.push(Join {
+                source: between.source,
+                table: between.table,
+                body: between.body,
+                on: between.filters,
+                optional: false,
+                asked_at: between.asked_at,
+            });
+            self.joins.extend(between.joins);
+        }
+    }
+
+    /// Returns whether the row of a source must exist, because a clause names it by `required`.
+    pub(crate) fn requires_row(&self, source: Source) -> bool {
+        let mut rows = self.rows.iter().chain(&self.beside);
+        rows.any(|row| row.requires(source))
+            || self.any_node(|node| {
+                let mut requires = false;
+                node.visit_followed(&mut |followed| requires |= followed.requires(source));
+                requires
+            })
     }
 
     fn depth(&self) -> usize {
@@ -439,8 +507,9 @@ impl Select {
             }
             for path in steps.into_iter().rev() {
                 let step = Source { path, ..source };
-                if followed.iter().all(|known| known.what != step) {
-                    followed.push(Located { what: step, at });
+                match followed.iter_mut().find(|known| known.what == step) {
+                    Some(known) => known.what.id = known.what.id.marked_as(step.id),
+                    None => followed.push(Located { what: step, at }),
                 }
             }
         };
@@ -459,10 +528,18 @@ impl Select {
         let in_rows = in_rows || self.grouping.is_some();
         let grouping = self.grouping.iter().flat_map(|grouping| grouping.nodes());
         let keys = self.keys.iter().map(|key| (key, self.asked_at));
-        let of_rows = values.chain(orders).chain(keys).filter(|_| in_rows);
-        for (node, at) in filters.chain(joins).chain(grouping).chain(of_rows) {
+        let of_set = filters
+            .chain(joins)
+            .chain(grouping)
+            .map(|asked| (asked, true));
+        let of_rows = values
+            .chain(orders)
+            .chain(keys)
+            .map(|asked| (asked, in_rows));
+        for ((node, at), counts) in of_set.chain(of_rows) {
             node.visit_followed(&mut |source| {
-                if self.is_over(source.id) {
+                // A required row decides the set of rows wherever it is named.
+                if (counts || source.is_marked()) && self.is_over(source.id) {
                     add(source, at);
                 }
             });
@@ -501,7 +578,7 @@ impl Select {
         }
         let renumber = |source: &mut Source| {
             if let Some((_, fresh)) = renumbered.iter().find(|(old, _)| *old == source.id) {
-                source.id = *fresh;
+                source.id = fresh.marked_as(source.id);
             }
         };
         copy.rows.iter_mut().for_each(renumber);

@@ -8,8 +8,24 @@ use super::RawColumn;
 use crate::model::Reference;
 
 /// One use of a table in a query. It is never written: names are assigned when a query is compiled.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+///
+/// The first byte is a mark, which is no part of the identity: the number of references behind it whose rows must
+/// exist, plus one for its own row; 0 if none must.
+#[derive(Debug, Clone, Copy, Eq)]
 pub(crate) struct SourceId(u64);
+
+/// The bits of a number without the mark.
+const IDENTITY: u64 = u64::MAX >> MARK;
+
+/// The place of the mark.
+const MARK: u32 = 56;
+
+impl PartialEq for SourceId {
+    #[inline]
+    fn eq(&self, other: &SourceId) -> bool {
+        (self.0 ^ other.0) & IDENTITY == 0
+    }
+}
 
 /// The size of the blocks of numbers that each thread takes, so that threads do not contend for one counter.
 const BLOCK: u64 = 1024;
@@ -33,6 +49,15 @@ impl SourceId {
             SourceId(id)
         })
     }
+
+    fn mark(self) -> u64 {
+        self.0 >> MARK
+    }
+
+    /// Returns the same number with the greater one of two marks.
+    pub(crate) fn marked_as(self, other: SourceId) -> SourceId {
+        SourceId(self.0 & IDENTITY | self.mark().max(other.mark()) << MARK)
+    }
 }
 
 /// A table in a query: one that the query is over, or a parent followed from it.
@@ -44,11 +69,36 @@ pub struct Source {
 
 impl Source {
     /// A source that stands in no query, for reading the columns of a table wherever it stands.
-    pub const NOWHERE: Source = Source { id: SourceId(u64::MAX), path: Path::HERE };
+    pub const NOWHERE: Source = Source { id: SourceId(IDENTITY), path: Path::HERE };
 
     /// Returns a source that nothing else in this process has.
     pub(crate) fn fresh() -> Source {
         Source { id: SourceId::fresh(), path: Path::HERE }
+    }
+
+    /// Returns the same source, whose row must exist.
+    pub(crate) fn required(self) -> Source {
+        let mark = SourceId((u64::from(self.path.len()) + 1) << MARK);
+        Source { id: self.id.marked_as(mark), path: self.path }
+    }
+
+    /// Returns whether its own row must exist, because a column of it or of a parent behind it is required.
+    pub(crate) fn is_required(self) -> bool {
+        self.id.mark() > u64::from(self.path.len())
+    }
+
+    /// Returns whether it leads over the row of another source, or to that row, and requires it.
+    pub(crate) fn requires(self, other: Source) -> bool {
+        let mut path = self.path;
+        while path.len() > other.path.len() {
+            path = path.last().map_or(Path::HERE, |(before, _)| before);
+        }
+        (Source { path, ..self }).is_required() && Source { path, ..self } == other
+    }
+
+    /// Returns whether any row on its way must exist.
+    pub(crate) fn is_marked(self) -> bool {
+        self.id.mark() > 0
     }
 
     /// Returns the parent that the reference with this number leads to.
@@ -75,6 +125,11 @@ impl Path {
         }
     }
 
+    /// Returns the number of references.
+    fn len(self) -> u32 {
+        (u64::BITS - self.0.leading_zeros()).div_ceil(8)
+    }
+
     pub(crate) fn is_too_long(self) -> bool {
         self == Path::TOO_LONG
     }
@@ -87,8 +142,7 @@ impl Path {
 
     /// Returns the number of the first reference, and the path from there on.
     pub(crate) fn first(self) -> Option<(usize, Path)> {
-        let references = (u64::BITS - self.0.leading_zeros()).div_ceil(8);
-        let beyond = references.checked_sub(1)? * 8;
+        let beyond = self.len().checked_sub(1)? * 8;
         let step = (self.0 >> beyond) as usize;
         Some((step.checked_sub(1)?, Path(self.0 & !(u64::MAX << beyond))))
     }

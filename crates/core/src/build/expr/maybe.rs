@@ -91,6 +91,28 @@ impl<C: RowColumns> Maybe<C> {
         self.map(of)
     }
 
+    /// Returns the columns of the row, and keeps only rows of the query that have it: an INNER JOIN in place of the LEFT
+    /// JOIN.
+    ///
+    /// The row is required wherever this stands, also in `select`, below OR and inside a subquery: rows without it are
+    /// left out, from counts too.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Analyst { #[nepheline(key)] id: i64, name: String }
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, #[nepheline(references = Analyst)] analyst_id: Option<i64> }
+    /// let names: Query<Specimen, (i64, String)> =
+    ///     Specimen::rows().select(|s| (s.id, s.analyst().required().name));
+    /// assert_eq!(
+    ///     names.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT "specimen"."id", "analyst"."name" FROM "specimen" INNER JOIN "analyst" ON "analyst"."id" = "specimen"."analyst_id""#,
+    /// );
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn required(self) -> C {
+        <C::Row as RowStruct>::columns(self.columns.probe().source.required())
+    }
+
     /// Tests whether the row exists.
     pub fn is_some(self) -> Condition {
         !self.is_none()

@@ -11,7 +11,7 @@ use crate::build::expr::{
 };
 use crate::build::table::{RefersTo, Table};
 use crate::model::{BindValue, ColumnType, Function, SqlType, Storable, function};
-use crate::tree::{Call, Comparison, Located, Node, RawColumn, Source, SubqueryKind};
+use crate::tree::{Call, Comparison, Located, Node, Path, RawColumn, Source, SubqueryKind};
 
 /// Returns the query for rows whose columns equal those of a row of an outer query.
 #[track_caller]
@@ -305,9 +305,16 @@ impl<T: Tables, R> Query<T, R> {
         let mut inner = to(self.columns());
         let between = match self.of_all_rows() {
             // The condition that relates the two stands in an EXISTS over the rows between, where both are in
-            // scope.
+            // scope. Inside another query it becomes a join.
             Ok(mut query) => {
                 query.select.filters.extend(inner.select.filters.drain(..));
+                let select = &mut query.select;
+                select.between = select.rows.len() == 1
+                    && select.entry().path == Path::HERE
+                    && select.joins.is_empty()
+                    && select.lock.is_none()
+                    && select.waived.is_none()
+                    && select.is_found_by_key(inner.select.entry());
                 Node::subquery(query.select, SubqueryKind::Exists)
             }
             Err(refused) => {

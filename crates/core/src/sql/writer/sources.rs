@@ -320,7 +320,11 @@ impl<'q> Writer<'q> {
     fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
         let on = join.on.iter().filter(|on| !on.what.summary().follows());
         let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
-        let kind = match (join.optional, on.is_empty()) {
+        let here = self
+            .names
+            .find(Source { id: join.source, path: Path::HERE });
+        let optional = here.map_or(join.optional, |here| here.optional);
+        let kind = match (optional, on.is_empty()) {
             (true, _) => JoinKind::Left,
             (false, false) => JoinKind::Inner,
             (false, true) => JoinKind::Cross,
@@ -328,7 +332,7 @@ impl<'q> Writer<'q> {
         self.open_join(kind, join.asked_at)?;
         self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
         match on.as_slice() {
-            [] if join.optional => {
+            [] if optional => {
                 self.push(" ON ");
                 self.push(self.grammar.form(&function::ALWAYS).unwrap_or("1 = 1"));
             }
