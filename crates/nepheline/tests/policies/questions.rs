@@ -62,6 +62,8 @@ pub(crate) enum Kind {
     Pages,
     RequiredParentAlongside,
     RequiredParentFollowed,
+    OptionalParentRequired,
+    JoinedRowRequired,
     FirstChild,
     Derived,
     GroupedBySecret,
@@ -69,7 +71,7 @@ pub(crate) enum Kind {
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 32] = [
+    pub(crate) const ALL: [Kind; 34] = [
         Kind::Filtered,
         Kind::ByKey,
         Kind::ByUniqueColumn,
@@ -98,6 +100,8 @@ impl Kind {
         Kind::Pages,
         Kind::RequiredParentAlongside,
         Kind::RequiredParentFollowed,
+        Kind::OptionalParentRequired,
+        Kind::JoinedRowRequired,
         Kind::FirstChild,
         Kind::Derived,
         Kind::GroupedBySecret,
@@ -498,6 +502,24 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
                 .of(Tagged::rows())
                 .order_by(|t| (t.specimen_id.asc(), t.tag_id.asc()))
                 .select(|t| (t.tag_id, t.specimen().label)),
+        ),
+        Kind::OptionalParentRequired => answer(
+            db,
+            &specimens()
+                .filter(|s| sound(s.analyst().required().secret))
+                .order_by(|s| s.id.asc())
+                .select(|s| {
+                    let analyst = s.parent().required().analyst().map(|a| a.name);
+                    (s.id, analyst, magnitude(s.analyst().required().secret))
+                }),
+        ),
+        Kind::JoinedRowRequired => answer(
+            db,
+            &boreholes()
+                .left_join(|b| Specimen::rows().filter(|s| s.borehole_id.eq(b.id)))
+                .filter(|(_, s)| s.required().grams.ge(least))
+                .order_by(|(b, s)| (b.id.asc(), s.required().id.asc()))
+                .select(|(b, s)| (b.id, magnitude(s.required().secret))),
         ),
         Kind::FirstChild => answer(
             db,
