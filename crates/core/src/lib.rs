@@ -62,9 +62,10 @@ pub use build::expr::{
     InCollation, Integer, Interval, JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern,
     PerGroup, PerRow, RangeExt, TextExt, TimeExt, TruncUnit, Verbatim, WindowFunction, all_of,
     all_true, any_given, any_of, any_true, array_agg, avg, avg_decimal, bind, case, coalesce,
-    count, count_distinct, count_of, days, dense_rank, first_value, hours, lag, lag_or, last_value,
-    lead, lead_or, listagg, max, median, min, minutes, months, ntile, per, rank, rollup,
-    row_number, seconds, stddev_pop, stddev_samp, sum, var_pop, var_samp, weeks, years,
+    count, count_distinct, count_of, days, dense_rank, first_value, hours, is_subtotal, lag,
+    lag_or, last_value, lead, lead_or, listagg, max, median, min, minutes, months, ntile, per,
+    rank, rollup, row_number, seconds, stddev_pop, stddev_samp, sum, var_pop, var_samp, weeks,
+    years,
 };
 pub use build::policy::Policy;
 pub use build::query::{

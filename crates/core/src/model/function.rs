@@ -606,6 +606,8 @@ pub(crate) fn ends(sql_type: SqlType) -> [&'static F; 2] {
     }
 }
 
+// Without GROUPING SETS, the writer knows it for each level of subtotals.
+pub(crate) static IS_SUBTOTAL: F = F::named("is_subtotal").postgres("(GROUPING({0}) = 1)");
 pub(crate) static COUNT_ROWS: F = F::named("count").all("count(*){*}");
 pub(crate) static COUNT: F = F::named("count").all("count({0}){*}").any_type();
 pub(crate) static ALL_TRUE: F = F::named("all_true")

@@ -1,10 +1,16 @@
 //! What reports ask: windows over groups, values of other queries beside groups, orders by selected values.
 
 use nepheline::prelude::*;
-use nepheline::{bind, count_of, dense_rank, lag, literal, rank};
+use nepheline::{bind, count_of, dense_rank, from, is_subtotal, lag, literal, rank, rollup};
 use proptest::test_runner::TestCaseError;
 
-use crate::{Answers, Asked, Piece, grouped, null_last};
+use crate::{Answers, Asked, Piece, PieceColumns, grouped, null_last};
+
+#[derive(Debug, Clone, PartialEq, RowShape)]
+struct KindGrams {
+    kind: String,
+    grams: Option<i64>,
+}
 
 #[derive(Debug, Clone, PartialEq, RowShape)]
 struct Share {
@@ -24,7 +30,8 @@ pub(crate) fn check(
 ) -> Result<(), TestCaseError> {
     windows_over_groups(answers, pieces, asked)?;
     values_beside_groups(answers, pieces, asked)?;
-    orders_by_selected(answers, pieces, asked)
+    orders_by_selected(answers, pieces, asked)?;
+    subtotals(answers, pieces, asked)
 }
 
 fn grams(group: &[&Piece]) -> i64 {
@@ -65,6 +72,13 @@ fn windows_over_groups(
         })
         .collect();
     answers.check(&shares, &expected)?;
+
+    // Totals of a derived table, in one group. The statement runs again and again.
+    let of_derived =
+        from(Piece::rows().select(|p| shape!(KindGrams { kind: p.kind, grams: p.grams })))
+            .select(|k| (literal!(1).per_group(), sum(k.grams), max(k.kind)));
+    let total = (!pieces.is_empty()).then_some(of_all);
+    answers.check(&of_derived, &[(1, total, kinds.keys().last().cloned())])?;
 
     // The groups of each tray in order, beside the one before; a computed key, and windows that use it again.
     let modulus = asked.modulus;
@@ -133,8 +147,7 @@ fn values_beside_groups(
     answers.check(&above, &expected)?;
 
     // A key that holds a subquery, used again; and a subquery that uses a key.
-    let beside =
-        |p: crate::PieceColumns| Piece::rows().filter(|other| other.tray.eq(p.tray)).count();
+    let beside = |p: PieceColumns| Piece::rows().filter(|other| other.tray.eq(p.tray)).count();
     let by_size = Piece::rows()
         .select(|p| (per(beside(p)), count()))
         .having(|p| per(beside(p)).ge(1))
@@ -212,4 +225,64 @@ fn orders_by_selected(
         .rev()
         .collect();
     answers.check(&kinds, &expected)
+}
+
+/// Subtotals over keys that may be NULL and are computed, used again in conditions, with texts in order and a limit.
+fn subtotals(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), TestCaseError> {
+    let modulus = asked.modulus;
+    let part = |p: PieceColumns| p.tray % modulus;
+    let rolled = Piece::rows()
+        .filter(|p| p.grams.ge(0))
+        .select(|p| {
+            let kinds = listagg(p.kind, "+").ordered_by((p.kind.desc(), p.id.asc()));
+            (
+                rollup(part(p)),
+                is_subtotal(rollup(part(p))),
+                count(),
+                kinds,
+                is_subtotal(rollup(p.kind)),
+            )
+        })
+        .group_by(|p| p.cut_on.year())
+        .having(|p| is_subtotal(rollup(p.kind)).is_true() | rollup(part(p)).is_null())
+        .order_by(|p| {
+            let years = (min(p.cut_on).asc(), is_subtotal(rollup(part(p))).desc());
+            (
+                years,
+                (rollup(part(p)).asc(), is_subtotal(rollup(p.kind)).desc(), rollup(p.kind).asc()),
+            )
+        })
+        .limit(asked.limit * 4);
+    let kept: Vec<Piece> = pieces.iter().filter(|p| p.grams >= 0).cloned().collect();
+    let row = |group: &[&Piece], part: Option<i64>, of_parts: bool, of_kinds: bool| {
+        let mut kinds: Vec<&str> = group.iter().map(|p| p.kind.as_str()).collect();
+        kinds.sort_unstable();
+        kinds.reverse();
+        let kinds = (!group.is_empty()).then(|| kinds.join("+"));
+        (part, of_parts, group.len() as i64, kinds, of_kinds)
+    };
+    let mut expected = Vec::new();
+    for of_year in grouped(&kept, |p| p.cut_on.year()).values() {
+        let first = of_year.iter().map(|p| p.cut_on).min();
+        expected.push(((first, 0, (false, None), 0, None), row(of_year, None, true, true)));
+        let of_year: Vec<Piece> = of_year.iter().copied().cloned().collect();
+        let part = |p: &Piece| null_last(p.tray.map(|tray| tray % modulus));
+        for ((is_null, part), of_part) in grouped(&of_year, part) {
+            let first = of_part.iter().map(|p| p.cut_on).min();
+            let key = (is_null, part);
+            expected.push(((first, 1, key, 0, None), row(&of_part, part, false, true)));
+            let of_part: Vec<Piece> = of_part.iter().copied().cloned().collect();
+            for (kind, of_kind) in grouped(&of_part, |p| p.kind.clone()) {
+                if is_null {
+                    let first = of_kind.iter().map(|p| p.cut_on).min();
+                    let order = (first, 1, key, 1, Some(kind));
+                    expected.push((order, row(&of_kind, part, false, false)));
+                }
+            }
+        }
+    }
+    expected.sort_by(|(a, _), (b, _)| a.cmp(b));
+    let expected: Vec<_> = expected.into_iter().map(|(_, row)| row).collect();
+    let cut = expected.len().min(asked.limit as usize * 4);
+    answers.check(&rolled, &expected[..cut])
 }

@@ -198,8 +198,9 @@ pub fn per<E: ExprExt<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
 /// in which the key is `None`. With several such keys the last is rolled up first, as in SQL's `ROLLUP`; keys
 /// marked by [`per`] stay.
 ///
-/// The key itself must not be nullable, so that NULL always means a subtotal. On PostgreSQL the SQL is `GROUP
-/// BY GROUPING SETS`, on the other engines a `UNION ALL` of one grouped query for each level.
+/// Where the key itself may be NULL, [`is_subtotal`] tells a subtotal from the group of NULL. On PostgreSQL the SQL is
+/// `GROUP BY GROUPING SETS`, on the other engines a `UNION ALL` of one grouped query for each level, over a common
+/// table expression that reads the rows once.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -210,15 +211,41 @@ pub fn per<E: ExprExt<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
 ///     .order_by(|s| rollup(s.region).asc());
 /// assert_eq!(
 ///     sites.sql(Dialect::Sqlite)?.text(),
-///     r#"SELECT q.c0, q.c1 FROM (SELECT "site"."region" AS c0, count(*) AS c1 FROM "site" GROUP BY 1 UNION ALL SELECT NULL AS c0, count(*) AS c1 FROM "site") AS q ORDER BY q.c0 NULLS LAST"#,
+///     r#"SELECT q.c0, q.c1 FROM (WITH nepheline_keys AS (SELECT "site"."region" AS k0 FROM "site") SELECT q.k0 AS c0, count(*) AS c1 FROM nepheline_keys AS q GROUP BY q.k0 UNION ALL SELECT NULL AS c0, count(*) AS c1 FROM nepheline_keys AS q) AS q ORDER BY q.c0 NULLS LAST"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```
-pub fn rollup<E>(key: E) -> Expr<Option<E::Type>, PerGroup>
+pub fn rollup<E>(key: E) -> Expr<Option<BaseOf<E>>, PerGroup>
 where
-    E: ExprExt<Type: Storable, Level: KnownPerRow>,
+    E: ExprExt<Level: KnownPerRow>,
 {
     Expr::from_node(key.into_node().key(true))
+}
+
+/// Returns whether a row is a subtotal over all values of a key, which [`rollup`] has marked.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// use nepheline::{is_subtotal, rollup};
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, analyst_id: Option<i64> }
+/// // The specimens of each analyst, of nobody, and of all, with the total last.
+/// let described: Query<Specimen, (Option<i64>, i64), _> = Specimen::rows()
+///     .select(|s| (rollup(s.analyst_id), count()))
+///     .order_by(|s| (is_subtotal(rollup(s.analyst_id)).asc(), rollup(s.analyst_id).asc()));
+/// # assert!(described.sql(Dialect::Postgres)?.text().contains(r#"(GROUPING("specimen"."analyst_id") = 1) AS o0"#));
+/// # Ok::<(), Error>(())
+/// ```
+///
+/// # Errors
+///
+/// Of an expression that is no key with subtotals, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) when the query is
+/// compiled.
+pub fn is_subtotal<T: ColumnType>(key: Expr<T, PerGroup>) -> Expr<bool, PerGroup> {
+    let key = key.into_node();
+    Expr::from_node(match key.is_rolled_up() {
+        true => Node::call(&function::IS_SUBTOTAL, SqlType::Boolean, [key]),
+        false => Node::Unfit("`is_subtotal` takes a key of the query that `rollup(..)` marks"),
+    })
 }
 
 /// Returns the number of rows: `count(*)`.

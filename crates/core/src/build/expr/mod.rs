@@ -29,7 +29,8 @@ use std::marker::PhantomData;
 
 pub use aggregate::{
     Aggregate, all_true, any_true, array_agg, avg, avg_decimal, count, count_distinct, count_of,
-    listagg, max, median, min, per, rollup, stddev_pop, stddev_samp, sum, var_pop, var_samp,
+    is_subtotal, listagg, max, median, min, per, rollup, stddev_pop, stddev_samp, sum, var_pop,
+    var_samp,
 };
 pub use arithmetic::{Adds, Divided, Exact, Integer, Number, NumberExt};
 pub use array::ArrayExt;

@@ -46,7 +46,6 @@ impl<'q> Writer<'q> {
             .as_ref()
             .map_or(&[][..], |values| &*values.what);
         let keys = self.keys_of(select, grouping, listed)?;
-        check_beside_groups(select, grouping, &keys)?;
         self.push("SELECT ");
         if let Some(values) = &select.values {
             self.asked_at = values.at;
@@ -57,11 +56,10 @@ impl<'q> Writer<'q> {
             .copied()
             .filter(|key| key.is_rolled_up())
             .collect();
+        let are_repeated = !rolled_up.is_empty() && self.grammar.grouping_sets().is_none();
+        check_beside_groups(select, grouping, &keys, keys.again || are_repeated)?;
         if !rolled_up.is_empty() {
-            if keys.again {
-                return Err(Error::invalid_query(COMPUTED_ROLLUP));
-            }
-            return self.write_rollup(select, grouping, &keys.all, &rolled_up, naming, cap);
+            return self.write_rollup(select, grouping, &keys, &rolled_up, naming, cap);
         }
         if keys.again {
             return self.write_groups_of_inside(select, grouping, keys.all, naming, cap);
@@ -132,14 +130,29 @@ impl<'q> Writer<'q> {
         &mut self,
         select: &'q Select,
         grouping: &'q GroupingClauses,
-        keys: &[&'q Node],
+        keys: &Keys<'q>,
         rolled_up: &[&'q Node],
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
         self.write_outside(select, naming, cap, |this| match this.grammar.grouping_sets() {
-            Some(opening) => this.write_grouping_sets(select, grouping, keys, rolled_up, opening),
-            None => this.write_levels(select, grouping, keys, rolled_up),
+            Some(opening) if keys.again => {
+                let around = PrecomputedKeys::of(select, &keys.all);
+                this.inside(around, |this| this.write_inner_list(select))?;
+                this.push(" FROM (");
+                let around = PrecomputedKeys::of(select, &keys.all);
+                this.write_precomputed(select, &around)?;
+                this.push(") AS q");
+                this.inside(around, |this| {
+                    this.write_grouping_sets(select, grouping, &keys.all, rolled_up, opening)
+                })
+            }
+            Some(opening) => {
+                this.write_inner_list(select)?;
+                this.write_from(select)?;
+                this.write_grouping_sets(select, grouping, &keys.all, rolled_up, opening)
+            }
+            None => this.write_levels(select, grouping, &keys.all, rolled_up),
         })
     }
 
@@ -197,7 +210,7 @@ impl<'q> Writer<'q> {
         Ok(())
     }
 
-    /// Writes one query with GROUPING SETS.
+    /// Writes GROUP BY with GROUPING SETS, and HAVING.
     fn write_grouping_sets(
         &mut self,
         select: &'q Select,
@@ -208,8 +221,6 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         let values = select.values.as_ref();
         let listed = values.map_or(&[][..], |values| &*values.what);
-        self.write_inner_list(select)?;
-        self.write_from(select)?;
         self.clause(" GROUP BY ", values.map_or(select.asked_at, |values| values.at));
         self.push(opening);
         for level in (0..=rolled_up.len()).rev() {
@@ -223,7 +234,11 @@ impl<'q> Writer<'q> {
         self.write_having(grouping)
     }
 
-    /// Writes one query for each level of subtotals.
+    /// Writes one query for each level of subtotals, over a common table expression with the keys and the arguments of
+    /// the aggregates, so that the rows are read once.
+    ///
+    /// MariaDB's WITH ROLLUP is no way out: it gives no grand total of an empty table, and mixes up subtotals with groups
+    /// whose key is NULL.
     fn write_levels(
         &mut self,
         select: &'q Select,
@@ -232,23 +247,41 @@ impl<'q> Writer<'q> {
         rolled_up: &[&'q Node],
     ) -> Result<(), Error> {
         let values = select.values.as_ref();
-        let listed = values.map_or(&[][..], |values| &*values.what);
-        for level in (0..=rolled_up.len()).rev() {
-            let outside = std::mem::replace(&mut self.of_all, rolled_up[level..].to_vec());
-            if level < rolled_up.len() {
-                self.clause(" UNION ALL ", values.map_or(select.asked_at, |values| values.at));
+        let at = values.map_or(select.asked_at, |values| values.at);
+        let around = PrecomputedKeys::of(select, keys);
+        self.push("WITH nepheline_keys AS (");
+        self.write_precomputed(select, &around)?;
+        self.push(") ");
+        self.inside(around, |this| {
+            for level in (0..=rolled_up.len()).rev() {
+                let of_all = rolled_up.get(level..).unwrap_or_default().to_vec();
+                let outside = std::mem::replace(&mut this.of_all, of_all);
+                if level < rolled_up.len() {
+                    this.clause(" UNION ALL ", at);
+                }
+                this.write_inner_list(select)?;
+                this.push(" FROM nepheline_keys AS q");
+                let mut opening = " GROUP BY ";
+                for key in keys {
+                    if !this.is_of_all(key) {
+                        this.push(opening);
+                        opening = ", ";
+                        this.write_from_inside(key);
+                    }
+                }
+                this.write_having(grouping)?;
+                // Without keys, an aggregate in the list is what makes the rows one group.
+                let listed = values.map_or(&[][..], |values| &*values.what);
+                if opening != ", "
+                    && grouping.having.is_empty()
+                    && !listed.iter().any(Node::holds_aggregates)
+                {
+                    this.push(" HAVING count(*) >= 0");
+                }
+                this.of_all = outside;
             }
-            self.write_inner_list(select)?;
-            self.write_from(select)?;
-            self.write_grouping(select, grouping, keys)?;
-            let groups = keys.len() > self.of_all.len();
-            // Without keys, an aggregate in the list is what makes the rows one group.
-            if !groups && grouping.having.is_empty() && !listed.iter().any(Node::holds_aggregates) {
-                self.push(" HAVING count(*) >= 0");
-            }
-            self.of_all = outside;
-        }
-        Ok(())
+            Ok(())
+        })
     }
 
     /// Returns whether it is a key that is rolled up at this level.
@@ -334,54 +367,74 @@ impl<'q> Writer<'q> {
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
-        let mut totalled = Vec::new();
-        for node in select.nodes() {
-            node.visit_totalled(&mut |node| totalled.push(node));
-        }
-        let around = PrecomputedKeys { keys, totalled };
-        let before = self.inside.replace(around);
-        self.write_list(select, naming, false)?;
-        self.clause(" FROM (SELECT ", select.asked_at);
-        // Inside the derived table, keys and arguments are written in full.
-        let around = std::mem::replace(&mut self.inside, before);
-        let Some(PrecomputedKeys { keys, totalled }) = &around else { return Ok(()) };
-        for (number, key) in keys.iter().enumerate() {
-            self.push(if number > 0 { ", " } else { "" });
-            self.in_expression(|this| this.write_value(key))?;
-            self.push(" AS k");
-            push_number(&mut self.text, number);
-        }
-        for (number, node) in totalled.iter().enumerate() {
-            self.push(", ");
-            self.in_expression(|this| this.write_value(node))?;
-            self.push(" AS a");
-            push_number(&mut self.text, number);
-        }
-        self.write_from(select)?;
+        let around = PrecomputedKeys::of(select, &keys);
+        self.inside(around, |this| this.write_list(select, naming, false))?;
+        self.clause(" FROM (", select.asked_at);
+        let around = PrecomputedKeys::of(select, &keys);
+        self.write_precomputed(select, &around)?;
         self.push(") AS q");
         self.clause(" GROUP BY ", select.asked_at);
         for number in 0..keys.len() {
             self.push(if number > 0 { ", q.k" } else { "q.k" });
             push_number(&mut self.text, number);
         }
-        let before = std::mem::replace(&mut self.inside, around);
-        self.write_having(grouping)?;
-        self.write_orders(select)?;
-        self.inside = before;
+        self.inside(around, |this| {
+            this.write_having(grouping)?;
+            this.write_orders(select)
+        })?;
         self.write_limit(select, cap)
+    }
+
+    /// Writes the query of the rows to group: keys and arguments in full.
+    fn write_precomputed(
+        &mut self,
+        select: &'q Select,
+        around: &PrecomputedKeys<'q>,
+    ) -> Result<(), Error> {
+        self.push("SELECT ");
+        let keys = around.keys.iter().map(|node| (" AS k", node));
+        let totalled = around.totalled.iter().map(|node| (" AS a", node));
+        let numbers = (0..).zip(keys).chain((0..).zip(totalled));
+        let mut between = "";
+        for (number, (named, node)) in numbers {
+            self.push(between);
+            between = ", ";
+            self.in_expression(|this| this.write_value(node))?;
+            self.push(named);
+            push_number(&mut self.text, number);
+        }
+        self.write_from(select)
+    }
+
+    /// Writes with keys and arguments as columns of the table around.
+    fn inside(
+        &mut self,
+        around: PrecomputedKeys<'q>,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let before = self.inside.replace(around);
+        let written = write(self);
+        self.inside = before;
+        written
     }
 
     /// Writes a column of the derived table, if that computes this node.
     pub(super) fn write_from_inside(&mut self, node: &Node) -> bool {
-        let Some(PrecomputedKeys { keys, totalled }) = &self.inside else { return false };
+        let Some(PrecomputedKeys { keys, .. }) = &self.inside else { return false };
         let (name, number) = match node {
             Node::Key(..) => ("q.k", keys.iter().position(|key| *key == node)),
-            _ => ("q.a", totalled.iter().position(|own| std::ptr::eq(*own, node))),
+            _ => ("q.a", self.place_inside(node)),
         };
         let Some(number) = number else { return false };
         self.push(name);
         push_number(&mut self.text, number);
         true
+    }
+
+    /// Returns the place of an argument of an aggregate in the derived table.
+    fn place_inside(&self, node: &Node) -> Option<usize> {
+        let mut totalled = self.inside.as_ref()?.totalled.iter();
+        totalled.position(|own| std::ptr::eq(*own, node))
     }
 
     pub(super) fn write_aggregate(
@@ -413,9 +466,9 @@ impl<'q> Writer<'q> {
                 Part::ARGUMENT_ORDERS => {
                     this.push(" ORDER BY ");
                     this.joined(&aggregate.orders, ", ", |this, order| {
-                        match this.inside.is_some() {
-                            true => Err(Error::invalid_query(ORDERED_INSIDE)),
-                            false => this.write_order(order),
+                        match this.place_inside(&order.by) {
+                            Some(place) => this.write_order_outside(order, "q.a", place),
+                            None => this.write_order(order),
                         }
                     })
                 }
@@ -487,15 +540,16 @@ impl<'q> Writer<'q> {
 }
 
 /// Refuses columns of each row beside groups, also in subqueries. Some engines would take them from any row of the
-/// group.
+/// group. A subquery may use a column that is a key, unless a derived table stands between.
 fn check_beside_groups(
     select: &Select,
     grouping: &GroupingClauses,
     keys: &Keys<'_>,
+    are_inside: bool,
 ) -> Result<(), Error> {
     let is_key = |column: &RawColumn| {
         let same = |key: &&Node| matches!(key, Node::Key(_, key) if matches!(&key.of, Node::Column(of) if of == column));
-        !keys.again && !column.needs_collation() && keys.all.iter().any(|key| same(&key))
+        !are_inside && !column.needs_collation() && keys.all.iter().any(|key| same(&key))
     };
     let values = select.values.iter().flat_map(|values| &values.what);
     let having = grouping.having.iter().map(|having| &having.what);
@@ -515,11 +569,16 @@ fn check_beside_groups(
 const ROWS_BESIDE_GROUPS: &str = "a column of each row stands beside groups, which have many values of it; make it a key by `per(..)`, \
      total it, as in `sum(s.assays().count())`, or ask over `from(query)`";
 
-const ORDERED_INSIDE: &str = "`listagg` with an order cannot stand beside a computed key that is used again; group by a \
-     column, or compute the key in a query and group `from(query)`";
-
-const COMPUTED_ROLLUP: &str = "a computed key with subtotals cannot be used again inside an expression; compute it in a \
-     query, and group `from(query)`";
+impl<'q> PrecomputedKeys<'q> {
+    /// Returns the keys and the arguments of all aggregates of a query.
+    fn of(select: &'q Select, keys: &[&'q Node]) -> PrecomputedKeys<'q> {
+        let mut totalled = Vec::new();
+        for node in select.nodes() {
+            node.visit_totalled(&mut |node| totalled.push(node));
+        }
+        PrecomputedKeys { keys: keys.to_vec(), totalled }
+    }
+}
 
 impl Node {
     pub(crate) fn is_rolled_up(&self) -> bool {

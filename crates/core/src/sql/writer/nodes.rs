@@ -134,6 +134,9 @@ impl<'q> Writer<'q> {
             Node::Subquery(_, subquery) => self.write_asked_of(subquery),
             Node::Like(_, like) => self.write_like(like),
             Node::Between(_, parts) => self.write_between(parts),
+            Node::Call(_, call) if std::ptr::eq(call.function, &function::IS_SUBTOTAL) => {
+                self.write_is_subtotal(call)
+            }
             Node::Call(_, call) => self.write_call(call),
             Node::Case(_, case) => self.in_expression(|this| this.write_case(case)),
             Node::Aggregate(_, aggregate) => self.write_aggregate(aggregate, None),
@@ -167,6 +170,17 @@ impl<'q> Writer<'q> {
             Node::Unfit(reason) => Err(Error::invalid_query(reason)),
             Node::TooDeep => Err(Error::too_deep()),
         }
+    }
+
+    /// Writes whether the current level of subtotals is over all values of a key.
+    fn write_is_subtotal(&mut self, call: &'q Call) -> Result<(), Error> {
+        if self.grammar.grouping_sets().is_some() {
+            return self.write_call(call);
+        }
+        let is_of_all = call.arguments.iter().all(|key| self.is_of_all(key));
+        let constant = if is_of_all { &function::ALWAYS } else { &function::NEVER };
+        self.push(self.grammar.form(constant).unwrap_or_default());
+        Ok(())
     }
 
     /// Notes that hand-written text stands in the statement. On a handle with a schema it must not find names elsewhere.
