@@ -3,6 +3,10 @@
 /// Calls a macro with the names of the parts of each tuple: of 1 to 16, or of 1 to 8.
 macro_rules! for_each_tuple {
     ($each:ident, up_to_16) => {
+        for_each_tuple!($each, up_to_15);
+        $each! { A B C D E F G H I J K M N O P Q }
+    };
+    ($each:ident, up_to_15) => {
         for_each_tuple!($each, up_to_8);
         $each! { A B C D E F G H I }
         $each! { A B C D E F G H I J }
@@ -11,7 +15,6 @@ macro_rules! for_each_tuple {
         $each! { A B C D E F G H I J K M N }
         $each! { A B C D E F G H I J K M N O }
         $each! { A B C D E F G H I J K M N O P }
-        $each! { A B C D E F G H I J K M N O P Q }
     };
     ($each:ident, up_to_8) => {
         $each! { A }

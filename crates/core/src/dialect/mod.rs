@@ -80,11 +80,13 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns the form of LIMIT and OFFSET.
     fn limit(&self) -> LimitForm;
 
-    /// Returns the text that opens a join, if the dialect has it.
+    /// Returns the text that opens a join, if the dialect has it. Without a full join, the writer combines two queries.
     fn join(&self, kind: JoinKind) -> Option<&'static str> {
         Some(match kind {
             JoinKind::Inner => " INNER JOIN ",
             JoinKind::Left => " LEFT JOIN ",
+            JoinKind::Right => " RIGHT JOIN ",
+            JoinKind::Full => " FULL JOIN ",
             JoinKind::Cross => " CROSS JOIN ",
         })
     }
@@ -216,6 +218,12 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns whether the engine can compute with values of the type.
     fn can_compute(&self, _sql_type: SqlType) -> bool {
         true
+    }
+
+    /// Returns the text before a statement with subqueries that depend on text of the rows around them, if the engine
+    /// remembers their results by the collation of the column, which treats different texts as equal.
+    fn forgetful(&self) -> Option<&'static str> {
+        None
     }
 
     /// Returns the text before a statement for EXPLAIN, or with `analyze` for one that also measures.

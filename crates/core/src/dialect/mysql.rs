@@ -8,7 +8,7 @@ use super::{
 use rust_decimal::Decimal;
 
 use crate::model::{Function, NativeType, SentType, SqlType};
-use crate::tree::Lock;
+use crate::tree::{JoinKind, Lock};
 
 /// The differences between the two engines.
 #[derive(Debug)]
@@ -23,6 +23,7 @@ pub(super) struct Flavour {
     uuid_order: Collated,
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
+    forgetful: Option<&'static str>,
     /// True if INSERT and DELETE can return rows. UPDATE cannot on either engine.
     returns_written: bool,
     /// True if an UPDATE sees values that it has just set. MariaDB's `sql_mode` of the session sets all at
@@ -32,7 +33,7 @@ pub(super) struct Flavour {
 }
 
 macro_rules! flavour {
-    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, uuid_order: $uuid_order:expr, explain: $explain:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
+    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, uuid_order: $uuid_order:expr, explain: $explain:expr, forgetful: $forgetful:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
         Flavour {
             name: $name,
             system_name: $system_name,
@@ -50,6 +51,7 @@ macro_rules! flavour {
             uuid_bind: $uuid_bind,
             uuid_order: $uuid_order,
             explain: $explain,
+            forgetful: $forgetful,
             form: $form,
             returns_written: $returns,
             sets_in_turn: $in_turn,
@@ -67,6 +69,7 @@ pub(super) static MARIADB: Flavour = flavour!(
     // Its UUIDs of the versions 1 to 5 sort by their last digits ("UUID Data Type").
     uuid_order: Collated { open: "CAST(", close: " AS CHAR)", before_bind: "", after_bind: "" },
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
+    forgetful: Some("SET STATEMENT optimizer_switch = 'subquery_cache=off' FOR "),
     form: |function| function.mariadb,
     returns: true,
     sets_in_turn: false,
@@ -82,6 +85,7 @@ pub(super) static MYSQL: Flavour = flavour!(
     uuid_bind: ["", ""],
     uuid_order: Collated::AS_IT_IS,
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
+    forgetful: None,
     form: |function| function.mysql,
     returns: false,
     sets_in_turn: true,
@@ -93,6 +97,17 @@ pub(super) static MYSQL: Flavour = flavour!(
 const LONGEST_GUARDED_TEXT: usize = 500;
 
 impl Grammar for Flavour {
+    fn join(&self, kind: JoinKind) -> Option<&'static str> {
+        match kind {
+            JoinKind::Inner => Some(" INNER JOIN "),
+            JoinKind::Left => Some(" LEFT JOIN "),
+            JoinKind::Right => Some(" RIGHT JOIN "),
+            JoinKind::Cross => Some(" CROSS JOIN "),
+            // "JOIN Syntax": there is no full join.
+            JoinKind::Full => None,
+        }
+    }
+
     fn name(&self) -> &'static str {
         self.name
     }
@@ -298,6 +313,11 @@ impl Grammar for Flavour {
     fn returning(&self, write: ReturningOf) -> Option<ReturningForm> {
         let returns = self.returns_written && write != ReturningOf::Update;
         returns.then_some(ReturningForm::AtEnd(" RETURNING "))
+    }
+
+    // "Subquery Cache": MariaDB compares the values around a subquery by the collation of their columns.
+    fn forgetful(&self) -> Option<&'static str> {
+        self.forgetful
     }
 
     fn explain(&self, analyze: bool) -> Option<&'static str> {

@@ -543,6 +543,7 @@ impl Select {
             None => {
                 let mut joins = self.joins.iter();
                 joins.any(|join| join.source == source.id && join.optional)
+                    || (self.source == source.id && self.full_join().is_some())
             }
         }
     }

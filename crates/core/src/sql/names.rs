@@ -49,7 +49,9 @@ impl Names {
             return Err(Error::too_many_subqueries(DEEPEST));
         }
         self.before.push(self.visible.len());
-        self.stand(select.source, select.table, false);
+        let here = Source { id: select.source, path: Path::HERE };
+        let optional = select.full_join().is_some() && !select.requires_row(here);
+        self.stand(select.source, select.table, optional);
         self.follow_from(select, select.source, &followed)?;
         for join in &select.joins {
             let here = Source { id: join.source, path: Path::HERE };
@@ -58,6 +60,12 @@ impl Names {
             self.follow_from(select, join.source, &followed)?;
         }
         Ok(())
+    }
+
+    /// Enters a query over a table that is in scope already, under another name.
+    pub(super) fn enter_again(&mut self, id: SourceId, table: &'static TableInfo) {
+        self.before.push(self.visible.len());
+        self.stand(id, table, false);
     }
 
     /// Adds a table that the query is over.
@@ -165,6 +173,14 @@ impl Names {
             .iter()
             .rev()
             .find(|visible| visible.source == source)
+    }
+
+    /// Returns whether a source stands in a query around the innermost one.
+    pub(super) fn is_around(&self, source: Source) -> bool {
+        let innermost = self.before.last().copied().unwrap_or_default();
+        let around = self.visible.get(self.hidden..innermost);
+        let mut around = around.unwrap_or_default().iter();
+        around.any(|visible| visible.source == source)
     }
 
     /// Returns the alias of a table whose name is taken: `preferred` if that is free, or one with a number.

@@ -345,7 +345,9 @@ impl<'q> Statement<'q> {
             let way_out = "use `explain`, which does not run the query";
             return Err(Error::unsupported("measuring a plan", self.grammar.name(), way_out));
         };
-        self.text.insert_str(0, verb);
+        let opening = self.grammar.forgetful().unwrap_or_default();
+        let place = if self.text.starts_with(opening) { opening.len() } else { 0 };
+        self.text.insert_str(place, verb);
         self.most_rows = usize::MAX;
         // The lines of a plan have columns of their own.
         self.wanted = None;

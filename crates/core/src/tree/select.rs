@@ -168,6 +168,8 @@ impl fmt::Display for JoinKind {
         f.write_str(match self {
             JoinKind::Inner => "INNER",
             JoinKind::Left => "LEFT",
+            JoinKind::Right => "RIGHT",
+            JoinKind::Full => "FULL",
             JoinKind::Cross => "CROSS",
         })
     }
@@ -254,6 +256,10 @@ pub enum JoinKind {
     Inner,
     /// LEFT JOIN.
     Left,
+    /// RIGHT JOIN.
+    Right,
+    /// FULL JOIN.
+    Full,
     /// CROSS JOIN.
     Cross,
 }
@@ -268,6 +274,8 @@ pub(crate) struct Join {
     pub(crate) on: SmallVec<[Located<Node>; 4]>,
     /// True if rows without a match are kept.
     pub(crate) optional: bool,
+    /// True if its own rows without a match are kept too.
+    pub(crate) full: bool,
     pub(crate) asked_at: Origin,
 }
 
@@ -325,7 +333,8 @@ impl PartialEq for FromSource {
 impl Join {
     fn is_same(&self, other: &Join) -> bool {
         std::ptr::eq(self.table, other.table)
-            && (&self.body, &self.on, self.optional) == (&other.body, &other.on, other.optional)
+            && (self.optional, self.full) == (other.optional, other.full)
+            && (&self.body, &self.on) == (&other.body, &other.on)
     }
 }
 
@@ -443,10 +452,16 @@ impl Select {
                 body: between.body,
                 on: between.filters,
                 optional: false,
+                full: false,
                 asked_at: between.asked_at,
             });
             self.joins.extend(between.joins);
         }
+    }
+
+    /// Returns the join that keeps the unmatched rows of both sides, if there is one. It is the first join.
+    pub(crate) fn full_join(&self) -> Option<&Join> {
+        self.joins.first().filter(|join| join.full)
     }
 
     /// Returns whether the row of a source must exist, because a clause names it by `required`.

@@ -6,7 +6,7 @@ use nepheline::prelude::*;
 use nepheline::{cte, from};
 use proptest::test_runner::TestCaseError;
 
-use crate::{Answers, Asked, Piece, grouped};
+use crate::{Answers, Asked, Piece, PieceColumns, grouped};
 
 /// A value that is never NULL fills a nullable field.
 #[derive(Debug, Clone, PartialEq, RowShape)]
@@ -74,6 +74,31 @@ pub(crate) fn check(
         &in_order(Piece::rows().filter(|p| p.tray.none_of(trays()))),
         &with(&|p| p.tray.is_none_or(|tray| !next_trays.contains(&tray))),
     )?;
+
+    // Subqueries that depend on a text, computed for each row: texts that only look equal are others.
+    let same_kind = |p: PieceColumns| {
+        Piece::rows().filter(move |other| other.kind.eq(p.kind) & other.id.ne(p.id))
+    };
+    let first = || {
+        Piece::rows()
+            .filter(|p| p.id.le(asked.at_least))
+            .select(|p| p.kind)
+    };
+    let among = Piece::rows()
+        .order_by(|p| p.id.asc())
+        .select(|p| (same_kind(p).count(), same_kind(p).exists(), p.kind.one_of(first())));
+    let expected: Vec<_> = pieces
+        .iter()
+        .map(|p| {
+            let same = pieces.iter().filter(|other| other.kind == p.kind).count() as i64 - 1;
+            let of_first = |other: &Piece| other.id <= asked.at_least && other.kind == p.kind;
+            (same, Some(same > 0), Some(pieces.iter().any(of_first)))
+        })
+        .collect();
+    answers.check(&among, &expected)?;
+    let alone = |p: &Piece| pieces.iter().filter(|other| other.kind == p.kind).count() == 1;
+    let alone_found = Piece::rows().filter(|p| same_kind(p).not_exists());
+    answers.check(&in_order(alone_found), &with(&alone))?;
 
     // The choices are those of a join with groups and a limit.
     let heaviest = Piece::rows()

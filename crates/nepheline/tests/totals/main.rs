@@ -628,7 +628,7 @@ fn pages(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), T
 fn every_engine_totals_as_plain_rust_does() {
     let _alone = alone();
     let databases: Vec<_> = engines().into_iter().map(prepared).collect();
-    let mut runner = TestRunner::new(Config { cases: 40, ..Config::default() });
+    let mut runner = TestRunner::new(Config { cases: 24, ..Config::default() });
     let outcome = runner.run(&(pieces(), vec(asked(), 3)), |(pieces, all_asked)| {
         for (engine, db) in &databases {
             fill(engine, db, &pieces);

@@ -31,7 +31,8 @@ pub(crate) fn check(
     windows_over_groups(answers, pieces, asked)?;
     values_beside_groups(answers, pieces, asked)?;
     orders_by_selected(answers, pieces, asked)?;
-    subtotals(answers, pieces, asked)
+    subtotals(answers, pieces, asked)?;
+    full_joins(answers, pieces, asked)
 }
 
 fn grams(group: &[&Piece]) -> i64 {
@@ -285,4 +286,104 @@ fn subtotals(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(
     let expected: Vec<_> = expected.into_iter().map(|(_, row)| row).collect();
     let cut = expected.len().min(asked.limit as usize * 4);
     answers.check(&rolled, &expected[..cut])
+}
+
+#[derive(Debug, Clone, PartialEq, RowShape)]
+struct Side {
+    id: i64,
+    kind: String,
+    grams: Option<i64>,
+}
+
+/// Full joins: rows of both sides without a match, in conditions, groups, orders, pages, and inside other queries.
+fn full_joins(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<(), TestCaseError> {
+    let modulus = asked.modulus;
+    let light = |p: &Piece| p.grams < asked.at_least;
+    let joined = || {
+        Piece::rows()
+            .filter(|p| p.grams.lt(asked.at_least))
+            .full_join(|p| {
+                Piece::rows().filter(|q| q.tray.eq(p.tray) & q.grams.gt(p.grams) & q.kind.ne("a"))
+            })
+    };
+    let is_match = |p: &Piece, q: &Piece| {
+        p.tray.is_some() && p.tray == q.tray && q.grams > p.grams && q.kind != "a"
+    };
+    let mut rows: Vec<(Option<Piece>, Option<Piece>)> = Vec::new();
+    for p in pieces.iter().filter(|p| light(p)) {
+        let matches: Vec<_> = pieces.iter().filter(|q| is_match(p, q)).collect();
+        if matches.is_empty() {
+            rows.push((Some(p.clone()), None));
+        }
+        rows.extend(
+            matches
+                .into_iter()
+                .map(|q| (Some(p.clone()), Some(q.clone()))),
+        );
+    }
+    for q in pieces {
+        if !pieces.iter().any(|p| light(p) && is_match(p, q)) {
+            rows.push((None, Some(q.clone())));
+        }
+    }
+    let id = |p: &Option<Piece>| p.as_ref().map_or((true, 0), |p| (false, p.id));
+    rows.sort_by_key(|(p, q)| (id(p), id(q)));
+    let in_order = || joined().order_by(|(p, q)| (p.map(|p| p.id).asc(), q.map(|q| q.id).asc()));
+    answers.check(&in_order(), &rows)?;
+    let limited = in_order().offset(1).limit(asked.limit);
+    let (first, last) = (1.min(rows.len()), (1 + asked.limit as usize).min(rows.len()));
+    answers.check(&limited, &rows[first..last])?;
+
+    let unmatched = in_order()
+        .filter(|(p, q)| p.is_none() | q.is_none())
+        .select(|(p, q)| (p.map(|p| p.id), q.map(|q| (q.grams + asked.at_least) % modulus)));
+    let expected: Vec<_> = rows
+        .iter()
+        .filter(|(p, q)| p.is_none() || q.is_none())
+        .map(|(p, q)| {
+            let part = q.as_ref().map(|q| (q.grams + asked.at_least) % modulus);
+            (p.as_ref().map(|p| p.id), part)
+        })
+        .collect();
+    answers.check(&unmatched, &expected)?;
+    let both = in_order().filter(|(p, q)| p.required().id.lt(100) & q.required().id.lt(100));
+    let is_both = |(p, q): &&(Option<Piece>, Option<Piece>)| p.is_some() && q.is_some();
+    answers.check(&both, &rows.iter().filter(is_both).cloned().collect::<Vec<_>>())?;
+    let right = in_order().filter(|(_, q)| q.required().id.lt(100));
+    let is_right = |(_, q): &&(Option<Piece>, Option<Piece>)| q.is_some();
+    answers.check(&right, &rows.iter().filter(is_right).cloned().collect::<Vec<_>>())?;
+
+    let by_kind = joined()
+        .select(|(p, q)| (per(p.map(|p| p.kind)), count(), sum(q.map(|q| q.grams + modulus))))
+        .order_by_selected(|(kind, ..)| kind.asc());
+    let mut groups: std::collections::BTreeMap<_, (i64, Option<i64>)> = Default::default();
+    for (p, q) in &rows {
+        let kind = p.as_ref().map(|p| p.kind.clone());
+        let group = groups.entry((kind.is_none(), kind)).or_default();
+        group.0 += 1;
+        if let Some(q) = q {
+            group.1 = Some(group.1.unwrap_or(0) + q.grams + modulus);
+        }
+    }
+    let expected: Vec<_> = groups
+        .into_iter()
+        .map(|((_, kind), (count, sum))| (kind, count, sum))
+        .collect();
+    answers.check(&by_kind, &expected)?;
+
+    // Around it, `from` gives what the form itself has not on every engine.
+    let sides = from(joined().select(|(p, q)| {
+        shape!(Side {
+            id: p.map(|p| p.id).coalesce(q.map(|q| q.id)).coalesce(0),
+            kind: p.map(|p| p.kind).coalesce("none"),
+            grams: q.map(|q| q.grams),
+        })
+    }));
+    let kinds = sides
+        .select(|s| s.kind)
+        .distinct()
+        .order_by_selected(|kind| kind.asc());
+    let kind = |p: &Option<Piece>| p.as_ref().map_or("none".to_owned(), |p| p.kind.clone());
+    let expected: std::collections::BTreeSet<_> = rows.iter().map(|(p, _)| kind(p)).collect();
+    answers.check(&kinds, &expected.into_iter().collect::<Vec<_>>())
 }

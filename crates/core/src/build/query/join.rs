@@ -6,7 +6,7 @@ use super::Query;
 use crate::build::expr::{Maybe, RowColumns};
 use crate::build::table::{RowStruct, Table};
 use crate::model::RowShape;
-use crate::tree::{Join, Located, Node, Path, Select, Source, Waiver};
+use crate::tree::{FromSource, Join, Located, Node, Path, Select, Source, Waiver};
 
 /// The tables of a query: one, or a tuple of joined ones. A table whose row may be missing is an `Option`.
 pub trait Tables: 'static {
@@ -114,7 +114,7 @@ macro_rules! written_tables {
     };
 }
 
-for_each_tuple!(written_tables, up_to_8);
+for_each_tuple!(written_tables, up_to_16);
 
 macro_rules! append {
     ($($name:ident)+) => {
@@ -126,7 +126,7 @@ macro_rules! append {
     };
 }
 
-for_each_tuple!(append, up_to_8);
+for_each_tuple!(append, up_to_15);
 
 /// The tables that rows can be joined with: the columns of a parent, or a query of another table.
 #[diagnostic::on_unimplemented(
@@ -166,6 +166,19 @@ impl<U: RowStruct> JoinTarget for Query<U> {
 }
 
 impl Select {
+    /// Returns whether it is over all rows of one table, in no order.
+    fn is_all_of_a_table(&self) -> bool {
+        matches!(self.body, FromSource::Table)
+            && self.entry().path == Path::HERE
+            && self.joins.is_empty()
+            && self.filters.is_empty()
+            && self.orders.is_empty()
+            && !self.is_limited()
+            && self.grouping.is_none()
+            && self.lock.is_none()
+            && self.waived.is_none()
+    }
+
     /// Joins the table of `query`, whose filters become the ON condition.
     fn join<U: RowStruct>(&mut self, query: Query<U>, optional: bool) {
         let mut other = *query.select;
@@ -221,8 +234,65 @@ impl Select {
             body: other.body,
             on: other.filters,
             optional,
+            full: false,
             asked_at: other.asked_at,
         });
+    }
+}
+
+impl<T: RowStruct> Query<T> {
+    /// Joins the rows of another table, and keeps the rows of both that have no match: FULL JOIN. The row that is
+    /// missing is `None`.
+    ///
+    /// Conditions, limits and policies of the query before count before the join; `filter` after it sees both rows. The
+    /// filters of the joined query become the ON condition. It comes before other joins.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Plan { #[nepheline(key)] id: i64, borehole_id: i64, depth_m: f64 }
+    /// # #[derive(Debug, Table)] struct Survey { #[nepheline(key)] id: i64, borehole_id: i64, depth_m: f64 }
+    /// let compared: Query<(Option<Plan>, Option<Survey>)> =
+    ///     Plan::rows().full_join(|p| Survey::rows().filter(|s| s.borehole_id.eq(p.borehole_id)));
+    /// assert!(compared.sql(Dialect::Postgres)?.text().ends_with(
+    ///     r#"FROM "plan" FULL JOIN "survey" ON "survey"."borehole_id" = "plan"."borehole_id""#
+    /// ));
+    /// # Ok::<(), Error>(())
+    /// ```
+    ///
+    /// MariaDB and MySQL have no such join: the SQL is a UNION ALL of a LEFT JOIN and of the rows without a match.
+    /// PostgreSQL needs a condition that it can hash or sort, such as an equality of columns.
+    ///
+    /// # Errors
+    ///
+    /// As [`left_join`](Self::left_join). On MariaDB and MySQL [`Unsupported`](crate::ErrorKind::Unsupported) for window
+    /// functions, `limit_each` and subqueries over it: use [`from`](crate::from()).
+    #[track_caller]
+    pub fn full_join<U: RowStruct>(
+        self,
+        to: impl FnOnce(T::Columns) -> Query<U>,
+    ) -> Query<(Option<T>, Option<U>)> {
+        let is_plain = self.select.is_all_of_a_table() && self.select.table.policies().is_empty();
+        // Behind the join its conditions would remove rows of the other side.
+        let mut whole = if is_plain { self } else { super::from(self) };
+        let mut other = to(whole.columns());
+        let joined = &mut other.select;
+        if matches!(joined.body, FromSource::Table) && !joined.table.policies().is_empty() {
+            let mut rows = Select::over(joined.table, FromSource::Table, joined.asked_at);
+            rows.waived = joined.waived.take().map(|mut waived| {
+                let entry = rows.entry();
+                waived
+                    .here
+                    .iter_mut()
+                    .for_each(|(source, _)| *source = entry);
+                waived
+            });
+            joined.body = FromSource::Query(Box::new(rows));
+        }
+        whole.select.join(other, true);
+        for join in &mut whole.select.joins {
+            join.full = true;
+        }
+        Query { select: whole.select, rows: PhantomData }
     }
 }
 

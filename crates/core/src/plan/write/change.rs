@@ -329,6 +329,7 @@ impl Change {
             body: FromSource::Query(select),
             on: smallvec![],
             optional: false,
+            full: false,
             asked_at: at,
         });
         Ok(Target { select: outer, sets, deletes: false, met, schema })

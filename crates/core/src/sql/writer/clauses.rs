@@ -43,7 +43,9 @@ impl<'q> Writer<'q> {
                 let [after, rows] = [after, rows].map(|n| i64::try_from(n).unwrap_or(i64::MAX));
                 self.write_query(select, Naming::None, Some(Cap { after: Some(after), rows }))
             }
-            ReadShape::Count if select.grouping.is_none() && !select.is_limited() => {
+            ReadShape::Count
+                if select.grouping.is_none() && !select.is_limited() && !self.combines(select) =>
+            {
                 self.push("SELECT count(*)");
                 self.write_from(select)
             }
@@ -83,9 +85,11 @@ impl<'q> Writer<'q> {
         if select.grouping.is_some() {
             return self.write_query(select, Naming::Places, None);
         }
-        self.push("SELECT 1");
-        self.push(named);
-        self.write_from(select)?;
+        self.write_rows(select, " UNION ALL ", |this| {
+            this.push("SELECT 1");
+            this.push(named);
+            Ok(())
+        })?;
         self.write_limit(select, None)
     }
 
@@ -122,16 +126,17 @@ impl<'q> Writer<'q> {
                 None => distinct = grouping.distinct.is_some(),
             }
         }
+        let combines = self.combines(select);
+        if combines && distinct {
+            return Err(Error::unsupported(DISTINCT_FULL, self.grammar.name(), DISTINCT_OUTSIDE));
+        }
         self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
         let is_outside =
             |order: &OrderTerm| order.selected && !order.by.is_plain() && !self.stands_alone(order);
-        if !distinct
-            && select.lock.is_none()
-            && select.orders.iter().any(|order| is_outside(&order.what))
-        {
+        let orders_outside = || select.orders.iter().any(|order| is_outside(&order.what));
+        if combines || !distinct && select.lock.is_none() && orders_outside() {
             return self.write_outside(select, naming, cap, |this| {
-                this.write_inner_list(select)?;
-                this.write_from(select)
+                this.write_rows(select, " UNION ALL ", |this| this.write_inner_list(select))
             });
         }
         self.write_list(select, naming, distinct)?;
@@ -390,19 +395,28 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_filters(&mut self, select: &'q Select) -> Result<(), Error> {
+        self.write_filters_after(select, " WHERE ")
+    }
+
+    /// Writes the filters after ` WHERE `, or after ` AND ` behind other conditions.
+    pub(super) fn write_filters_after(
+        &mut self,
+        select: &'q Select,
+        mut opening: &'static str,
+    ) -> Result<(), Error> {
         let terms: usize = self
             .conditions(select)
             .map(|filter| filter.what.terms().len())
             .sum();
         if terms > TERMS_IN_A_ROW {
-            return self.write_many_filters(select);
+            return self.write_many_filters(select, opening);
         }
-        let mut opening = " WHERE ";
+        let is_alone = terms == 1 && opening == " WHERE ";
         if !self.names.requires() {
             for Located { what, at } in self.conditions(select) {
                 self.clause(opening, *at);
                 opening = " AND ";
-                self.write_terms(what.terms(), " AND ", terms == 1)?;
+                self.write_terms(what.terms(), " AND ", is_alone)?;
             }
             return Ok(());
         }
@@ -418,7 +432,7 @@ impl<'q> Writer<'q> {
                     between => self.clause(between, *at),
                 }
                 (opening, between) = (" AND ", "");
-                if terms == 1 {
+                if is_alone {
                     self.write_condition(term)?;
                 } else {
                     self.write_inner(term)?;
@@ -440,9 +454,13 @@ impl<'q> Writer<'q> {
     /// Writes so many filters that they need brackets, so that they no longer match the calls of `filter` one
     /// to one.
     #[cold]
-    pub(super) fn write_many_filters(&mut self, select: &'q Select) -> Result<(), Error> {
+    fn write_many_filters(
+        &mut self,
+        select: &'q Select,
+        opening: &'static str,
+    ) -> Result<(), Error> {
         if let Some(first) = self.conditions(select).next() {
-            self.clause(" WHERE ", first.at);
+            self.clause(opening, first.at);
         }
         let terms: Vec<&Node> = self
             .conditions(select)
@@ -601,6 +619,9 @@ pub(super) enum Naming {
 
 const LOCKED_OTHERS: &str = "only rows of a table can be locked, not a query with groups, `distinct`, `limit_each` or \
      `from(..)`";
+const DISTINCT_FULL: &str = "`distinct` over a full join";
+const DISTINCT_OUTSIDE: &str =
+    "call it on `from(query)`, with the joined values in a struct by `shape!`";
 const DISTINCT_TWICE: &str =
     "`distinct` does not apply to groups or `limit_each`; call it on `from(query)`";
 const GROUPS_OF_EACH: &str =

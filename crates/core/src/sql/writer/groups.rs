@@ -45,7 +45,8 @@ impl<'q> Writer<'q> {
             .values
             .as_ref()
             .map_or(&[][..], |values| &*values.what);
-        let keys = self.keys_of(select, grouping, listed)?;
+        let mut keys = self.keys_of(select, grouping, listed)?;
+        keys.again |= self.combines(select);
         self.push("SELECT ");
         if let Some(values) = &select.values {
             self.asked_at = values.at;
@@ -391,6 +392,10 @@ impl<'q> Writer<'q> {
         select: &'q Select,
         around: &PrecomputedKeys<'q>,
     ) -> Result<(), Error> {
+        self.write_rows(select, " UNION ALL ", |this| this.write_precomputed_list(around))
+    }
+
+    fn write_precomputed_list(&mut self, around: &PrecomputedKeys<'q>) -> Result<(), Error> {
         self.push("SELECT ");
         let keys = around.keys.iter().map(|node| (" AS k", node));
         let totalled = around.totalled.iter().map(|node| (" AS a", node));
@@ -403,7 +408,7 @@ impl<'q> Writer<'q> {
             self.push(named);
             push_number(&mut self.text, number);
         }
-        self.write_from(select)
+        Ok(())
     }
 
     /// Writes with keys and arguments as columns of the table around.

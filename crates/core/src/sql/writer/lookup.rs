@@ -35,6 +35,7 @@ impl<'q> Writer<'q> {
             .values
             .as_ref()
             .and_then(|values| values.what.first());
+        self.depends_on_text |= operand.needs_collation();
         let needed = operand.needs_collation() || chosen.is_some_and(Node::needs_collation);
         let is_declared =
             operand.is_nondeterministic() || chosen.is_some_and(Node::is_nondeterministic);

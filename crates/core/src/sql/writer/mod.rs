@@ -71,6 +71,8 @@ pub(super) struct Writer<'q> {
     tables: Tables,
     /// True if the current node stands below NOT or OR, or inside an expression.
     in_expression: bool,
+    /// True if a subquery depends on text of a row around it, which a column's collation may treat as equal to other text.
+    depends_on_text: bool,
     /// True if hand-written text may change a session setting.
     alters_session: bool,
     /// The schema of the tables that name none.
@@ -82,7 +84,8 @@ pub(super) struct Writer<'q> {
 
 /// Turns a finished writer into a statement. A macro, because writers and statements are large to move.
 macro_rules! written {
-    ($writer:expr, $operation:expr, $most_rows:expr, $key_cells:expr) => {
+    ($writer:expr, $operation:expr, $most_rows:expr, $key_cells:expr) => {{
+        $writer.open_forgetful();
         Statement {
             grammar: $writer.grammar,
             text: $writer.text,
@@ -103,7 +106,7 @@ macro_rules! written {
                 .filter(|_| $writer.needs_search_path)
                 .cloned(),
         }
-    };
+    }};
 }
 use written;
 
@@ -143,6 +146,7 @@ impl<'q> Writer<'q> {
             asks_others: plan.asks_others(),
             tables: Tables::new(),
             in_expression: false,
+            depends_on_text: false,
             alters_session: false,
             schema: plan.schema(),
             needs_search_path: false,
@@ -245,6 +249,17 @@ impl<'q> Writer<'q> {
     #[inline]
     fn push_name(&mut self, name: &str) {
         push_identifier(&mut self.text, name, self.quotes);
+    }
+
+    /// Keeps the engine from remembering the results of subqueries by text that only looks equal to it.
+    fn open_forgetful(&mut self) {
+        let opening = self.grammar.forgetful().filter(|_| self.depends_on_text);
+        if let Some(opening) = opening {
+            self.text.insert_str(0, opening);
+            for mark in self.marks.iter_mut().flatten().skip(1) {
+                mark.at += opening.len();
+            }
+        }
     }
 
     /// Begins a clause that `origin` asked for.

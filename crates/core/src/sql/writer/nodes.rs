@@ -291,6 +291,9 @@ impl<'q> Writer<'q> {
     }
 
     pub(super) fn write_column(&mut self, column: &RawColumn) -> Result<(), Error> {
+        if self.depth > 0 && column.needs_collation() && self.names.is_around(column.source) {
+            self.depends_on_text = true;
+        }
         let Some(visible) = self.names.find(column.source) else {
             return Err(match column.source.path.is_too_long() {
                 true => Error::too_many_references(),

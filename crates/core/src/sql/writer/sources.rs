@@ -15,9 +15,93 @@ use crate::tree::{
 impl<'q> Writer<'q> {
     /// Writes FROM and WHERE.
     pub(super) fn write_from(&mut self, select: &'q Select) -> Result<(), Error> {
+        if self.combines(select) {
+            let what = "this form of a query over a full join";
+            let way_out =
+                "use `from(query)` around the join, with its values in a struct by `shape!`";
+            return Err(Error::unsupported(what, self.grammar.name(), way_out));
+        }
+        self.write_tables(select, None)?;
+        self.write_filters(select)
+    }
+
+    /// Writes a query without the clauses behind WHERE; `list` writes SELECT and the list. Where the dialect has no full
+    /// join, it becomes two queries: the matched rows with those of the first table, and the others of the joined one.
+    pub(super) fn write_rows(
+        &mut self,
+        select: &'q Select,
+        between: &'static str,
+        list: impl Fn(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        list(self)?;
+        let Some(join) = select.full_join().filter(|_| self.combines(select)) else {
+            return self.write_from(select);
+        };
+        if select.any_node(|node| node.summary().windows()) {
+            let what = "a window function over a full join";
+            let way_out =
+                "use it over `from(query)`, with the joined values in a struct by `shape!`";
+            return Err(Error::unsupported(what, self.grammar.name(), way_out));
+        }
+        self.write_tables(select, None)?;
+        self.write_filters(select)?;
+        self.push(between);
+        list(self)?;
+        self.write_tables(select, Some(join))?;
+        self.push(" WHERE NOT EXISTS (SELECT 1 FROM ");
+        self.names.enter_again(select.source, select.table);
+        self.depth += 1;
+        self.write_source(Source { id: select.source, path: Path::HERE }, &select.body)?;
+        let on: Vec<&Node> = join.on.iter().flat_map(|on| on.what.terms()).collect();
+        if !on.is_empty() {
+            self.push(" WHERE ");
+            self.write_brackets(&on, " AND ")?;
+        }
+        self.depth -= 1;
+        self.names.leave();
+        self.push(")");
+        self.write_filters_after(select, " AND ")
+    }
+
+    /// Returns whether a query has a full join that the dialect does not have.
+    pub(super) fn combines(&self, select: &Select) -> bool {
+        let kind = |join| self.join_kind(select, join);
+        let full = select.full_join().map(kind);
+        full == Some(JoinKind::Full) && self.grammar.join(JoinKind::Full).is_none()
+    }
+
+    /// Returns the kind of a join, from the rows that may be missing.
+    fn join_kind(&self, select: &Select, join: &Join) -> JoinKind {
+        let may_miss = |id, otherwise| {
+            let visible = self.names.find(Source { id, path: Path::HERE });
+            visible.map_or(otherwise, |visible| visible.optional)
+        };
+        match (join.full && may_miss(select.source, true), may_miss(join.source, join.optional)) {
+            (true, true) => JoinKind::Full,
+            (true, false) => JoinKind::Right,
+            (false, true) => JoinKind::Left,
+            (false, false) => JoinKind::Inner,
+        }
+    }
+
+    /// Writes FROM. Where the rows of a full join are combined, `unmatched` is that join for its unmatched rows, beside
+    /// which the row of the first table is missing.
+    fn write_tables(
+        &mut self,
+        select: &'q Select,
+        unmatched: Option<&'q Join>,
+    ) -> Result<(), Error> {
         self.clause(" FROM ", select.asked_at);
         let source = Source { id: select.source, path: Path::HERE };
+        if let Some(join) = unmatched {
+            self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
+            self.open_join(JoinKind::Left, join.asked_at)?;
+        }
         self.write_source(source, &select.body)?;
+        if unmatched.is_some() {
+            self.push(" ON ");
+            self.push(self.grammar.form(&function::NEVER).unwrap_or("1 = 0"));
+        }
         let mut joins = select.joins.iter();
         for index in self.names.innermost() {
             match self
@@ -26,14 +110,14 @@ impl<'q> Writer<'q> {
                 .is_some_and(|visible| visible.followed.is_some())
             {
                 true => self.write_followed(index, select)?,
-                false => {
-                    if let Some(join) = joins.next() {
-                        self.write_join(join)?;
-                    }
-                }
+                false => match joins.next() {
+                    Some(join) if join.full && unmatched.is_some() => {}
+                    Some(join) => self.write_join(select, join)?,
+                    None => {}
+                },
             }
         }
-        self.write_filters(select)
+        Ok(())
     }
 
     /// Writes a table, or the derived table that replaces it.
@@ -247,7 +331,7 @@ impl<'q> Writer<'q> {
     ) -> Result<(), Error> {
         let is_plain = !select.is_limited() && select.lock.is_none();
         match &select.grouping {
-            None if is_plain => {
+            None if is_plain && select.full_join().is_none() => {
                 self.enter(select, true)?;
                 self.push("SELECT ");
                 self.write_list(select, Naming::Fields(fields), by_code_point)?;
@@ -317,22 +401,18 @@ impl<'q> Writer<'q> {
 
     /// Writes a joined table. If its conditions follow its own parents, which are joined after it, they move
     /// to WHERE.
-    fn write_join(&mut self, join: &'q Join) -> Result<(), Error> {
+    fn write_join(&mut self, select: &'q Select, join: &'q Join) -> Result<(), Error> {
         let on = join.on.iter().filter(|on| !on.what.summary().follows());
         let on: Vec<&Node> = on.flat_map(|on| on.what.terms()).collect();
-        let here = self
-            .names
-            .find(Source { id: join.source, path: Path::HERE });
-        let optional = here.map_or(join.optional, |here| here.optional);
-        let kind = match (optional, on.is_empty()) {
-            (true, _) => JoinKind::Left,
-            (false, false) => JoinKind::Inner,
-            (false, true) => JoinKind::Cross,
+        let kind = match self.join_kind(select, join) {
+            JoinKind::Inner if on.is_empty() => JoinKind::Cross,
+            JoinKind::Full if self.combines(select) => JoinKind::Left,
+            kind => kind,
         };
         self.open_join(kind, join.asked_at)?;
         self.write_source(Source { id: join.source, path: Path::HERE }, &join.body)?;
         match on.as_slice() {
-            [] if optional => {
+            [] if kind != JoinKind::Cross => {
                 self.push(" ON ");
                 self.push(self.grammar.form(&function::ALWAYS).unwrap_or("1 = 1"));
             }
