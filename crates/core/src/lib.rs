@@ -60,12 +60,12 @@ pub use build::call::{CursorCall, DatabaseCall, ProcedureCall};
 pub use build::expr::{
     Aggregate, AnyCase, ArrayExt, Case, CaseStart, Collation, Column, Condition, Expr, ExprExt,
     InCollation, Integer, Interval, JsonExt, Level, Maybe, Number, NumberExt, Order, Over, Pattern,
-    PerGroup, PerRow, RangeExt, TextExt, TimeExt, TruncUnit, Verbatim, WindowFunction, all_of,
-    all_true, any_given, any_of, any_true, array_agg, avg, avg_decimal, bind, case, coalesce,
-    count, count_distinct, count_of, days, dense_rank, first_value, hours, is_subtotal, lag,
-    lag_or, last_value, lead, lead_or, listagg, max, median, min, minutes, months, ntile, per,
-    rank, rollup, row_number, seconds, stddev_pop, stddev_samp, sum, var_pop, var_samp, weeks,
-    years,
+    PerGroup, PerParent, PerRow, RangeExt, TextExt, TimeExt, TruncUnit, Verbatim, WindowFunction,
+    all_of, all_true, any_given, any_of, any_true, array_agg, avg, avg_decimal, bind, case,
+    coalesce, count, count_distinct, count_of, days, dense_rank, first_value, hours, is_subtotal,
+    lag, lag_or, last_value, lead, lead_or, listagg, max, median, min, minutes, months, ntile, per,
+    per_parent, rank, rollup, row_number, seconds, stddev_pop, stddev_samp, sum, var_pop, var_samp,
+    weeks, years,
 };
 pub use build::policy::Policy;
 pub use build::query::{
@@ -98,10 +98,10 @@ pub mod bounds {
     pub use crate::build::call::RowSets;
     pub use crate::build::expr::{
         Adds, Alternatives, Argument, BaseOf, Bounds, Choices, Constant, DateUnit, Divided, Exact,
-        Follows, FollowsEither, Grouped, HasDate, HasTime, HoldsAggregates, HoldsColumns,
-        IntervalUnit, IntoOrders, IntoSelection, JsonScalar, KnownPerGroup, KnownPerRow, ListItem,
-        Mapped, MaybeCondition, MaybeOperand, Operand, RowColumns, ShapedFrom, StandsBeside, unfit,
-        unit,
+        Follows, FollowsEither, Grouped, GroupedParent, HasDate, HasTime, HoldsAggregates,
+        HoldsColumns, IntervalUnit, IntoOrders, IntoSelection, JsonScalar, KnownPerGroup,
+        KnownPerRow, ListItem, Mapped, MaybeCondition, MaybeOperand, Operand, RowColumns,
+        ShapedFrom, StandsBeside, unfit, unit,
     };
     pub use crate::build::query::{
         Append, Beside, JoinTarget, SelectedRow, SumOf, Summed, WrittenTables,

@@ -55,6 +55,8 @@ impl Grammar for Bracketed {
         Some(match kind {
             JoinKind::Inner => " JOIN ",
             JoinKind::Left => " LEFT OUTER JOIN ",
+            JoinKind::Right => " RIGHT OUTER JOIN ",
+            JoinKind::Full => " FULL OUTER JOIN ",
             JoinKind::Cross => " CROSS JOIN ",
         })
     }

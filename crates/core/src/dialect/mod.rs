@@ -106,6 +106,11 @@ pub trait Grammar: fmt::Debug + Sync {
         Some("WITH RECURSIVE ")
     }
 
+    /// Returns whether a column that the keys of a group decide may stand beside them without being a key itself.
+    fn groups_by_key_alone(&self) -> bool {
+        false
+    }
+
     /// Returns the text before the grouping sets of GROUP BY, if the dialect has them.
     fn grouping_sets(&self) -> Option<&'static str> {
         None

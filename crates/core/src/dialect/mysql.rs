@@ -24,6 +24,8 @@ pub(super) struct Flavour {
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
     forgetful: Option<&'static str>,
+    /// True if the session has no ONLY_FULL_GROUP_BY. MySQL's must be able to see that the keys decide.
+    groups_by_key_alone: bool,
     /// True if INSERT and DELETE can return rows. UPDATE cannot on either engine.
     returns_written: bool,
     /// True if an UPDATE sees values that it has just set. MariaDB's `sql_mode` of the session sets all at
@@ -33,7 +35,7 @@ pub(super) struct Flavour {
 }
 
 macro_rules! flavour {
-    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, uuid_order: $uuid_order:expr, explain: $explain:expr, forgetful: $forgetful:expr, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
+    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, uuid_order: $uuid_order:expr, explain: $explain:expr, forgetful: $forgetful:expr, groups_by_key_alone: $by_key_alone:literal, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
         Flavour {
             name: $name,
             system_name: $system_name,
@@ -52,6 +54,7 @@ macro_rules! flavour {
             uuid_order: $uuid_order,
             explain: $explain,
             forgetful: $forgetful,
+            groups_by_key_alone: $by_key_alone,
             form: $form,
             returns_written: $returns,
             sets_in_turn: $in_turn,
@@ -70,6 +73,7 @@ pub(super) static MARIADB: Flavour = flavour!(
     uuid_order: Collated { open: "CAST(", close: " AS CHAR)", before_bind: "", after_bind: "" },
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
     forgetful: Some("SET STATEMENT optimizer_switch = 'subquery_cache=off' FOR "),
+    groups_by_key_alone: true,
     form: |function| function.mariadb,
     returns: true,
     sets_in_turn: false,
@@ -86,6 +90,7 @@ pub(super) static MYSQL: Flavour = flavour!(
     uuid_order: Collated::AS_IT_IS,
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
     forgetful: None,
+    groups_by_key_alone: false,
     form: |function| function.mysql,
     returns: false,
     sets_in_turn: true,
@@ -313,6 +318,10 @@ impl Grammar for Flavour {
     fn returning(&self, write: ReturningOf) -> Option<ReturningForm> {
         let returns = self.returns_written && write != ReturningOf::Update;
         returns.then_some(ReturningForm::AtEnd(" RETURNING "))
+    }
+
+    fn groups_by_key_alone(&self) -> bool {
+        self.groups_by_key_alone
     }
 
     // "Subquery Cache": MariaDB compares the values around a subquery by the collation of their columns.

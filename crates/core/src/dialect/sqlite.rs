@@ -100,6 +100,11 @@ impl Grammar for Sqlite {
         None
     }
 
+    // "Bare columns in an aggregate query".
+    fn groups_by_key_alone(&self) -> bool {
+        true
+    }
+
     fn explain(&self, analyze: bool) -> Option<&'static str> {
         (!analyze).then_some("EXPLAIN QUERY PLAN ")
     }

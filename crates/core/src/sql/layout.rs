@@ -155,8 +155,8 @@ impl<'t> Layout<'t> {
             "SELECT" | "WHERE" | "HAVING" | "LIMIT" | "UNION" | "INTERSECT" | "EXCEPT"
             | "RETURNING" => true,
             "FROM" => !matches!(before, "DISTINCT" | "DELETE"),
-            "JOIN" => !matches!(before, "INNER" | "LEFT" | "CROSS"),
-            "INNER" | "LEFT" | "CROSS" => self.word(token + 1) == "JOIN",
+            "JOIN" => !matches!(before, "INNER" | "LEFT" | "RIGHT" | "FULL" | "CROSS"),
+            "INNER" | "LEFT" | "RIGHT" | "FULL" | "CROSS" => self.word(token + 1) == "JOIN",
             "GROUP" | "ORDER" => self.word(token + 1) == "BY",
             "OFFSET" | "FETCH" => before != "LIMIT",
             "SET" => before != "UPDATE",
@@ -212,7 +212,7 @@ impl<'t> Layout<'t> {
         let depth = self.depth(range.start);
         let conditions = matches!(
             self.word(range.start),
-            "WHERE" | "HAVING" | "AND" | "ON" | "JOIN" | "LEFT" | "INNER"
+            "WHERE" | "HAVING" | "AND" | "ON" | "JOIN" | "LEFT" | "RIGHT" | "FULL" | "INNER"
         );
         // Each common table expression has a line of its own.
         let fills = self.word(range.start) != "WITH";

@@ -238,8 +238,16 @@ impl Node {
 
     /// Returns a group key. Text is grouped by code point.
     pub(crate) fn key(self, rolled_up: bool) -> Node {
-        let key = Key { of: self.in_code_point_order(), rolled_up };
+        let of = self.in_code_point_order();
+        let key = Key { of, rolled_up, decided_by: Vec::new() };
         Node::above(key.of.summary(), |summary| Node::Key(summary, Box::new(key)))
+    }
+
+    /// Returns a column of a parent as a value of each group, which the keys of the parent decide.
+    pub(crate) fn key_of_parent(self, decided_by: Vec<Node>) -> Node {
+        let summary = self.summary().beside(together(&decided_by));
+        let key = Key { of: self, rolled_up: false, decided_by };
+        Node::above(summary, |summary| Node::Key(summary, Box::new(key)))
     }
 
     /// Returns a number that is part of the text.

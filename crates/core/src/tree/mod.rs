@@ -288,6 +288,8 @@ pub struct Key {
     pub(crate) of: Node,
     /// True if ROLLUP adds groups for all its values together.
     pub(crate) rolled_up: bool,
+    /// The keys that decide its value, if it is a column of a parent that is grouped by.
+    pub(crate) decided_by: Vec<Node>,
 }
 
 /// A window function.

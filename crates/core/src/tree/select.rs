@@ -416,15 +416,11 @@ impl Select {
             let Node::Compare(Comparison::Equal | Comparison::Same, _, sides) = term else {
                 continue;
             };
-            match &**sides {
-                [Node::Column(one), Node::Column(two)] => {
-                    for (own, of_other) in [(one, two), (two, one)] {
-                        if own.source == entry && of_other.source == other {
-                            compared.push(own.info);
-                        }
-                    }
+            let [Node::Column(one), Node::Column(two)] = &**sides else { continue };
+            for (own, of_other) in [(one, two), (two, one)] {
+                if own.source == entry && of_other.source == other {
+                    compared.push(own.info);
                 }
-                _ => {}
             }
         }
         let is_compared = |key: &ColumnInfo| compared.iter().any(|info| std::ptr::eq(*info, key));

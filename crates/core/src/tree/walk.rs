@@ -46,7 +46,10 @@ impl Node {
             Node::Between(_, parts) => parts.iter().for_each(see),
             Node::All(_, terms) | Node::Any(_, terms) => terms.iter().for_each(see),
             Node::Not(_, inner) | Node::IsNull(_, inner) | Node::IsNotNull(_, inner) => see(inner),
-            Node::Key(_, key) => see(&key.of),
+            Node::Key(_, key) => {
+                see(&key.of);
+                key.decided_by.iter().for_each(see);
+            }
             Node::OneOf(_, one_of) => see(&one_of.operand),
             Node::InQuery(_, in_query) => see(&in_query.operand),
             Node::Like(_, like) => see(&like.operand),
@@ -113,7 +116,10 @@ impl Node {
             Node::Not(_, inner) | Node::IsNull(_, inner) | Node::IsNotNull(_, inner) => {
                 change(inner)
             }
-            Node::Key(_, key) => change(&mut key.of),
+            Node::Key(_, key) => {
+                change(&mut key.of);
+                key.decided_by.iter_mut().for_each(change);
+            }
             Node::OneOf(_, one_of) => change(&mut one_of.operand),
             Node::InQuery(_, in_query) => change(&mut in_query.operand),
             Node::Like(_, like) => change(&mut like.operand),

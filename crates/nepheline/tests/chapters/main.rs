@@ -94,6 +94,7 @@ macro_rules! ask {
 mod money;
 mod policies;
 mod relations;
+mod reports;
 mod requests;
 mod statements;
 mod totals;

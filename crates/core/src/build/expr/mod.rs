@@ -14,6 +14,7 @@ mod literal;
 mod maybe;
 mod operand;
 mod order;
+mod parent;
 mod range;
 mod select;
 mod text;
@@ -47,6 +48,7 @@ pub use literal::{Constant, literal};
 pub use maybe::{Mapped, Maybe, RowColumns};
 pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
+pub use parent::{GroupedParent, PerParent, per_parent};
 pub use range::RangeExt;
 pub use select::{
     AsBind, AsSelected, IntoSelection, NoLevel, Selection, Settles, Shape, ShapeField, ShapeValue,

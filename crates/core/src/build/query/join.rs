@@ -166,10 +166,9 @@ impl<U: RowStruct> JoinTarget for Query<U> {
 }
 
 impl Select {
-    /// Returns whether it is over all rows of one table, in no order.
-    fn is_all_of_a_table(&self) -> bool {
-        matches!(self.body, FromSource::Table)
-            && self.entry().path == Path::HERE
+    /// Returns whether it is over all rows of its source, in no order.
+    fn is_whole_source(&self) -> bool {
+        self.entry().path == Path::HERE
             && self.joins.is_empty()
             && self.filters.is_empty()
             && self.orders.is_empty()
@@ -271,7 +270,9 @@ impl<T: RowStruct> Query<T> {
         self,
         to: impl FnOnce(T::Columns) -> Query<U>,
     ) -> Query<(Option<T>, Option<U>)> {
-        let is_plain = self.select.is_all_of_a_table() && self.select.table.policies().is_empty();
+        let has_policies =
+            self.select.body.has_rows_of_table() && !self.select.table.policies().is_empty();
+        let is_plain = self.select.is_whole_source() && !has_policies;
         // Behind the join its conditions would remove rows of the other side.
         let mut whole = if is_plain { self } else { super::from(self) };
         let mut other = to(whole.columns());

@@ -159,6 +159,9 @@ impl Select {
     fn order_by_group_keys(&mut self) -> bool {
         fn add(node: &Node, keys: &mut Vec<Node>) {
             match node {
+                Node::Key(_, key) if !key.decided_by.is_empty() => {
+                    key.decided_by.iter().for_each(|key| add(key, keys));
+                }
                 key @ Node::Key(..) if !keys.contains(key) => keys.push(key.clone()),
                 Node::Key(..) => {}
                 other => other.children(&mut |child| add(child, keys)),

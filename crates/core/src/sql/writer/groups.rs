@@ -102,7 +102,7 @@ impl<'q> Writer<'q> {
         let at = values.map_or(select.asked_at, |values| values.at);
         let mut opening = " GROUP BY ";
         for key in keys {
-            if self.is_of_all(key) {
+            if self.is_of_all(key) || key.is_decided() && self.grammar.groups_by_key_alone() {
                 continue;
             }
             match opening {
@@ -295,7 +295,10 @@ impl<'q> Writer<'q> {
         let form = order
             .nullable
             .then(|| self.grammar.null_order(order.descending, order.nulls_first));
-        matches!(order.by, Node::Key(..)) && form.is_none_or(|form| form.first.is_none())
+        let is_key = matches!(order.by, Node::Key(..));
+        is_key
+            && !(order.by.is_decided() && order.by.needs_collation())
+            && form.is_none_or(|form| form.first.is_none())
     }
 
     fn keys_of(
@@ -306,8 +309,14 @@ impl<'q> Writer<'q> {
     ) -> Result<Keys<'q>, Error> {
         let mut keys = Keys::default();
         let mut add = |key: &'q Node| {
-            if !keys.all.contains(&key) {
-                keys.all.push(key);
+            let decided_by = match key {
+                Node::Key(_, key) => key.decided_by.as_slice(),
+                _ => &[],
+            };
+            for key in std::iter::once(key).chain(decided_by) {
+                if !keys.all.contains(&key) {
+                    keys.all.push(key);
+                }
             }
         };
         let mut inside = Vec::new();
@@ -553,8 +562,9 @@ fn check_beside_groups(
     are_inside: bool,
 ) -> Result<(), Error> {
     let is_key = |column: &RawColumn| {
-        let same = |key: &&Node| matches!(key, Node::Key(_, key) if matches!(&key.of, Node::Column(of) if of == column));
-        !are_inside && !column.needs_collation() && keys.all.iter().any(|key| same(&key))
+        let column_of =
+            |key: &&Node| matches!(key, Node::Key(_, key) if key.of == Node::Column(*column));
+        !are_inside && !column.needs_collation() && keys.all.iter().any(column_of)
     };
     let values = select.values.iter().flat_map(|values| &values.what);
     let having = grouping.having.iter().map(|having| &having.what);
@@ -588,6 +598,11 @@ impl<'q> PrecomputedKeys<'q> {
 impl Node {
     pub(crate) fn is_rolled_up(&self) -> bool {
         matches!(self, Node::Key(_, key) if key.rolled_up)
+    }
+
+    /// Returns whether it is a column of a parent, whose keys decide it.
+    fn is_decided(&self) -> bool {
+        matches!(self, Node::Key(_, key) if !key.decided_by.is_empty())
     }
 
     fn holds_aggregates(&self) -> bool {

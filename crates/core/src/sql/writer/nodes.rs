@@ -147,6 +147,8 @@ impl<'q> Writer<'q> {
             }
             Node::Key(_, key) => match self.write_from_inside(node) {
                 true => Ok(()),
+                // The keys of the parent identify the group, so that text stands as it is stored.
+                false if !key.decided_by.is_empty() => self.write_node(&key.of),
                 false => match self.identity_key(&key.of) {
                     Collated::AS_IT_IS => self.write_node(&key.of),
                     _ => self.write_distinct_value(&key.of),
