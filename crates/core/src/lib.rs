@@ -126,8 +126,9 @@ pub mod internal {
     };
     pub use crate::build::compile::to_prepare;
     pub use crate::build::expr::{
-        AsBind, AsSelected, NoLevel, Selection, Settles, Shape, ShapeField, ShapeValue, Shaping,
-        argument, can_fail, columns_of, literal, parameter, schema_name, shape_value,
+        AsBind, AsSelected, GivenFields, NoLevel, Selection, Settles, Shape, ShapeField, ShapeRest,
+        ShapeValue, Shaping, argument, can_fail, columns_of, literal, parameter, schema_name,
+        shape_rest, shape_value,
     };
     pub use crate::build::policy::condition_of;
     pub use crate::build::query::{

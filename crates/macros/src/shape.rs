@@ -186,6 +186,8 @@ impl<'a> ShapeItem<'a> {
 pub(crate) struct Literal {
     path: Path,
     fields: Vec<LiteralField>,
+    /// The row behind `..`, whose columns are the fields that are not given.
+    rest: Option<Expr>,
 }
 
 struct LiteralField {
@@ -199,10 +201,13 @@ impl Parse for Literal {
     fn parse(input: ParseStream<'_>) -> syn::Result<Literal> {
         // Parsed as a struct expression, so that everything that Rust allows there is allowed.
         let literal: syn::ExprStruct = input.parse()?;
-        if let Some(rest) = &literal.rest {
+        if let (Some(rest), Some(field)) =
+            (&literal.rest, literal.fields.iter().find(|field| !field.attrs.is_empty()))
+        {
+            let message = "a field with an attribute cannot stand beside `..`";
             return Err(syn::Error::new(
-                rest.span(),
-                "`..` is not allowed: every field must be named",
+                field.member.span().join(rest.span()).unwrap_or(rest.span()),
+                message,
             ));
         }
         let fields = literal.fields.into_iter().map(|field| match field.member {
@@ -211,14 +216,15 @@ impl Parse for Literal {
             }
             Member::Unnamed(index) => Err(syn::Error::new(index.span(), "expected a field name")),
         });
-        Ok(Literal { path: literal.path, fields: fields.collect::<syn::Result<_>>()? })
+        let fields = fields.collect::<syn::Result<_>>()?;
+        Ok(Literal { path: literal.path, fields, rest: literal.rest.map(|rest| *rest) })
     }
 }
 
 /// Writes the literal itself, which never runs, so that the compiler reports wrong or missing fields and types
 /// in its own words; and selects each value under the name of its field.
 pub(crate) fn expand(literal: Literal) -> TokenStream {
-    let Literal { path, fields } = literal;
+    let Literal { path, fields, rest } = literal;
     let own = |name: &str| Ident::new(name, Span::mixed_site());
     let (shaping, never) = (own("shaping"), own("never"));
     let (mut variables, mut checked, mut selected) = (Vec::new(), Vec::new(), Vec::new());
@@ -239,6 +245,22 @@ pub(crate) fn expand(literal: Literal) -> TokenStream {
         });
     }
     let shape = quote_spanned!(path.span()=> <#path as ::nepheline::internal::Shape>::shaping());
+    if let Some(rest) = &rest {
+        let span = rest.span().resolved_at(Span::mixed_site());
+        let (others, shaping) = (Ident::new("others", span), Ident::new("shaping", span));
+        let given = fields.iter().map(|field| field.name.unraw().to_string());
+        variables.push(quote_spanned! {span=>
+            let #others = {
+                struct NephelineGivenFields;
+                impl ::nepheline::internal::GivenFields for NephelineGivenFields {
+                    const NAMES: &'static [&'static ::core::primitive::str] = &[#(#given),*];
+                }
+                ::nepheline::internal::shape_rest::<#path, _, _>(#rest, NephelineGivenFields)
+            };
+        });
+        checked.push(quote_spanned!(span=> ..#others.as_fields(#never)));
+        selected.push(quote_spanned!(span=> let #shaping = #shaping.with_rest(#others);));
+    }
     quote! {{
         #(#variables)*
         #[allow(clippy::no_effect_underscore_binding, reason = "the compiler checks it, and it never runs")]

@@ -162,8 +162,35 @@ pub use nepheline_macros::{RowShape, Storable, Table};
 
 /// Selects into a struct with `#[derive(RowShape)]`, written like a struct literal.
 ///
-/// ```text
-/// Specimen::rows().select(|s| shape!(RegionTotal { region: per(s.borehole().site().region), specimens: count() }))
+/// A field takes what `select` takes, or a plain value, which becomes a bind; `None` is NULL. `..row` fills the other
+/// fields with the columns of the same names and types of a row, such as that of a query before: a field without such a
+/// column does not build.
+///
+/// ```
+/// use nepheline::prelude::*;
+/// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, borehole_id: i64, base_m: f64 }
+/// #[derive(Debug, RowShape)]
+/// struct PerBorehole {
+///     borehole_id: i64,
+///     specimens: i64,
+///     deepest_m: Option<f64>,
+/// }
+///
+/// #[derive(Debug, RowShape)]
+/// struct Ranked {
+///     borehole_id: i64,
+///     specimens: i64,
+///     place: i64,
+///     note: Option<String>,
+/// }
+///
+/// let per_borehole = Specimen::rows().select(|s| {
+///     shape!(PerBorehole { borehole_id: per(s.borehole_id), specimens: count(), deepest_m: max(s.base_m) })
+/// });
+/// let ranked: Query<PerBorehole, Ranked> = from(per_borehole).select(|b| {
+///     shape!(Ranked { place: rank().over(|w| w.order_by(b.deepest_m.desc())), note: None, ..b })
+/// });
+/// # assert!(ranked.sql(Dialect::Sqlite).is_ok());
 /// ```
 #[macro_export]
 macro_rules! shape {

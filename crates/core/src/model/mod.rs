@@ -40,4 +40,5 @@ pub use storable::{
     interval_text,
 };
 pub(crate) use storable::{Borrower, Measure};
+pub(crate) use table::is_same;
 pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo};

@@ -181,7 +181,35 @@ impl PolicyInfo {
 /// A piece of SQL text for each of the two quote marks: `"` and `` ` ``.
 pub(crate) type PerQuote = [&'static str; 2];
 
+/// Compares texts while the program is compiled, where `==` is not available yet.
+pub(crate) const fn is_same(one: &str, other: &str) -> bool {
+    let (one, other) = (one.as_bytes(), other.as_bytes());
+    if one.len() != other.len() {
+        return false;
+    }
+    let mut place = 0;
+    while place < one.len() {
+        if one[place] != other[place] {
+            return false;
+        }
+        place += 1;
+    }
+    true
+}
+
 impl TableInfo {
+    /// Returns whether a column has this name, also while the program is compiled.
+    pub(crate) const fn has_column(&self, name: &str) -> bool {
+        let mut place = 0;
+        while place < self.columns.len() {
+            if is_same(self.columns[place].name, name) {
+                return true;
+            }
+            place += 1;
+        }
+        false
+    }
+
     #[doc(hidden)]
     pub const fn new(
         schema: Option<&'static str>,

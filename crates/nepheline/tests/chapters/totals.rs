@@ -60,7 +60,8 @@ A selection has one level, which decides the rows of the result:
 | aggregates and keys: `per(x)` | a row for each group of rows |
 
 A column that is neither in `per(..)` nor inside an aggregate does not compile, nor does an aggregate in
-`filter` or inside another aggregate. `.filter(condition)` on an aggregate is SQL's FILTER. Text keys compare by code point,
+`filter`. An aggregate of aggregates, such as `sum(sum(x))`, needs a window over the groups: `over_groups` (see
+[reports](reports.md)). `.filter(condition)` on an aggregate is SQL's FILTER. Text keys compare by code point,
 and NULL is a key of its own.
 
 The row shapes of this page:

@@ -37,7 +37,6 @@ fn main() {
     let _ = Specimen::rows().select(|s| shape!(PerRock { rock: s.rock, specimens: count() }));
     let _ = Specimen::rows()
         .select(|s| shape!(PerRock { rock: per(s.rock), specimens: count(), rock: per(s.rock) }));
-    let _ = Specimen::rows().select(|s| shape!(PerRock { rock: per(s.rock), ..other }));
     let _ = Specimen::rows().select(|s| shape!(Plain { rock: s.rock }));
     let _ = Specimen::rows().select(|s| shape!(Misspelt { lable: 5 }));
     let _ = Specimen::rows().shaped_as::<PerRock>();

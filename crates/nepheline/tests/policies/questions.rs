@@ -54,6 +54,10 @@ pub(crate) enum Kind {
     Grouped,
     Totals,
     RolledUp,
+    RankedGroups,
+    ParentGroups,
+    FullJoined,
+    FullJoinCounted,
     CommonTable,
     Set,
     Recursive,
@@ -71,7 +75,7 @@ pub(crate) enum Kind {
 }
 
 impl Kind {
-    pub(crate) const ALL: [Kind; 34] = [
+    pub(crate) const ALL: [Kind; 38] = [
         Kind::Filtered,
         Kind::ByKey,
         Kind::ByUniqueColumn,
@@ -92,6 +96,10 @@ impl Kind {
         Kind::Grouped,
         Kind::Totals,
         Kind::RolledUp,
+        Kind::RankedGroups,
+        Kind::ParentGroups,
+        Kind::FullJoined,
+        Kind::FullJoinCounted,
         Kind::CommonTable,
         Kind::Set,
         Kind::Recursive,
@@ -182,6 +190,14 @@ pub(crate) fn pages<Q: Readable<Row: Debug>>(db: &Database, query: &Q, size: u64
         cursor = Some(next.clone());
     }
     told
+}
+
+/// Boreholes and specimens beside each other, also those without a match.
+fn full_joined(mode: Mode, least: i64) -> Query<(Option<Borehole>, Option<Specimen>)> {
+    mode.of(Borehole::rows()).full_join(|b| {
+        mode.of(Specimen::rows())
+            .filter(|s| s.borehole_id.eq(b.id) & s.grams.ge(least))
+    })
 }
 
 pub(crate) fn asked(db: &Database, question: Question) -> String {
@@ -425,6 +441,51 @@ pub(crate) fn asked(db: &Database, question: Question) -> String {
             &specimens()
                 .select(|s| (rollup(s.borehole().site().region), count(), max(s.label)))
                 .order_by(|s| rollup(s.borehole().site().region).asc()),
+        ),
+        Kind::RankedGroups => answer(
+            db,
+            &specimens()
+                .select(|s| {
+                    let all = mode
+                        .of(Specimen::rows())
+                        .select(|s| sum(magnitude(s.secret)));
+                    let place = rank().over_groups(|w| w.order_by(sum(s.grams).desc()));
+                    let whole = sum(sum(magnitude(s.secret))).over_groups(|w| w);
+                    (per(s.borehole().site().region), place, whole, all.value().per_group())
+                })
+                .order_by_selected(|(region, ..)| region.asc()),
+        ),
+        Kind::ParentGroups => answer(
+            db,
+            &specimens()
+                .select(|s| {
+                    let analyst = per_parent(s.analyst());
+                    (
+                        analyst.map(|a| a.name),
+                        count(),
+                        sum(s.analyst().map(|a| magnitude(a.secret))),
+                    )
+                })
+                .order_by(|s| per_parent(s.analyst()).map(|a| a.id).asc()),
+        ),
+        Kind::FullJoined => answer(
+            db,
+            &full_joined(mode, least)
+                .filter(|(b, s)| {
+                    let (of_left, of_right) =
+                        (b.map(|b| b.secret.abs()), s.map(|s| s.secret.abs()));
+                    computes.then(|| of_left.clone().is_null() | of_left.ge(0) | of_right.ge(0))
+                })
+                .order_by(|(b, s)| (b.map(|b| b.id).asc(), s.map(|s| s.id).asc())),
+        ),
+        Kind::FullJoinCounted => answer(
+            db,
+            &full_joined(mode, least)
+                .select(|(b, s)| {
+                    let secrets = sum(s.map(|s| magnitude(s.secret)));
+                    (per(b.map(|b| b.site().region)), count(), secrets)
+                })
+                .order_by_selected(|(region, ..)| region.asc()),
         ),
         Kind::CommonTable => {
             let totals = mode.of(Specimen::rows()).select(|s| {

@@ -7,6 +7,16 @@ use proptest::test_runner::TestCaseError;
 use crate::{Answers, Asked, Piece, PieceColumns, grouped, null_last};
 
 #[derive(Debug, Clone, PartialEq, RowShape)]
+struct Placed {
+    kind: String,
+    grams: Option<i64>,
+    rest: Option<i64>,
+    is_first: Option<bool>,
+    /// Never NULL in the step before.
+    kinds: Option<i64>,
+}
+
+#[derive(Debug, Clone, PartialEq, RowShape)]
 struct KindGrams {
     kind: String,
     grams: Option<i64>,
@@ -73,6 +83,29 @@ fn windows_over_groups(
         })
         .collect();
     answers.check(&shares, &expected)?;
+
+    // Each step takes the columns of the one before, and adds its own.
+    let steps = from(
+        from(shares.clone())
+            .select(|s| shape!(Placed { is_first: s.place.eq(1), rest: s.of_all - s.grams, ..s })),
+    )
+    .filter(|s| s.is_first.is_true())
+    .order_by(|s| s.kind.asc());
+    let placed: Vec<Placed> = expected
+        .iter()
+        .filter(|share| share.place == 1)
+        .map(|share| Placed {
+            kind: share.kind.clone(),
+            grams: share.grams,
+            rest: share
+                .of_all
+                .zip(share.grams)
+                .map(|(all, grams)| all - grams),
+            is_first: Some(true),
+            kinds: Some(share.kinds),
+        })
+        .collect();
+    answers.check(&steps, &placed)?;
 
     // Totals of a derived table, in one group. The statement runs again and again.
     let of_derived =

@@ -84,6 +84,12 @@ steps! {
     Totals: totals::totals, "Which regions have more than 100 specimens from below 50 m?";
     /// Exact prices, discounts, taxes and shares
     Money: totals::money, "What did each lab bill, before and after discount and tax, and which part of the whole?";
+    /// Windows over groups, and orders by what is selected
+    Shares: totals::shares, "Which part of all specimens has each region, and who is first?";
+    /// Subtotals, also of keys that may be NULL
+    Subtotals: totals::subtotals, "How many specimens did the analysts describe, by region and in all?";
+    /// Rows of two queries beside each other, also those without a match
+    SideBySide: totals::side_by_side, "Which labs analyse neodymium, which write invoices, and which do only one?";
     /// Window functions: numbers, ranks and running totals
     Windows: totals::windows, "In which order was LM-1 sampled, and how deep by then?";
     /// The first row for each value of a column

@@ -4,7 +4,7 @@ use anyhow::Result;
 use nepheline::prelude::*;
 use nepheline::{Paging, StatementLog, recursive};
 use nepheline_coreshed::scopes::deeper_than;
-use nepheline_coreshed::{Borehole, InvoiceLine, Specimen};
+use nepheline_coreshed::{Assay, Borehole, Invoice, InvoiceLine, Specimen};
 
 use crate::tour::Tour;
 use crate::tour::rows::or_null;
@@ -38,6 +38,88 @@ pub(super) fn totals(tour: &mut Tour<'_>) -> Result<()> {
         let RegionTotal { region, specimens, unassigned, deepest_m } = total;
         vec![region, specimens.to_string(), unassigned.to_string(), or_null(deepest_m)]
     })
+}
+
+pub(super) fn shares(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
+    let query = Specimen::rows()
+        .select(|s| {
+            let all = sum(count()).over_groups(|w| w);
+            let place = rank().over_groups(|w| w.order_by(count().desc()));
+            (per(s.borehole().site().region), count(), (count() * 100) / all, place)
+        })
+        .order_by_selected(|(region, _, _, place)| (place.asc(), region.asc()));
+    // until here
+    tour.show(&query)?;
+    let headings = ["region", "specimens", "percent", "place"];
+    tour.values(&headings, &query, |(region, specimens, percent, place)| {
+        vec![region, specimens.to_string(), or_null(percent), place.to_string()]
+    })
+}
+
+pub(super) fn subtotals(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
+    let query = Specimen::rows()
+        .filter(|s| {
+            s.borehole()
+                .site()
+                .region
+                .one_of(["Sablemoor", "Upper Tarn"])
+        })
+        .select(|s| {
+            let region = rollup(s.borehole().site().region);
+            let described = s.analyst().is_some();
+            let analyst = rollup(s.analyst().map(|a| a.name));
+            let is_all = is_subtotal(analyst.clone());
+            (region, analyst, is_all, count(), count().filter(!described))
+        })
+        .order_by_selected(|(region, analyst, is_all, ..)| {
+            (region.asc(), is_all.asc(), analyst.asc())
+        });
+    // until here
+    tour.show(&query)?;
+    let headings = ["region", "analyst", "is subtotal", "specimens", "of nobody"];
+    tour.values(&headings, &query, |(region, analyst, is_all, specimens, of_nobody)| {
+        let values = [is_all.to_string(), specimens.to_string(), of_nobody.to_string()];
+        [or_null(region), or_null(analyst)]
+            .into_iter()
+            .chain(values)
+            .collect()
+    })
+}
+
+pub(super) fn side_by_side(tour: &mut Tour<'_>) -> Result<()> {
+    // shown
+    let analysed = from(
+        Assay::rows()
+            .filter(|a| a.element.eq(literal!("Nd")) & a.lab_id.ne(2))
+            .select(|a| shape!(LabCount { lab_id: per(a.lab_id), rows: count() })),
+    );
+    let billed = from(
+        Invoice::rows()
+            .filter(|i| i.lab_id.ne(1))
+            .select(|i| shape!(LabCount { lab_id: per(i.lab_id), rows: count() })),
+    );
+    let query = analysed
+        .full_join(|a| billed.filter(|b| b.lab_id.eq(a.lab_id)))
+        .order_by(|(a, b)| a.map(|a| a.lab_id).coalesce(b.map(|b| b.lab_id)).asc());
+    // until here
+    tour.show(&query)?;
+    let headings = ["lab of assays", "assays", "lab of invoices", "invoices"];
+    tour.values(&headings, &query, |(analysed, billed)| {
+        let sides = [analysed, billed].into_iter();
+        let cells = |side: Option<LabCount>| {
+            let side = side.map(|side| [side.lab_id, side.rows]);
+            [0, 1].map(|place| or_null(side.map(|side| side[place])))
+        };
+        sides.flat_map(cells).collect()
+    })
+}
+
+#[derive(Debug, RowShape)]
+struct LabCount {
+    lab_id: i64,
+    rows: i64,
 }
 
 pub(super) fn windows(tour: &mut Tour<'_>) -> Result<()> {

@@ -25,7 +25,8 @@ impl Level for PerGroup {
 /// A level that allows columns.
 #[diagnostic::on_unimplemented(
     message = "this column has a value for each row, but one for each group is needed",
-    label = "neither a group key nor inside an aggregate"
+    label = "neither a group key nor inside an aggregate",
+    note = "a constant, or the value of another query, stands beside groups by `.per_group()`"
 )]
 pub trait HoldsColumns: Level {}
 

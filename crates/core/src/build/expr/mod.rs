@@ -16,6 +16,7 @@ mod operand;
 mod order;
 mod parent;
 mod range;
+mod rest;
 mod select;
 mod text;
 mod time;
@@ -50,6 +51,7 @@ pub use operand::{Argument, Bounds, Choices, ListItem, MaybeOperand, Operand};
 pub use order::{IntoOrders, Order};
 pub use parent::{GroupedParent, PerParent, per_parent};
 pub use range::RangeExt;
+pub use rest::{GivenFields, ShapeRest, shape_rest};
 pub use select::{
     AsBind, AsSelected, IntoSelection, NoLevel, Selection, Settles, Shape, ShapeField, ShapeValue,
     ShapedFrom, Shaping, StandsBeside, shape_value,

@@ -38,6 +38,7 @@ impl Selection {
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be selected",
     label = "expected a column, an expression, or a tuple of them",
+    note = "an aggregate of aggregates is computed over all groups: `sum(sum(x)).over_groups(|w| w)`",
     note = "hand-written SQL needs a type: `verbatim!(..).typed::<T>()`, `call!(..).typed::<T>()`"
 )]
 pub trait IntoSelection {
@@ -160,7 +161,8 @@ impl<R, L> ShapeValue<R, L> {
 #[doc(hidden)]
 #[diagnostic::on_unimplemented(
     message = "a value that is read as `{Self}` cannot fill a field of `{T}`",
-    label = "the field is a `{T}`, and this is read as `{Self}`"
+    label = "the field is a `{T}`, and this is read as `{Self}`",
+    note = "a value that may be NULL needs an `Option` in the struct, or `coalesce(..)`"
 )]
 pub trait FillsField<T, Way> {}
 
@@ -176,8 +178,8 @@ impl<T> FillsField<NoLevel, NoLevel> for T {}
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Shaping<S, L> {
-    values: SmallVec<[(&'static str, Selection); 4]>,
-    of: PhantomData<fn() -> (S, L)>,
+    pub(super) values: SmallVec<[(&'static str, Selection); 4]>,
+    pub(super) of: PhantomData<fn() -> (S, L)>,
 }
 
 /// The level of plain values, and of a [`Shaping`] that has no other value yet.

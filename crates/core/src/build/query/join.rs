@@ -83,6 +83,11 @@ impl<T: Table> WrittenTables for T {
 }
 
 /// The tables of a query with one more.
+#[diagnostic::on_unimplemented(
+    message = "a query joins at most sixteen tables",
+    label = "this would be one more",
+    note = "use `from(query)` around the first tables, with their values in a struct by `shape!`"
+)]
 pub trait Append<X>: Tables {
     /// The tuple of all tables.
     type Output: Tables + RowShape + Send;
