@@ -44,10 +44,4 @@ fn main() {
     let _ = rows().select(|s| (per_parent(s.borehole_id), count()));
     // Whole rows have no names in an order of the selection.
     let _ = rows().join(|s| s.borehole()).order_by_selected(|(s, b)| s.id.asc());
-    // Seventeen tables.
-    let two = || rows().join(|_| rows()).join(|_| rows()).join(|_| rows()).join(|_| rows());
-    let more = two().join(|_| rows()).join(|_| rows()).join(|_| rows()).join(|_| rows());
-    let most = more.join(|_| rows()).join(|_| rows()).join(|_| rows()).join(|_| rows());
-    let all = most.join(|_| rows()).join(|_| rows()).join(|_| rows());
-    let _ = all.join(|_| rows());
 }

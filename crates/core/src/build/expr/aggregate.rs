@@ -238,8 +238,8 @@ where
 ///
 /// # Errors
 ///
-/// Of an expression that is no key with subtotals, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) when the query is
-/// compiled.
+/// [`InvalidQuery`](crate::ErrorKind::InvalidQuery) when the query is compiled, if the expression is no key with
+/// subtotals.
 pub fn is_subtotal<T: ColumnType>(key: Expr<T, PerGroup>) -> Expr<bool, PerGroup> {
     let key = key.into_node();
     Expr::from_node(match key.is_rolled_up() {

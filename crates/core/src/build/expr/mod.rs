@@ -109,8 +109,8 @@ impl<T> Expr<T> {
     ///     .select(|s| (per(s.borehole_id), avg(s.base_m), bind(2026_i64).per_group()))
     ///     .having(|s| avg(s.base_m).gt(average.per_group()));
     /// assert_eq!(
-    ///     deep.sql(Dialect::Postgres)?.text(),
-    ///     r#"SELECT "specimen"."borehole_id", avg("specimen"."base_m"), $1::int8 FROM "specimen" GROUP BY 1 HAVING avg("specimen"."base_m") > (SELECT avg("specimen_2"."base_m") FROM "specimen" AS "specimen_2")"#,
+    ///     deep.sql(Dialect::Sqlite)?.text(),
+    ///     r#"SELECT "specimen"."borehole_id", avg("specimen"."base_m"), ? FROM "specimen" GROUP BY 1 HAVING avg("specimen"."base_m") > (SELECT avg("specimen_2"."base_m") FROM "specimen" AS "specimen_2")"#,
     /// );
     /// # Ok::<(), Error>(())
     /// ```

@@ -19,7 +19,8 @@ use crate::tree::{Comparison, Node};
 /// loss (`7` for a float, `"text"` for a `String`).
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot stand beside a `{B}`",
-    label = "expected a value that is stored as `{B}`"
+    label = "expected a value that is stored as `{B}`",
+    note = "of two types of numbers, write the wider one first, such as `price * boxes`, or convert one with `.cast::<T>()`"
 )]
 pub trait Operand<B, L = PerRow> {
     /// The nullness of the operand.

@@ -33,8 +33,8 @@ use crate::tree::{Node, RawColumn};
 /// # Errors
 ///
 /// When compiled, [`InvalidQuery`](crate::ErrorKind::InvalidQuery) for a parent without a key, such as a row shape.
-pub fn per_parent<P: GroupedParent>(parent: P) -> PerParent<P> {
-    PerParent { parent }
+pub fn per_parent<P: GroupedParent>(parent: P) -> P::Grouped {
+    P::grouped(PerParent { parent })
 }
 
 /// A parent whose rows are the groups of a query; made by [`per_parent`].
@@ -49,7 +49,7 @@ pub struct PerParent<P> {
     message = "`{Self}` is not a parent to group by",
     label = "expected a to-one relation, such as `s.borehole()`; a column is a key by `per(..)`"
 )]
-pub trait GroupedParent {
+pub trait GroupedParent: Sized {
     /// The columns of the row.
     #[doc(hidden)]
     type Columns: RowColumns;
@@ -59,6 +59,13 @@ pub trait GroupedParent {
     /// The type that the whole row is read as.
     #[doc(hidden)]
     type Row;
+    /// Always `PerParent<Self>`. The compiler does not go on from the type of what is no parent, so that this is one
+    /// error.
+    #[doc(hidden)]
+    type Grouped;
+
+    #[doc(hidden)]
+    fn grouped(parent: PerParent<Self>) -> Self::Grouped;
 
     #[doc(hidden)]
     fn columns_of(self) -> Self::Columns;
@@ -68,6 +75,11 @@ impl<C: RowColumns> GroupedParent for C {
     type Columns = C;
     type Read<T: ColumnType> = T;
     type Row = C::Row;
+    type Grouped = PerParent<C>;
+
+    fn grouped(parent: PerParent<C>) -> PerParent<C> {
+        parent
+    }
 
     fn columns_of(self) -> C {
         self
@@ -78,6 +90,11 @@ impl<C: RowColumns> GroupedParent for Maybe<C> {
     type Columns = C;
     type Read<T: ColumnType> = Option<T::Base>;
     type Row = Option<C::Row>;
+    type Grouped = PerParent<Maybe<C>>;
+
+    fn grouped(parent: PerParent<Maybe<C>>) -> PerParent<Maybe<C>> {
+        parent
+    }
 
     fn columns_of(self) -> C {
         self.columns()

@@ -4,9 +4,8 @@
 
 use rust_decimal::Decimal;
 
-use super::level::{Level, PerGroup};
+use super::level::Level;
 use super::operand::{ListItem, Operand};
-use super::{Column, Expr};
 use crate::model::{BindValue, MaybeNull, NeverNull};
 use crate::tree::Node;
 
@@ -44,13 +43,6 @@ pub trait ComparesAfterCast<V, B> {}
     label = "write a constant as `dec!(1.25)`; compute with floats after `.cast::<f64>()` on the decimal"
 )]
 pub trait IsExactDecimal<V, B> {}
-
-/// Decimals on the right of integers, whose type the result would have.
-#[diagnostic::on_unimplemented(
-    message = "a decimal cannot stand on the right of an integer column",
-    label = "write the decimal first, or compute with `column.cast::<Decimal>()`"
-)]
-pub trait DecimalFirst<B> {}
 
 /// An `Option` as an operand.
 #[diagnostic::on_unimplemented(
@@ -124,30 +116,6 @@ macro_rules! unfit {
         }
     )+)*};
 }
-
-macro_rules! decimals {
-    ($($decimal:ty),+; $base:ty) => {$(
-        impl<L: Level> Operand<$base, L> for $decimal
-        where
-            for<'none> Operands: DecimalFirst<$base>,
-        {
-            type Null = MaybeNull;
-            type Quotient = MaybeNull;
-
-            fn into_operand(self) -> Node {
-                Node::Unfit("a decimal on the right of an integer")
-            }
-        }
-    )+};
-    ($($base:ty),+) => {$(
-        decimals!(
-            Column<Decimal>, Column<Option<Decimal>>, Expr<Decimal>, Expr<Option<Decimal>>,
-            Expr<Decimal, PerGroup>, Expr<Option<Decimal>, PerGroup>; $base
-        );
-    )+};
-}
-
-decimals!(i16, i32, i64, u32);
 
 unfit! {
     ConvertsWithFrom: i8, u8 => i16;

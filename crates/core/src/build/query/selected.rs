@@ -95,11 +95,12 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     ///     metres: Option<f64>,
     /// }
     ///
-    /// let thickest = Specimen::rows()
+    /// let thinnest = Specimen::rows()
     ///     .select(|s| shape!(Thickness { borehole_id: per(s.borehole_id), metres: sum((s.base_m - s.top_m) * 2) }))
-    ///     .order_by_selected(|t| t.metres.desc());
-    /// assert!(thickest.sql(Dialect::Postgres)?.text().ends_with("ORDER BY 2 DESC NULLS LAST"));
-    /// assert!(thickest.sql(Dialect::MariaDb)?.text().ends_with("AS q ORDER BY q.c1 IS NULL, q.c1 DESC"));
+    ///     .order_by_selected(|t| t.metres.asc());
+    /// assert!(thinnest.sql(Dialect::Postgres)?.text().ends_with("ORDER BY 2"));
+    /// // MariaDB would put NULL first.
+    /// assert!(thinnest.sql(Dialect::MariaDb)?.text().ends_with("AS q ORDER BY q.c1 IS NULL, q.c1"));
     /// # Ok::<(), Error>(())
     /// ```
     #[track_caller]

@@ -131,8 +131,9 @@ impl<'q> Writer<'q> {
             return Err(Error::unsupported(DISTINCT_FULL, self.grammar.name(), DISTINCT_OUTSIDE));
         }
         self.push(if distinct { "SELECT DISTINCT " } else { "SELECT " });
-        let is_outside =
-            |order: &OrderTerm| order.selected && !order.by.is_plain() && !self.stands_alone(order);
+        let is_outside = |order: &OrderTerm| {
+            order.selected && !order.by.is_plain() && !self.takes_ordinal(order)
+        };
         let orders_outside = || select.orders.iter().any(|order| is_outside(&order.what));
         if combines || !distinct && select.lock.is_none() && orders_outside() {
             return self.write_outside(select, naming, cap, |this| {
@@ -311,7 +312,9 @@ impl<'q> Writer<'q> {
         self.write_orders_by(select, |this, order| {
             // A column has a name, which says more than an ordinal.
             let place = listed.iter().position(|value| *value == order.by);
-            match place.filter(|_| !order.by.is_plain() && this.stands_alone(order)) {
+            let takes_ordinal =
+                this.stands_alone(order) || order.selected && this.takes_ordinal(order);
+            match place.filter(|_| !order.by.is_plain() && takes_ordinal) {
                 Some(place) => this.write_order_at(order, place),
                 None => this.write_order(order),
             }
@@ -327,6 +330,17 @@ impl<'q> Writer<'q> {
             .nullable
             .then(|| self.grammar.null_order(order.descending, order.nulls_first));
         form.is_none_or(|form| form.first.is_none() && matches!(form.then, "" | " DESC"))
+    }
+
+    /// Returns whether an order of a selected value means the same by its ordinal: without a collation, and with at most a
+    /// direction and the place of NULLs behind it.
+    pub(super) fn takes_ordinal(&self, order: &OrderTerm) -> bool {
+        let form = order
+            .nullable
+            .then(|| self.grammar.null_order(order.descending, order.nulls_first));
+        !order.by.needs_collation()
+            && self.order_form(order).is_none()
+            && form.is_none_or(|form| form.first.is_none())
     }
 
     /// Writes an order by the ordinal of an item.

@@ -66,7 +66,7 @@ impl<'q> Writer<'q> {
             return self.write_groups_of_inside(select, grouping, keys.all, naming, cap);
         }
         let is_outside = |order: &OrderTerm| {
-            order.selected && !self.has_place(order) && !self.stands_alone(order)
+            order.selected && !self.has_place(order) && !self.takes_ordinal(order)
         };
         if select.orders.iter().any(|order| is_outside(&order.what)) {
             return self.write_outside(select, naming, cap, |this| {
@@ -81,7 +81,11 @@ impl<'q> Writer<'q> {
         self.write_orders_by(select, |this, order| {
             let place = listed.iter().position(|value| *value == order.by);
             match place {
-                Some(place) if this.has_place(order) || this.stands_alone(order) => {
+                Some(place)
+                    if this.has_place(order)
+                        || this.stands_alone(order)
+                        || order.selected && this.takes_ordinal(order) =>
+                {
                     this.write_order_at(order, place)
                 }
                 _ => this.write_order(order),
