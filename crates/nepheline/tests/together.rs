@@ -178,9 +178,8 @@ fn on_postgres_they_take_one_round_trip() {
     let Some(engine) = server("PostgreSQL") else { return };
     sheds();
     let (port, turns) = counting("127.0.0.1:5432");
-    let url = engine
-        .url
-        .replace("@127.0.0.1/", &format!("@127.0.0.1:{port}/"));
+    let url = engine.url.replace("@127.0.0.1:5432/", "@127.0.0.1/");
+    let url = url.replace("@127.0.0.1/", &format!("@127.0.0.1:{port}/"));
     let db = Database::open(&url).unwrap();
     let of = |id: i64| {
         Borehole::rows()
