@@ -106,6 +106,12 @@ pub trait Grammar: fmt::Debug + Sync {
         Some("WITH RECURSIVE ")
     }
 
+    /// Returns the text of a constant that the engine does not know as one, if it mixes up several windows in one query:
+    /// such a text leads the partition of each, so that no two of them are sorted together.
+    fn window_lead(&self) -> Option<&'static str> {
+        None
+    }
+
     /// Returns whether a column that the keys of a group decide may stand beside them without being a key itself.
     fn groups_by_key_alone(&self) -> bool {
         false

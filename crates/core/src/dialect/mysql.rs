@@ -24,6 +24,7 @@ pub(super) struct Flavour {
     explain: [&'static str; 2],
     form: fn(&Function) -> Option<&'static str>,
     forgetful: Option<&'static str>,
+    window_lead: Option<&'static str>,
     /// True if the session has no ONLY_FULL_GROUP_BY. MySQL's must be able to see that the keys decide.
     groups_by_key_alone: bool,
     /// True if INSERT and DELETE can return rows. UPDATE cannot on either engine.
@@ -35,7 +36,7 @@ pub(super) struct Flavour {
 }
 
 macro_rules! flavour {
-    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, uuid_order: $uuid_order:expr, explain: $explain:expr, forgetful: $forgetful:expr, groups_by_key_alone: $by_key_alone:literal, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
+    ($name:literal, $system_name:literal, $collation:literal, uuid: $uuid:literal, uuid_bind: $uuid_bind:expr, uuid_order: $uuid_order:expr, explain: $explain:expr, forgetful: $forgetful:expr, window_lead: $window_lead:expr, groups_by_key_alone: $by_key_alone:literal, form: $form:expr, returns: $returns:literal, sets_in_turn: $in_turn:literal, schema: $schema:expr) => {
         Flavour {
             name: $name,
             system_name: $system_name,
@@ -54,6 +55,7 @@ macro_rules! flavour {
             uuid_order: $uuid_order,
             explain: $explain,
             forgetful: $forgetful,
+            window_lead: $window_lead,
             groups_by_key_alone: $by_key_alone,
             form: $form,
             returns_written: $returns,
@@ -73,6 +75,7 @@ pub(super) static MARIADB: Flavour = flavour!(
     uuid_order: Collated { open: "CAST(", close: " AS CHAR)", before_bind: "", after_bind: "" },
     explain: ["EXPLAIN FORMAT=JSON ", "ANALYZE FORMAT=JSON "],
     forgetful: Some("SET STATEMENT optimizer_switch = 'subquery_cache=off' FOR "),
+    window_lead: Some("RAND() * 0 + "),
     groups_by_key_alone: true,
     form: |function| function.mariadb,
     returns: true,
@@ -90,6 +93,7 @@ pub(super) static MYSQL: Flavour = flavour!(
     uuid_order: Collated::AS_IT_IS,
     explain: ["EXPLAIN FORMAT=TREE ", "EXPLAIN ANALYZE "],
     forgetful: None,
+    window_lead: None,
     groups_by_key_alone: false,
     form: |function| function.mysql,
     returns: false,
@@ -318,6 +322,12 @@ impl Grammar for Flavour {
     fn returning(&self, write: ReturningOf) -> Option<ReturningForm> {
         let returns = self.returns_written && write != ReturningOf::Update;
         returns.then_some(ReturningForm::AtEnd(" RETURNING "))
+    }
+
+    // MariaDB 10.11 sorts windows together whose orders begin alike, and gives wrong results for some of three or more: of
+    // 3,000 random selections 209 were wrong, and none of 8,000 with this.
+    fn window_lead(&self) -> Option<&'static str> {
+        self.window_lead
     }
 
     fn groups_by_key_alone(&self) -> bool {

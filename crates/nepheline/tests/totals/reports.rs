@@ -42,7 +42,8 @@ pub(crate) fn check(
     values_beside_groups(answers, pieces, asked)?;
     orders_by_selected(answers, pieces, asked)?;
     subtotals(answers, pieces, asked)?;
-    full_joins(answers, pieces, asked)
+    full_joins(answers, pieces, asked)?;
+    many_windows(answers, pieces, asked)
 }
 
 fn grams(group: &[&Piece]) -> i64 {
@@ -419,4 +420,48 @@ fn full_joins(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<
     let kind = |p: &Option<Piece>| p.as_ref().map_or("none".to_owned(), |p| p.kind.clone());
     let expected: std::collections::BTreeSet<_> = rows.iter().map(|(p, _)| kind(p)).collect();
     answers.check(&kinds, &expected.into_iter().collect::<Vec<_>>())
+}
+
+/// Several windows in different orders beside each other, one of them over everything.
+fn many_windows(
+    answers: &Answers<'_>,
+    pieces: &[Piece],
+    _asked: &Asked,
+) -> Result<(), TestCaseError> {
+    let query = Piece::rows().order_by(|p| p.id.asc()).select(|p| {
+        (
+            sum(p.grams).over(|w| w),
+            rank().over(|w| w.partition_by(p.kind).order_by(p.tray.asc())),
+            lag(p.grams, 1).over(|w| w.order_by((p.tray.asc(), p.id.desc(), p.grams.desc()))),
+            rank().over(|w| {
+                w.partition_by(p.grams)
+                    .order_by((p.id.desc(), p.grams.desc()))
+            }),
+            sum(p.grams).over(|w| w.partition_by(p.kind)),
+        )
+    });
+    let all = pieces.iter().map(|p| p.grams).sum::<i64>();
+    let mut in_order: Vec<&Piece> = pieces.iter().collect();
+    in_order.sort_by_key(|p| (null_last(p.tray), -p.id));
+    let expected: Vec<_> = pieces
+        .iter()
+        .map(|p| {
+            let count =
+                |of: &dyn Fn(&Piece) -> bool| pieces.iter().filter(|q| of(q)).count() as i64;
+            let before = |q: &Piece| q.kind == p.kind && null_last(q.tray) < null_last(p.tray);
+            let place = in_order
+                .iter()
+                .position(|q| q.id == p.id)
+                .unwrap_or_default();
+            let of_kind = pieces.iter().filter(|q| q.kind == p.kind);
+            (
+                Some(all),
+                1 + count(&before),
+                place.checked_sub(1).map(|place| in_order[place].grams),
+                1 + count(&|q| q.grams == p.grams && q.id > p.id),
+                Some(of_kind.map(|q| q.grams).sum::<i64>()),
+            )
+        })
+        .collect();
+    answers.check(&query, &expected)
 }

@@ -100,6 +100,15 @@ impl<'q> Writer<'q> {
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
+        self.with_windows(select, |this| this.write_whole_query(select, naming, cap))
+    }
+
+    fn write_whole_query(
+        &mut self,
+        select: &'q Select,
+        naming: Naming,
+        cap: Option<Cap>,
+    ) -> Result<(), Error> {
         if let Some(relation) = select.relation {
             self.mark_relation(relation);
         }

@@ -33,7 +33,7 @@ use super::statement::{Purpose, Statement, Tables};
 use crate::dialect::{Grammar, Placeholder, Quotes, TruthForm};
 use crate::model::{BindValue, Error, Origin, SqlType};
 use crate::plan::{Plan, ReadShape};
-use crate::tree::{CteQuery, Located, Node, Path, RawColumn, RelationName, Select, Source};
+use crate::tree::{CteQuery, Located, Node, Path, RawColumn, RelationName, Select, Source, Window};
 
 pub(super) struct Writer<'q> {
     select: &'q Select,
@@ -54,6 +54,8 @@ pub(super) struct Writer<'q> {
     names: Names,
     /// The derived table that computes the keys of the current query, if there is one.
     inside: Option<groups::PrecomputedKeys<'q>>,
+    /// The windows of the current query that must not be sorted together.
+    windows: Vec<&'q Window>,
     /// The keys that are rolled up in the current query.
     of_all: Vec<&'q Node>,
     /// The common table expressions of the statement, each after those that it uses.
@@ -137,6 +139,7 @@ impl<'q> Writer<'q> {
             asked_at: select.asked_at,
             names: Names::default(),
             inside: None,
+            windows: Vec::new(),
             of_all: Vec::new(),
             named: Vec::new(),
             misplaced: None,

@@ -334,7 +334,9 @@ impl<'q> Writer<'q> {
             None if is_plain && select.full_join().is_none() => {
                 self.enter(select, true)?;
                 self.push("SELECT ");
-                self.write_list(select, Naming::Fields(fields), by_code_point)?;
+                self.with_windows(select, |this| {
+                    this.write_list(select, Naming::Fields(fields), by_code_point)
+                })?;
                 self.write_from(select)?;
                 self.names.leave();
                 return Ok(());

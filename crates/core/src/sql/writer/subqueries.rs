@@ -22,10 +22,10 @@ impl<'q> Writer<'q> {
         let outer_guard = std::mem::replace(&mut self.in_expression, false);
         let in_rows = !matches!(selected, Selected::Text(_));
         self.enter(select, in_rows)?;
-        match select.grouping {
-            None => self.write_plain_subquery(select, selected)?,
-            Some(_) => self.write_shaped_subquery(select, selected)?,
-        }
+        self.with_windows(select, |this| match select.grouping {
+            None => this.write_plain_subquery(select, selected),
+            Some(_) => this.write_shaped_subquery(select, selected),
+        })?;
         self.names.leave();
         self.in_expression = outer_guard;
         self.asked_at = outer_origin;

@@ -13,8 +13,14 @@ impl<'q> Writer<'q> {
     pub(super) fn write_over(&mut self, window: &'q Window) -> Result<(), Error> {
         self.push(" OVER (");
         let mut between = "";
-        if !window.partition.is_empty() {
+        let number = self.windows.iter().position(|other| window.is_alike(other));
+        if let Some(number) = number {
             self.push("PARTITION BY ");
+            self.write_lead(number);
+            between = if window.partition.is_empty() { " " } else { ", " };
+        }
+        if !window.partition.is_empty() {
+            self.push(if between.is_empty() { "PARTITION BY " } else { between });
             self.joined(&window.partition, ", ", Self::write_identity)?;
             between = " ";
         }
@@ -33,6 +39,45 @@ impl<'q> Writer<'q> {
         }
         self.push(")");
         Ok(())
+    }
+
+    /// Writes a query whose windows the engine keeps apart, if it would mix them up: from three functions over two windows on.
+    pub(super) fn with_windows(
+        &mut self,
+        select: &'q Select,
+        write: impl FnOnce(&mut Self) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        if self.grammar.window_lead().is_none() {
+            return write(self);
+        }
+        let mut windows: Vec<&'q Window> = Vec::new();
+        let grouping = select.grouping.as_ref();
+        // A limit for each value numbers the rows in a window of its own.
+        let own = usize::from(grouping.is_some_and(|grouping| grouping.of_each.is_some()));
+        let mut functions = own;
+        let values = select.values.iter().flat_map(|values| &values.what);
+        let orders = select.orders.iter().map(|order| &order.what.by);
+        for node in values.chain(orders) {
+            node.visit_windows(&mut |window| {
+                functions += 1;
+                if !windows.iter().any(|other| window.is_alike(other)) {
+                    windows.push(window);
+                }
+            });
+        }
+        if functions < 3 || windows.len() + own < 2 {
+            windows.clear();
+        }
+        let around = std::mem::replace(&mut self.windows, windows);
+        let written = write(self);
+        self.windows = around;
+        written
+    }
+
+    /// Writes the text that leads the partition of a window.
+    fn write_lead(&mut self, number: usize) {
+        self.push(self.grammar.window_lead().unwrap_or_default());
+        push_number(&mut self.text, number);
     }
 
     // Frame bounds are part of the text, because some engines refuse a bind there.
@@ -94,6 +139,10 @@ impl<'q> Writer<'q> {
             push_number(&mut self.text, number);
         }
         self.push(", row_number() OVER (PARTITION BY ");
+        if !self.windows.is_empty() {
+            self.write_lead(self.windows.len());
+            self.push(", ");
+        }
         self.joined(&each.alike_in, ", ", Self::write_identity)?;
         self.depth += 1;
         self.write_orders(select)?;
@@ -155,5 +204,25 @@ impl<'q> Writer<'q> {
             };
             this.write_within(collated, place)
         })
+    }
+}
+
+impl Node {
+    /// Visits the windows in it, without those of subqueries.
+    fn visit_windows<'n>(&'n self, see: &mut dyn FnMut(&'n Window)) {
+        if !self.summary().windows() {
+            return;
+        }
+        if let Node::Window(_, window) = self {
+            see(window);
+        }
+        self.children(&mut |child| child.visit_windows(see));
+    }
+}
+
+impl Window {
+    /// Returns whether it has the partition and the order of another.
+    fn is_alike(&self, other: &Window) -> bool {
+        (&self.partition, &self.orders) == (&other.partition, &other.orders)
     }
 }
