@@ -343,42 +343,10 @@ pub struct Refused {
     pub(crate) reason: &'static str,
 }
 
-impl Node {
-    pub(crate) fn summary(&self) -> NodeSummary {
-        match self {
-            Node::Column(column) => {
-                let follows = column.source.path != Path::HERE || column.source.is_marked();
-                NodeSummary::of(NodeSummary::FOLLOWS, follows)
-            }
-            // Hand-written text may do anything, unless it is a single word.
-            Node::RawSql(trusted) => NodeSummary::of(NodeSummary::CAN_FAIL, !trusted.closed),
-            Node::Bind(_)
-            | Node::ColumnsOf(_)
-            | Node::SchemaName
-            | Node::Refused(_)
-            | Node::Unfit(_)
-            | Node::TooDeep => NodeSummary::default(),
-            Node::Compare(_, summary, _)
-            | Node::Between(summary, _)
-            | Node::All(summary, _)
-            | Node::Any(summary, _)
-            | Node::Not(summary, _)
-            | Node::IsNull(summary, _)
-            | Node::IsNotNull(summary, _)
-            | Node::OneOf(summary, _)
-            | Node::InQuery(summary, _)
-            | Node::Subquery(summary, _)
-            | Node::Like(summary, _)
-            | Node::Call(summary, _)
-            | Node::Case(summary, _)
-            | Node::Aggregate(summary, _)
-            | Node::Window(summary, _)
-            | Node::Key(summary, _) => *summary,
-        }
-    }
-
-    fn summary_mut(&mut self) -> Option<&mut NodeSummary> {
-        match self {
+/// Returns the summary that a node keeps, if it has nodes below it.
+macro_rules! kept_summary {
+    ($node:expr) => {
+        match $node {
             Node::Column(_)
             | Node::RawSql(_)
             | Node::Bind(_)
@@ -404,6 +372,24 @@ impl Node {
             | Node::Window(summary, _)
             | Node::Key(summary, _) => Some(summary),
         }
+    };
+}
+
+impl Node {
+    pub(crate) fn summary(&self) -> NodeSummary {
+        match self {
+            Node::Column(column) => {
+                let follows = column.source.path != Path::HERE || column.source.is_marked();
+                NodeSummary::of(NodeSummary::FOLLOWS, follows)
+            }
+            // Hand-written text may do anything, unless it is a single word.
+            Node::RawSql(trusted) => NodeSummary::of(NodeSummary::CAN_FAIL, !trusted.closed),
+            other => kept_summary!(other).copied().unwrap_or_default(),
+        }
+    }
+
+    fn summary_mut(&mut self) -> Option<&mut NodeSummary> {
+        kept_summary!(self)
     }
 
     /// Returns the type of the value; a condition is a boolean.
