@@ -388,6 +388,18 @@ impl Select {
         }
     }
 
+    /// Returns the columns of the tables whose rows are read.
+    pub(crate) fn row_columns(&self) -> impl Iterator<Item = Node> {
+        let tables = self
+            .rows
+            .iter()
+            .filter_map(|source| Some((*source, self.table_at(*source)?)));
+        tables.flat_map(|(source, table)| {
+            let columns = table.columns().iter();
+            columns.map(move |info| Node::Column(RawColumn { source, info }))
+        })
+    }
+
     /// Returns whether its rows are those of a function.
     pub(crate) fn is_called(&self) -> bool {
         matches!(self.body, FromSource::Function(_))

@@ -42,6 +42,4 @@ fn main() {
     let _ = rows().select(|s| (per(s.borehole_id), count())).having(|s| avg(s.boxes).gt(mean));
     // A column is no parent.
     let _ = rows().select(|s| (per_parent(s.borehole_id), count()));
-    // Whole rows have no names in an order of the selection.
-    let _ = rows().join(|s| s.borehole()).order_by_selected(|(s, b)| s.id.asc());
 }

@@ -907,6 +907,27 @@ fn what_cannot_be_grouped_is_refused() {
                 .sql(Dialect::Sqlite),
         ),
         refused(rows().distinct().for_update().sql(Dialect::Postgres)),
+        refused(
+            rows()
+                .select(|s| (per(s.rock), (s.top_m + 1).per_group()))
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .select(|s| (per(s.rock), s.assays().count().per_group()))
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .select(|s| (per(s.rock), count()))
+                .having(|_| rank().over_groups(|w| w.order_by(count().desc())).le(3))
+                .sql(Dialect::Sqlite),
+        ),
+        refused(
+            rows()
+                .select(|s| (is_subtotal(per(s.rock)), count()))
+                .sql(Dialect::Sqlite),
+        ),
     ];
     insta::assert_snapshot!(messages.join("\n"));
 }

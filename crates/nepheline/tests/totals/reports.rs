@@ -251,6 +251,25 @@ fn orders_by_selected(
         .collect();
     answers.check(&ranked, &expected)?;
 
+    // Whole rows: of a join, and one that may be missing beside values.
+    let beside = || Piece::rows().left_join(|p| Piece::rows().filter(|q| q.id.eq(p.tray + 1)));
+    let joined = beside().order_by_selected(|(p, q)| (q.map(|q| q.kind).desc(), p.id.asc()));
+    let next = |p: &Piece| pieces.iter().find(|q| Some(q.id - 1) == p.tray).cloned();
+    let mut expected: Vec<_> = pieces.iter().map(|p| (p.clone(), next(p))).collect();
+    let last = |q: &Option<Piece>| std::cmp::Reverse(q.as_ref().map(|q| q.kind.clone()));
+    expected.sort_by_key(|(p, q)| (last(q), p.id));
+    answers.check(&joined, &expected)?;
+    let with_value = beside()
+        .select(|(p, q)| (p.grams * 2, q, p.id))
+        .order_by_selected(|(twice, q, id)| (q.map(|q| q.id).desc(), twice.asc(), id.desc()));
+    let mut expected: Vec<_> = pieces
+        .iter()
+        .map(|p| (p.grams * 2, next(p), p.id))
+        .collect();
+    let last = |q: &Option<Piece>| std::cmp::Reverse(q.as_ref().map(|q| q.id));
+    expected.sort_by_key(|(twice, q, id)| (last(q), *twice, -id));
+    answers.check(&with_value, &expected)?;
+
     let kinds = Piece::rows()
         .select(|p| p.kind)
         .distinct()

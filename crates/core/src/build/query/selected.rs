@@ -2,76 +2,130 @@
 
 use std::panic::Location;
 
+use smallvec::SmallVec;
+
 use super::{Query, Tables};
-use crate::build::expr::{Expr, IntoOrders, Level};
+use crate::build::expr::{Expr, IntoOrders, Level, Maybe};
 use crate::build::table::RowStruct;
 use crate::model::{ColumnType, Origin, TableInfo};
 use crate::tree::{Located, Node, RawColumn, Source};
 
-/// The rows of a selection whose values can be named in [`Query::order_by_selected`]: a value, a tuple of values, or a
-/// struct that `shape!` fills.
+/// The rows of a selection whose values can be named in [`Query::order_by_selected`]: a value, a whole row, a struct that
+/// `shape!` fills, or a tuple of them.
 #[diagnostic::on_unimplemented(
     message = "the values of `{Self}` cannot be named in an order",
-    label = "expected rows of values, of a tuple of values, or of a struct with `#[derive(RowShape)]` and no whole rows",
-    note = "order whole rows by their columns: `order_by`"
+    label = "expected values, whole rows, a struct with `#[derive(RowShape)]` and no whole rows in it, or a tuple of them"
 )]
 pub trait SelectedRow<Way> {
     /// The argument of the closure: the selected values by their places or names.
     type Selected;
 
     #[doc(hidden)]
-    fn selected(nodes: &mut dyn Iterator<Item = Node>) -> Self::Selected;
-
-    /// The struct whose fields name the values, if there is one.
-    #[doc(hidden)]
-    const FIELDS: Option<&'static TableInfo> = None;
+    fn selected(values: &mut SelectedValues<'_>) -> Self::Selected;
 }
 
-/// The way of a single value.
+/// The values of a selection, in order.
 #[doc(hidden)]
 #[derive(Debug)]
-pub struct Alone;
+pub struct SelectedValues<'v> {
+    values: &'v [Node],
+    next: usize,
+    /// The structs among them: the source that stands for each in the order, and the place of its first value.
+    structs: SmallVec<[(Source, &'static TableInfo, usize); 1]>,
+}
 
-/// The way of a tuple.
+impl SelectedValues<'_> {
+    fn next(&mut self) -> Node {
+        let value = self.values.get(self.next).cloned();
+        self.next += 1;
+        value.unwrap_or(Node::Unfit(NOTHING_SELECTED))
+    }
+
+    fn next_struct<R: RowStruct>(&mut self) -> R::Columns {
+        let source = Source::fresh();
+        self.structs.push((source, R::INFO, self.next));
+        self.next += R::WIDTH;
+        R::columns(source)
+    }
+
+    /// Returns the value that a column of one of the structs stands for.
+    fn of_column(&self, column: &RawColumn) -> Option<Node> {
+        let mut structs = self.structs.iter();
+        let (_, fields, first) = structs.find(|(source, ..)| *source == column.source)?;
+        let mut columns = fields.columns().iter();
+        let place = columns.position(|info| std::ptr::eq(info, column.info))?;
+        let value = self.values.get(first + place).cloned();
+        Some(value.unwrap_or(Node::Unfit(NOTHING_SELECTED)))
+    }
+}
+
+/// The way of a value.
 #[doc(hidden)]
 #[derive(Debug)]
-pub struct ByPlace;
+pub struct Value;
 
 /// The way of a struct.
 #[doc(hidden)]
 #[derive(Debug)]
-pub struct ByName;
+pub struct Struct;
 
-impl<T: ColumnType> SelectedRow<Alone> for T {
+/// The way of a struct that may be missing.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct MaybeStruct;
+
+impl<T: ColumnType> SelectedRow<Value> for T {
     type Selected = Expr<T>;
 
-    fn selected(nodes: &mut dyn Iterator<Item = Node>) -> Expr<T> {
-        Expr::from_node(nodes.next().unwrap_or(Node::TooDeep))
+    fn selected(values: &mut SelectedValues<'_>) -> Expr<T> {
+        Expr::from_node(values.next())
     }
 }
 
-impl<R: RowStruct> SelectedRow<ByName> for R {
+impl<R: RowStruct> SelectedRow<Struct> for R {
     type Selected = R::Columns;
-    const FIELDS: Option<&'static TableInfo> = Some(R::INFO);
 
-    fn selected(_: &mut dyn Iterator<Item = Node>) -> R::Columns {
-        R::columns(Source::NOWHERE)
+    fn selected(values: &mut SelectedValues<'_>) -> R::Columns {
+        values.next_struct::<R>()
+    }
+}
+
+impl<R: RowStruct> SelectedRow<MaybeStruct> for Option<R> {
+    type Selected = Maybe<R::Columns>;
+
+    fn selected(values: &mut SelectedValues<'_>) -> Maybe<R::Columns> {
+        Maybe::new(values.next_struct::<R>())
     }
 }
 
 macro_rules! tuples {
-    ($($name:ident)+) => {
-        impl<$($name: ColumnType),+> SelectedRow<ByPlace> for ($($name,)+) {
-            type Selected = ($(Expr<$name>,)+);
+    ($($name:ident $way:ident),+) => {
+        impl<$($name: SelectedRow<$way>, $way),+> SelectedRow<($($way,)+)> for ($($name,)+) {
+            type Selected = ($($name::Selected,)+);
 
-            fn selected(nodes: &mut dyn Iterator<Item = Node>) -> Self::Selected {
-                ($(<$name as SelectedRow<Alone>>::selected(nodes),)+)
+            fn selected(values: &mut SelectedValues<'_>) -> Self::Selected {
+                ($($name::selected(values),)+)
             }
         }
     };
 }
 
-for_each_tuple!(tuples, up_to_16);
+tuples!(A WA);
+tuples!(A WA, B WB);
+tuples!(A WA, B WB, C WC);
+tuples!(A WA, B WB, C WC, D WD);
+tuples!(A WA, B WB, C WC, D WD, E WE);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI, J WJ);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI, J WJ, K WK);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI, J WJ, K WK, M WM);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI, J WJ, K WK, M WM, N WN);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI, J WJ, K WK, M WM, N WN, O WO);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI, J WJ, K WK, M WM, N WN, O WO, P WP);
+tuples!(A WA, B WB, C WC, D WD, E WE, F WF, G WG, H WH, I WI, J WJ, K WK, M WM, N WN, O WO, P WP, Q WQ);
 
 impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Orders by selected values, so that keys, totals and their binds are written once. The closure receives the
@@ -111,26 +165,21 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         O: IntoOrders,
     {
         let at = Origin::of(Location::caller());
-        let values = self.select.values.as_ref();
-        let values: Vec<Node> = values.map_or_else(Vec::new, |values| values.what.to_vec());
-        let is_whole = values.is_empty();
+        let values: Vec<Node> = match &self.select.values {
+            Some(values) => values.what.to_vec(),
+            None => self.select.row_columns().collect(),
+        };
+        let mut selected = SelectedValues { values: &values, next: 0, structs: SmallVec::new() };
+        let orders = orders(R::selected(&mut selected));
         let kept = &mut self.select.orders;
-        orders(R::selected(&mut values.iter().cloned())).each(&mut |mut what| {
+        orders.each(&mut |mut what| {
             what.selected = true;
-            match (R::FIELDS, is_whole) {
-                (_, true) => what.by = Node::Unfit(NOTHING_SELECTED),
-                (Some(fields), false) => what.by.replace_columns(&|column: &RawColumn| {
-                    let of_fields = column.source == Source::NOWHERE;
-                    let mut own = fields.columns().iter();
-                    let place = own.position(|info| std::ptr::eq(info, column.info));
-                    values.get(place.filter(|_| of_fields)?).cloned()
-                }),
-                (None, false) => {}
-            }
+            what.by
+                .replace_columns(&|column| selected.of_column(column));
             kept.push(Located { what, at });
         });
         self
     }
 }
 
-const NOTHING_SELECTED: &str = "`order_by_selected` names selected values; call `select` first, or order whole rows by `order_by`";
+const NOTHING_SELECTED: &str = "`order_by_selected` names more values than the query selects";

@@ -30,6 +30,7 @@ pub(super) struct PrecomputedKeys<'q> {
 const STRANGE_KEY: &str = "a key in `having` or `order_by` is not a key of the query; select it, or name it in `group_by`";
 const ORDERED_BEFORE: &str =
     "the query is ordered by row and then grouped; call `order_by` after `select`";
+const WINDOW_IN_HAVING: &str = "a window function cannot stand in `having`, because it is computed later; filter `from(query)`";
 const WINDOW_IN_TOTAL: &str = "a window function cannot stand inside an aggregate or a key; compute it in a query, and group \
      `from(query)`";
 
@@ -59,6 +60,13 @@ impl<'q> Writer<'q> {
             .collect();
         let are_repeated = !rolled_up.is_empty() && self.grammar.grouping_sets().is_none();
         check_beside_groups(select, grouping, &keys, keys.again || are_repeated)?;
+        if let Some(having) = grouping
+            .having
+            .iter()
+            .find(|having| having.what.summary().windows())
+        {
+            return Err(Error::invalid_query(WINDOW_IN_HAVING).asked_at(having.at));
+        }
         if !rolled_up.is_empty() {
             return self.write_rollup(select, grouping, &keys, &rolled_up, naming, cap);
         }
