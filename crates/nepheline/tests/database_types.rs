@@ -9,6 +9,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use jiff::Span;
 use nepheline::blocking::{Database, RunsQueries};
+use nepheline::internal::BlockingRunText as _;
 use nepheline::prelude::*;
 use nepheline::{
     Array, BindValue, Cell, Cursor, Mismatch, RowStruct, SqlType, call, case, create_table,
@@ -517,5 +518,43 @@ fn values_of_postgres_without_a_form_in_rust_are_errors_and_others_reach_functio
         let host: IpAddr = "2001:db8::7".parse().unwrap();
         let hosts = Listed::rows().filter(|l| l.host.one_of([host]) & !l.host.gt(host));
         assert_eq!(db.count(&hosts).unwrap(), 1);
+    }
+}
+
+#[derive(Debug, Table)]
+#[nepheline(table = "database_types_kept")]
+struct Kept {
+    #[nepheline(key)]
+    id: i64,
+    years: nepheline::RangeOf<i32>,
+    note: nepheline::JsonDocument<Vec<i64>>,
+    address: std::net::IpAddr,
+}
+
+#[test]
+fn the_least_and_the_greatest_of_types_without_an_order_are_refused() {
+    let refused = |sql: Result<nepheline::Sql, Error>| {
+        let err = sql.map(|sql| sql.text().to_owned()).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::Unsupported, "{err}");
+    };
+    for dialect in Dialect::ALL {
+        refused(Kept::rows().select(|k| max(k.years)).sql(dialect));
+        refused(Kept::rows().select(|k| min(k.note)).sql(dialect));
+        let least = Kept::rows().select(|k| min(k.address)).sql(dialect);
+        assert_eq!(least.is_ok(), dialect == Dialect::Postgres, "on {dialect}");
+    }
+    for engine in engines() {
+        let db = engine.open();
+        let types = engine.pick(
+            "id INTEGER, years TEXT, note TEXT, address TEXT",
+            "id bigint, years int4range, note jsonb, address inet",
+            "id BIGINT, years VARCHAR(40), note JSON, address VARCHAR(40)",
+        );
+        db.run_text("DROP TABLE IF EXISTS database_types_kept", vec![])
+            .unwrap();
+        db.run_text(&format!("CREATE TABLE database_types_kept ({types})"), vec![])
+            .unwrap();
+        let least = db.read(&Kept::rows().select(|k| (count_of(k.years), min(k.address))));
+        assert_eq!(least.is_ok(), engine.name == "PostgreSQL", "on {}: {least:?}", engine.name);
     }
 }

@@ -193,6 +193,12 @@ pub trait Grammar: fmt::Debug + Sync {
         !matches!(sql_type, SqlType::Native(_))
     }
 
+    /// Returns whether the engine has `min` and `max` of a type, in the order of its values.
+    fn has_extremes(&self, sql_type: SqlType) -> bool {
+        let is_native = matches!(sql_type, SqlType::Native(_));
+        self.can_compare(sql_type) && (!is_native || self.can_order(sql_type))
+    }
+
     /// Returns the text around values of a type that the engine would order in another way than the other engines.
     fn order_key(&self, _sql_type: SqlType) -> Collated {
         Collated::AS_IT_IS

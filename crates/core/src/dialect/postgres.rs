@@ -80,6 +80,12 @@ impl Grammar for Postgres {
         sql_type != SqlType::Native(&NativeType::Array(SqlType::Text))
     }
 
+    // "Aggregate Functions": of the ranges there is none.
+    fn has_extremes(&self, sql_type: SqlType) -> bool {
+        let is_range = matches!(sql_type, SqlType::Native(NativeType::Range(_)));
+        !is_range && self.can_compare(sql_type) && self.can_order(sql_type)
+    }
+
     fn native_type(&self, native: NativeType) -> Option<(&'static str, bool)> {
         Some(native.name(SCHEMA.column_type))
     }

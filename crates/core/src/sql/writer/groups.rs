@@ -5,10 +5,10 @@ use super::limits::Cap;
 use super::{Writer, push_number};
 use crate::dialect::Collated;
 use crate::dialect::TruthForm;
-use crate::model::Error;
+use crate::model::{Error, function};
 use crate::sql::form::Part;
 use crate::tree::{
-    Aggregate, GroupingClauses, Located, Node, OrderTerm, RawColumn, Select, Window,
+    Aggregate, Call, GroupingClauses, Located, Node, OrderTerm, RawColumn, Select, Window,
 };
 
 /// The group keys, and whether a computed one is used more than once.
@@ -469,6 +469,13 @@ impl<'q> Writer<'q> {
         over: Option<&'q Window>,
     ) -> Result<(), Error> {
         let form = self.form_of(&aggregate.call)?;
+        let Call { function, sql_type, .. } = aggregate.call;
+        let is_extreme = [&function::MIN, &function::MAX].map(|end| std::ptr::eq(function, end));
+        if is_extreme.contains(&true) && !self.grammar.has_extremes(sql_type) {
+            let what = format!("{} of values of type {sql_type}", function.what());
+            let way_out = "order the rows in Rust, or store the value in a column of another type";
+            return Err(Error::unsupported(&what, self.grammar.name(), way_out));
+        }
         if over.is_none() && aggregate.nodes().any(|node| node.summary().windows()) {
             return Err(Error::invalid_query(WINDOW_IN_TOTAL));
         }
