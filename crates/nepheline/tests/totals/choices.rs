@@ -4,6 +4,8 @@ use std::collections::BTreeSet;
 
 use nepheline::prelude::*;
 use nepheline::{cte, from};
+use proptest::prop_assert;
+
 use proptest::test_runner::TestCaseError;
 
 use crate::{Answers, Asked, Piece, PieceColumns, grouped};
@@ -96,6 +98,7 @@ pub(crate) fn check(
         })
         .collect();
     answers.check(&among, &expected)?;
+    prop_assert!(answers.db.explain(&among).is_ok(), "on {}", answers.engine.name);
     let alone = |p: &Piece| pieces.iter().filter(|other| other.kind == p.kind).count() == 1;
     let alone_found = Piece::rows().filter(|p| same_kind(p).not_exists());
     answers.check(&in_order(alone_found), &with(&alone))?;

@@ -30,16 +30,17 @@ pub fn shape_rest<S: Shape, G: GivenFields, C: RowColumns>(columns: C, _: G) -> 
     const { check(S::NAMES, G::NAMES, <C::Row as RowStruct>::INFO) }
     let source = columns.probe().source;
     let fields = S::FIELDS.map_or(&[][..], TableInfo::columns);
-    let names = S::NAMES.iter().filter(|name| !G::NAMES.contains(name));
-    let values = names.map(|name| {
+    // The fields of the struct and its columns stand in one order; a column may have another name than its field.
+    let others = S::NAMES
+        .iter()
+        .zip(fields)
+        .filter(|(name, _)| !G::NAMES.contains(name));
+    let values = others.map(|(name, field)| {
         let columns = <C::Row as RowStruct>::INFO.columns().iter();
         let info = columns.into_iter().find(|info| info.name() == *name);
-        let field = fields.iter().find(|field| field.name() == *name);
         let mut selection = Selection::default();
-        selection.nodes.push(match (info, field) {
-            (Some(info), Some(field)) if fits(info, field) => {
-                Node::Column(RawColumn { source, info })
-            }
+        selection.nodes.push(match info {
+            Some(info) if fits(info, field) => Node::Column(RawColumn { source, info }),
             _ => Node::refused(BindValue::Text((*name).into()), OTHER_TYPE),
         });
         (*name, selection)
