@@ -256,8 +256,10 @@ impl<'q> Writer<'q> {
 
     /// Keeps the engine from remembering the results of subqueries by text that only looks equal to it.
     fn open_forgetful(&mut self) {
-        let opening = self.grammar.forgetful().filter(|_| self.depends_on_text);
-        if let Some(opening) = opening {
+        if !self.depends_on_text {
+            return;
+        }
+        if let Some(opening) = self.grammar.forgetful() {
             self.text.insert_str(0, opening);
             for mark in self.marks.iter_mut().flatten().skip(1) {
                 mark.at += opening.len();

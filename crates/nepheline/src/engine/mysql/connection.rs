@@ -216,7 +216,8 @@ fn session_settings(flavour: Flavour) -> [&'static str; 2] {
         // runs for the second time (error 1140). The levels of expressions check groups anyway.
         Flavour::MariaDb => [
             "SET NAMES utf8mb4 COLLATE utf8mb4_nopad_bin",
-            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_IN_DATE,NO_ZERO_DATE,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES,SIMULTANEOUS_ASSIGNMENT', \
+            "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_IN_DATE,NO_ZERO_DATE,\
+             NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES,SIMULTANEOUS_ASSIGNMENT', \
              time_zone = '+00:00', group_concat_max_len = 1073741824, \
              max_recursive_iterations = 4294967295, tmp_table_size = 268435456, \
              max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0, \
