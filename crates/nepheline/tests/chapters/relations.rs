@@ -20,7 +20,7 @@ A relation is declared on a struct, and becomes a method of its columns:
 | declaration | method |
 |---|---|
 | `#[nepheline(references = Borehole)] borehole_id: i64` | `s.borehole()`: the parent, by an INNER JOIN |
-| the same on an `Option<i64>` | a `Maybe` of the parent, by a LEFT JOIN |
+| the same on an `Option<i64>` | a `Maybe` of the parent, by a LEFT JOIN; `.required()` keeps only rows that have it, by an INNER JOIN |
 | `references(tray: Tray by (rack, shelf))` on the struct | a parent by several columns |
 | `children(assays: Assay by specimen_id)` | `s.assays()`: a query for the children |
 | `optional_child(collar: Collar by borehole_id)` | `b.collar()`: a `Maybe` of the other side of a one-to-one |
