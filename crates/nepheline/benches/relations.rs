@@ -377,9 +377,6 @@ fn mariadb(criterion: &mut Criterion) {
     compare_plans("MariaDB", &db, |sql| {
         block(&runtime, async {
             let mut conn = conn.lock().await;
-            conn.query_drop("SET optimizer_switch='exists_to_in=off'")
-                .await
-                .unwrap();
             let plan: Option<String> = conn
                 .query_first(format!("EXPLAIN FORMAT=JSON {sql}"))
                 .await

@@ -220,8 +220,7 @@ fn session_settings(flavour: Flavour) -> [&'static str; 2] {
              NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES,SIMULTANEOUS_ASSIGNMENT', \
              time_zone = '+00:00', group_concat_max_len = 1073741824, \
              max_recursive_iterations = 4294967295, tmp_table_size = 268435456, \
-             max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0, \
-             optimizer_switch = 'exists_to_in=off'",
+             max_heap_table_size = 268435456, sql_select_limit = DEFAULT, sql_auto_is_null = 0",
         ],
         Flavour::MySql => [
             "SET NAMES utf8mb4 COLLATE utf8mb4_0900_bin",
