@@ -530,21 +530,4 @@ impl Select {
     fn is_optional(&self, source: Source) -> bool {
         self.may_be_missing(source) && !self.requires_row(source)
     }
-
-    fn may_be_missing(&self, source: Source) -> bool {
-        match source.path.last() {
-            Some((before, step)) => {
-                let before = Source { path: before, ..source };
-                let references = self.table_at(before).map(TableInfo::references);
-                let reference = references.and_then(|references| references.get(step));
-                reference.is_some_and(|reference| reference.is_optional())
-                    || self.may_be_missing(before)
-            }
-            None => {
-                let mut joins = self.joins.iter();
-                joins.any(|join| join.source == source.id && join.optional)
-                    || (self.source == source.id && self.full_join().is_some())
-            }
-        }
-    }
 }

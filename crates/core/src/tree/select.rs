@@ -472,6 +472,24 @@ impl Select {
         self.joins.first().filter(|join| join.full)
     }
 
+    /// Returns whether the row of a table may be missing, as its references and joins say.
+    pub(crate) fn may_be_missing(&self, source: Source) -> bool {
+        match source.path.last() {
+            Some((before, step)) => {
+                let before = Source { path: before, ..source };
+                let references = self.table_at(before).map(TableInfo::references);
+                let reference = references.and_then(|references| references.get(step));
+                reference.is_some_and(|reference| reference.is_optional())
+                    || self.may_be_missing(before)
+            }
+            None => {
+                let mut joins = self.joins.iter();
+                joins.any(|join| join.source == source.id && join.optional)
+                    || (self.source == source.id && self.full_join().is_some())
+            }
+        }
+    }
+
     /// Returns whether the row of a source must exist, because a clause names it by `required`.
     pub(crate) fn requires_row(&self, source: Source) -> bool {
         let mut rows = self.rows.iter().chain(&self.beside);

@@ -138,7 +138,7 @@ each report on SQLite, PostgreSQL and MariaDB and requires equal rows.
     );
     ask!(
         &mut chapter,
-        "What was billed in each month, and in its year so far:",
+        "The sum billed in each month, and in its year so far:",
         InvoiceLine::rows()
             .select(|l| {
                 let billed = sum(l.quantity * l.unit_price);

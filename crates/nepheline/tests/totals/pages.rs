@@ -9,7 +9,12 @@ use proptest::{prop_assert, prop_assert_eq};
 use crate::{Answers, Asked, Piece};
 
 /// Reads all rows in pages, forwards and backwards.
-fn walk<Q>(answers: &Answers<'_>, query: &Q, all: &[Q::Row], size: u32) -> Result<(), TestCaseError>
+pub(crate) fn walk<Q>(
+    answers: &Answers<'_>,
+    query: &Q,
+    all: &[Q::Row],
+    size: u32,
+) -> Result<(), TestCaseError>
 where
     Q: Readable<Row: PartialEq + std::fmt::Debug>,
 {

@@ -1,4 +1,4 @@
-//! What reports ask: windows over groups, values of other queries beside groups, orders by selected values.
+//! Questions of reports: windows over groups, values of other queries beside groups, orders by selected values.
 
 use nepheline::prelude::*;
 use nepheline::{bind, count_of, dense_rank, from, is_subtotal, lag, literal, rank, rollup};
@@ -383,6 +383,8 @@ fn full_joins(answers: &Answers<'_>, pieces: &[Piece], asked: &Asked) -> Result<
     rows.sort_by_key(|(p, q)| (id(p), id(q)));
     let in_order = || joined().order_by(|(p, q)| (p.map(|p| p.id).asc(), q.map(|q| q.id).asc()));
     answers.check(&in_order(), &rows)?;
+    crate::pages::walk(answers, &joined(), &rows, asked.size)?;
+    crate::pages::walk(answers, &in_order(), &rows, asked.size)?;
     let limited = in_order().offset(1).limit(asked.limit);
     let (first, last) = (1.min(rows.len()), (1 + asked.limit as usize).min(rows.len()));
     answers.check(&limited, &rows[first..last])?;

@@ -127,11 +127,7 @@ impl Select {
         let mut complete = true;
         for source in self.rows.clone() {
             let Some(table) = self.table_at(source) else { return false };
-            let optional = source.path != Path::HERE
-                || self
-                    .joins
-                    .iter()
-                    .any(|join| join.optional && join.source == source.id);
+            let optional = source.path != Path::HERE || self.may_be_missing(source);
             let mut keys = TableInfo::key(table).peekable();
             complete &= keys.peek().is_some();
             for info in keys {
