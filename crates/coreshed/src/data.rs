@@ -136,7 +136,8 @@ fn exists(db: &Database, table: &TableInfo) -> bool {
         .is_ok()
 }
 
-fn drop_tables(db: &Database) {
+/// Drops the tables of the core shed with all their rows, whoever filled them.
+pub fn drop_tables(db: &Database) {
     let tables = TABLES.iter().map(|(table, _)| *table).rev();
     for table in [AuditEntry::INFO].into_iter().chain(tables) {
         // Dropping a table that was not created fails, which is fine.

@@ -25,5 +25,5 @@ pub mod offers;
 pub mod scopes;
 mod tables;
 
-pub use data::{in_memory, in_memory_for_async, load};
+pub use data::{drop_tables, in_memory, in_memory_for_async, load};
 pub use tables::*;
