@@ -113,7 +113,7 @@ macros::with_an_engine! {
 
     pub use access::database::Database;
     pub use access::handle::RunsQueries;
-    pub use access::options::{Credentials, Options, Pooler, Tls};
+    pub use access::options::{Credentials, Options, Plans, Pooler, Tls};
     pub use access::transaction::Transaction;
     pub use engine::metrics::{ClosedConnections, PoolMetrics};
     pub use exec::call::Calls;

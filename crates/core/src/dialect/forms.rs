@@ -167,6 +167,20 @@ pub struct ListForm {
     pub close: &'static str,
     /// The form of the bind.
     pub encoding: ListEncoding,
+    /// True if a plan for any list would be slow, so that the statement is planned for this one.
+    pub plans_for_values: bool,
+}
+
+impl ListForm {
+    /// `x IN (?, ?, ..)`.
+    pub const OF_EACH: ListForm = ListForm {
+        left: Collated::AS_IT_IS,
+        open: " IN (",
+        open_negated: None,
+        close: ")",
+        encoding: ListEncoding::Each,
+        plans_for_values: false,
+    };
 }
 
 /// The type that a list is bound as.
@@ -174,6 +188,8 @@ pub struct ListForm {
 pub enum ListEncoding {
     /// An array, which the driver can send.
     Array,
+    /// A bind for each item.
+    Each,
     /// A JSON array as text.
     Json {
         /// True if its timestamps end in `Z`.

@@ -172,9 +172,15 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns the form of a case-sensitive pattern match.
     fn pattern(&self) -> PatternForm;
 
-    /// Returns the form of a lookup in a list that is one bind. If `in_expression`, the condition stands
+    /// Returns the lengths, ascending, that short lists count as: each counts as the next length. Longer and empty lists
+    /// count as `usize::MAX` long.
+    fn list_lengths(&self, _item: SqlType) -> &'static [usize] {
+        &[]
+    }
+
+    /// Returns the form of a lookup in a list that counts as `length` long. If `in_expression`, the condition stands
     /// below NOT or OR, which some engines plan badly.
-    fn list(&self, item: SqlType, in_expression: bool) -> ListForm;
+    fn list(&self, item: SqlType, in_expression: bool, length: usize) -> ListForm;
 
     /// Returns the ORDER BY of a nullable expression, with NULLs first or last.
     fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder;

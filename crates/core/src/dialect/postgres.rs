@@ -10,6 +10,9 @@ use crate::model::{Function, NativeType, SqlType};
 #[derive(Debug)]
 pub(super) struct Postgres;
 
+/// The longest list that any plan searches about as fast as the best one.
+const SHORT_LIST: usize = 64;
+
 impl Grammar for Postgres {
     fn name(&self) -> &'static str {
         "PostgreSQL"
@@ -114,13 +117,34 @@ impl Grammar for Postgres {
         PatternForm::Like { collate: "" }
     }
 
-    fn list(&self, _item: SqlType, _guarded: bool) -> ListForm {
+    // `ANY` is searched item by item in a plan for any list, which takes long for many items where no index serves. Rows
+    // without duplicates are joined instead, by a hash table or an index. Below NOT or OR an index only serves `ANY`.
+    fn list(&self, item: SqlType, in_expression: bool, length: usize) -> ListForm {
+        if self.list_lengths(item).contains(&length) && length == 1 {
+            return ListForm::OF_EACH;
+        }
+        let is_long = length > SHORT_LIST;
+        let (open, close) = match is_long && !in_expression {
+            true => (" IN (SELECT DISTINCT v FROM unnest(", ") AS v ORDER BY v)"),
+            false => (" = ANY(", ")"),
+        };
         ListForm {
             left: Collated::AS_IT_IS,
-            open: " = ANY(",
+            open,
             open_negated: Some(" <> ALL("),
-            close: ")",
+            close,
             encoding: ListEncoding::Array,
+            plans_for_values: is_long && in_expression,
+        }
+    }
+
+    // One item is compared by a plan for any value.
+    fn list_lengths(&self, item: SqlType) -> &'static [usize] {
+        match item {
+            SqlType::Enum(_) | SqlType::Native(_) | SqlType::Decimal | SqlType::Json => {
+                &[SHORT_LIST]
+            }
+            _ => &[1, SHORT_LIST],
         }
     }
 

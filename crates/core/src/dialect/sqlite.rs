@@ -57,7 +57,18 @@ impl Grammar for Sqlite {
         PatternForm::Glob
     }
 
-    fn list(&self, item: SqlType, _guarded: bool) -> ListForm {
+    // One item is compared without reading JSON.
+    fn list_lengths(&self, item: SqlType) -> &'static [usize] {
+        match item {
+            SqlType::SmallInt | SqlType::Integer | SqlType::BigInt | SqlType::Text => &[1],
+            _ => &[],
+        }
+    }
+
+    fn list(&self, item: SqlType, _in_expression: bool, length: usize) -> ListForm {
+        if length == 1 && !self.list_lengths(item).is_empty() {
+            return ListForm { left: self.text_order(), ..ListForm::OF_EACH };
+        }
         let open = match item.sent() {
             SentType::Bytes => " IN (SELECT unhex(value) FROM json_each(",
             SentType::Decimal => " IN (SELECT nepheline_decimal_key(value) FROM json_each(",
@@ -75,7 +86,14 @@ impl Grammar for Sqlite {
             | SentType::Native(_) => " IN (SELECT value FROM json_each(",
         };
         let encoding = ListEncoding::Json { zone_mark: true, longest_text: usize::MAX };
-        ListForm { left: self.text_order(), open, open_negated: None, close: "))", encoding }
+        ListForm {
+            left: self.text_order(),
+            open,
+            open_negated: None,
+            close: "))",
+            encoding,
+            plans_for_values: false,
+        }
     }
 
     fn null_order(&self, descending: bool, nulls_first: bool) -> NullOrder {

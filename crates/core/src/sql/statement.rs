@@ -35,6 +35,8 @@ pub struct Statement<'q> {
     pub(super) tables: Tables,
     /// True if its text occurs once, so that a driver need not cache the prepared statement.
     pub(super) once: bool,
+    /// True if PostgreSQL plans it for its values each time it runs.
+    pub(super) plans_for_values: bool,
     pub(super) alters_session: bool,
     /// The COPY that writes its rows, if it is one.
     pub(super) copying: Option<Copying>,
@@ -259,6 +261,7 @@ impl<'q> Statement<'q> {
             operation: Operation::HandWritten,
             tables: Tables::new(),
             once: false,
+            plans_for_values: false,
             alters_session: true,
             copying: None,
             wanted: None,
@@ -375,6 +378,11 @@ impl<'q> Statement<'q> {
         self.once
     }
 
+    /// Returns whether it is planned for its values each time it runs, where the engine would otherwise reuse a plan.
+    pub fn plans_for_values(&self) -> bool {
+        self.plans_for_values
+    }
+
     /// Returns whether hand-written text of it may change session settings, which outlast it.
     pub fn may_alter_session(&self) -> bool {
         self.alters_session || self.search_path.is_some()
@@ -393,6 +401,7 @@ impl<'q> Statement<'q> {
             operation,
             tables,
             once,
+            plans_for_values,
             alters_session,
             copying,
             wanted,
@@ -410,6 +419,7 @@ impl<'q> Statement<'q> {
             operation,
             tables,
             once,
+            plans_for_values,
             alters_session,
             copying,
             wanted,
@@ -431,6 +441,7 @@ impl<'q> Statement<'q> {
             operation: self.operation,
             tables: self.tables.clone(),
             once: self.once,
+            plans_for_values: self.plans_for_values,
             alters_session: self.alters_session,
             copying: self.copying.clone(),
             wanted: self.wanted.clone(),

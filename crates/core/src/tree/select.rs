@@ -61,6 +61,8 @@ pub struct Select {
     /// The less common clauses, if there are any.
     pub(crate) grouping: Option<Box<GroupingClauses>>,
     pub(crate) lock: Option<Located<Lock>>,
+    /// True if it is planned for its values each time it runs.
+    pub(crate) custom_plan: bool,
     /// The relation that the query began with.
     pub(crate) relation: Option<RelationName>,
     /// The policies that it waives.
@@ -359,6 +361,7 @@ impl Select {
             keys: Vec::new(),
             grouping: None,
             lock: None,
+            custom_plan: false,
             relation: None,
             waived: None,
             beside: Vec::new(),

@@ -32,6 +32,7 @@ use crate::{Database, blocking};
 /// | `statements_kept` | 128 | the number of prepared statements that each connection caches |
 /// | `idle_limit` | 10m | the longest time that a server's connection stays idle before it is closed |
 /// | `life_limit` | 1h | the age at which a server's connection is replaced, once it is idle |
+/// | `plans` | `auto` | `custom`: PostgreSQL plans each run of a statement for its values, see [`Plans`] |
 /// | `pooler` | `none` | `transaction`: a pooler stands before PostgreSQL, see [`Pooler`] |
 /// | `tls` | by `sslmode`, else `off` | encryption of the connection to a server: `require` or `off` |
 /// | `tls_root` | Mozilla's | a PEM file with the trusted certificates |
@@ -60,6 +61,7 @@ pub struct Options {
     pub(crate) idle_limit: Option<Duration>,
     pub(crate) life_limit: Option<Duration>,
     pub(crate) pooler: Pooler,
+    pub(crate) plans: Plans,
     credentials: Option<CredentialsFn>,
     pub(crate) tls: Option<Tls>,
     pub(crate) tls_root: Option<PathBuf>,
@@ -109,6 +111,18 @@ pub enum Pooler {
     /// each transaction sets up the session for itself. A statement outside a transaction is sent inside one
     /// of its own, in the same packet. Many rows are inserted instead of copied.
     Transaction,
+}
+
+/// The plans of PostgreSQL for statements that run again.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[non_exhaustive]
+pub enum Plans {
+    /// The server decides, as its `plan_cache_mode` says: usually five plans for the values, then one for any values if
+    /// the server estimates it to be no worse.
+    #[default]
+    Auto,
+    /// Each run is planned for its values. [`Query::custom_plan`](crate::Query::custom_plan) does this for one query.
+    Custom,
 }
 
 /// The encryption of the connection to a server.
@@ -200,6 +214,7 @@ impl Options {
             idle_limit: serves.then_some(Duration::from_secs(10 * 60)),
             life_limit: serves.then_some(Duration::from_secs(60 * 60)),
             pooler: Pooler::None,
+            plans: Plans::Auto,
             credentials: None,
             tls: None,
             tls_root: None,
@@ -269,6 +284,13 @@ impl Options {
             "statements_kept" => self.statements_kept = at_least_one(name, value)?,
             "idle_limit" => self.idle_limit = duration_or_never(name, value)?,
             "life_limit" => self.life_limit = duration_or_never(name, value)?,
+            "plans" => {
+                self.plans = match value {
+                    "auto" => Plans::Auto,
+                    "custom" => Plans::Custom,
+                    _ => return Err(unknown(name, value, "`auto` or `custom`")),
+                };
+            }
             "pooler" => {
                 self.pooler = match value {
                     "none" => Pooler::None,
@@ -342,6 +364,13 @@ impl Options {
     #[must_use]
     pub fn pooler(mut self, pooler: Pooler) -> Options {
         self.pooler = pooler;
+        self
+    }
+
+    /// Sets the plans of PostgreSQL for statements that run again.
+    #[must_use]
+    pub fn plans(mut self, plans: Plans) -> Options {
+        self.plans = plans;
         self
     }
 
@@ -528,6 +557,9 @@ impl Options {
         {
             let reason = "names no file; `sqlite::memory:` opens one in memory";
             return Err(Error::unfit_url(&self.shown(), reason));
+        }
+        if self.plans != Plans::Auto && !matches!(self.target, Target::Postgres(_)) {
+            return Err(Error::unfit_url(&self.shown(), "names `plans`, which only PostgreSQL reuses"));
         }
         if self.pooler != Pooler::None && !matches!(self.target, Target::Postgres(_)) {
             return Err(Error::unfit_url(&self.shown(), "names a `pooler`, which only PostgreSQL has"));

@@ -399,6 +399,25 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
         self
     }
 
+    /// Has PostgreSQL plan the query for its values each time it runs, by what it calls a custom plan.
+    ///
+    /// A prepared statement gets a plan for any values, from its sixth run on, if the server estimates it to be no worse.
+    /// That saves the planning, but may be slower where the best plan depends on the values: a filter that is rare
+    /// for one value and common for another, or a report that runs in parallel only with known values. The parameter
+    /// `plans=custom` of the database's URL does this for all queries. The SQL is the same, and SQLite, MariaDB and
+    /// MySQL plan for the values anyway.
+    ///
+    /// ```
+    /// use nepheline::prelude::*;
+    /// # #[derive(Debug, Table)] struct Specimen { #[nepheline(key)] id: i64, rock: String }
+    /// let of_rock = |rock: &str| Specimen::rows().filter(|s| s.rock.eq(rock)).custom_plan();
+    /// # let _ = of_rock("granite");
+    /// ```
+    pub fn custom_plan(mut self) -> Query<T, R, L> {
+        self.select.custom_plan = true;
+        self
+    }
+
     /// Returns the SQL of this query in `dialect`, with its binds and the origin of each clause.
     ///
     /// # Errors

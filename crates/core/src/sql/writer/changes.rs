@@ -26,7 +26,11 @@ impl<'q> Writer<'q> {
     ) -> Result<Statement<'q>, Error> {
         // Some engines accept WITH only before a SELECT.
         self.inlines = true;
-        match self.write_target(target, returning) {
+        let mut written = self.write_target(target, returning);
+        if written.is_ok() && self.begins_again_for_lists() {
+            written = self.write_target(target, returning);
+        }
+        match written {
             Ok(()) => {
                 let operation =
                     if target.deletes() { Operation::Delete } else { Operation::Update };
@@ -144,6 +148,7 @@ fn inserting<'q>(
         operation: Operation::Insert,
         tables: smallvec::smallvec![table.name()],
         once: false,
+        plans_for_values: false,
         alters_session: false,
         copying: None,
         wanted: None,
@@ -194,7 +199,7 @@ pub(in crate::sql) fn insert_computed(
     grammar: &'static dyn Grammar,
 ) -> Result<Statement<'static>, Error> {
     let select = new.plan.select();
-    let mut writer = Writer::new(new.plan, grammar, Purpose::Run);
+    let mut writer = Writer::new(new.plan, grammar, Purpose::Run).with_long_lists();
     writer.inlines = true;
     writer
         .write_new_values(&new)
@@ -354,7 +359,7 @@ pub(in crate::sql) fn on_conflict<'q>(
         check_order(target, true, grammar).map_err(|err| err.asked_at(inserted.origin))?;
     }
     let Statement { text, binds, marks, origin, tables, .. } = inserted;
-    let mut writer = Writer::new(target.plan(), grammar, Purpose::Run);
+    let mut writer = Writer::new(target.plan(), grammar, Purpose::Run).with_long_lists();
     writer.inlines = true;
     writer.text = text;
     writer.binds = binds.into_values().into_iter().map(Cow::Owned).collect();

@@ -198,7 +198,8 @@ impl<'q> Writer<'q> {
         in_expression: bool,
         negated: bool,
     ) -> Result<(), Error> {
-        let form = self.grammar.list(operand.sql_type(), in_expression);
+        let length = self.list_length(values, operand.sql_type());
+        let form = self.grammar.list(operand.sql_type(), in_expression, length);
         let left = match sameness {
             Some(sameness) => sameness,
             None if operand.needs_collation() => form.left,
@@ -213,13 +214,72 @@ impl<'q> Writer<'q> {
                 self.push(form.open);
             }
         }
+        self.plans_for_values |= form.plans_for_values;
         match (values, form.encoding) {
             (BindValue::List(items), ListEncoding::Json { zone_mark, longest_text }) => {
                 self.push_json_list(items, values, zone_mark, longest_text)?;
             }
+            (BindValue::List(items), ListEncoding::Each) => {
+                self.write_items(operand, items.items(), length)?;
+            }
             _ => self.push_bind(Cow::Borrowed(values))?,
         }
         self.push(form.close);
+        Ok(())
+    }
+
+    /// Returns the length that a list counts as. It is one for all lists of a statement, so that a query has few texts.
+    fn list_length(&mut self, values: &BindValue, item: SqlType) -> usize {
+        let lengths = self.grammar.list_lengths(item);
+        let items = match values {
+            BindValue::List(list) if !lengths.is_empty() => list.items().len(),
+            _ => return usize::MAX,
+        };
+        // An empty list has no item to fill it up with.
+        let fits = |length: &usize| (1..=*length).contains(&items);
+        let length = lengths.iter().copied().find(fits).unwrap_or(usize::MAX);
+        if length > self.list_length {
+            self.lists_differ = self.list_length > 0;
+            self.list_length = length;
+        }
+        self.list_length
+    }
+
+    /// Begins the statement again, if its lists were written for different lengths. Returns whether it did.
+    pub(super) fn begins_again_for_lists(&mut self) -> bool {
+        if self.lists_differ {
+            self.lists_differ = false;
+            self.begin_again();
+            return true;
+        }
+        false
+    }
+
+    /// Writes each list as a long one, because the text before it stays as it is.
+    pub(super) fn with_long_lists(mut self) -> Self {
+        self.list_length = usize::MAX;
+        self
+    }
+
+    /// Writes a bind for each item, filled up with the last one.
+    fn write_items(
+        &mut self,
+        operand: &Node,
+        items: &'q [BindValue],
+        length: usize,
+    ) -> Result<(), Error> {
+        let collated = match operand.needs_collation() {
+            true => self.grammar.text_lookup()[1],
+            false => Collated::AS_IT_IS,
+        };
+        let around = self.grammar.bind_beside(operand.sql_type());
+        for number in 0..length {
+            let Some(item) = items.get(number).or(items.last()) else { break };
+            self.push(if number > 0 { ", " } else { "" });
+            self.push(collated.before_bind);
+            self.write_bind(item, around)?;
+            self.push(collated.after_bind);
+        }
         Ok(())
     }
 

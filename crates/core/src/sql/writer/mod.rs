@@ -75,6 +75,12 @@ pub(super) struct Writer<'q> {
     in_expression: bool,
     /// True if a subquery depends on text of a row around it, which a column's collation may treat as equal to other text.
     depends_on_text: bool,
+    /// The length that all lists count as; 0 before the first list.
+    list_length: usize,
+    /// True if an earlier list was written for a smaller length than a later one has.
+    lists_differ: bool,
+    /// True if the statement is planned for its values each time it runs.
+    plans_for_values: bool,
     /// True if hand-written text may change a session setting.
     alters_session: bool,
     /// The schema of the tables that name none.
@@ -99,6 +105,7 @@ macro_rules! written {
             operation: $operation,
             tables: $writer.tables,
             once: false,
+            plans_for_values: $writer.plans_for_values,
             alters_session: $writer.alters_session,
             copying: None,
             wanted: None,
@@ -150,6 +157,9 @@ impl<'q> Writer<'q> {
             tables: Tables::new(),
             in_expression: false,
             depends_on_text: false,
+            list_length: 0,
+            lists_differ: false,
+            plans_for_values: select.custom_plan,
             alters_session: false,
             schema: plan.schema(),
             needs_search_path: false,
@@ -170,11 +180,14 @@ impl<'q> Writer<'q> {
         while let (Ok(()), Some((place, named))) = (&written, self.misplaced.take()) {
             self.named.retain(|other| other.id != named.id);
             self.named.insert(place.min(self.named.len()), named);
-            self.text.clear();
-            self.binds.clear();
-            self.marks.iter_mut().for_each(Vec::clear);
-            self.names = Names::default();
+            self.begin_again();
             written = self.write_named().and_then(|()| self.write_wanted(shape));
+        }
+        if written.is_ok() && self.begins_again_for_lists() {
+            written = match self.named.is_empty() {
+                true => self.write_wanted(shape),
+                false => self.write_named().and_then(|()| self.write_wanted(shape)),
+            };
         }
         let select = self.select;
         match written.and_then(|()| self.check_names()) {
@@ -193,6 +206,13 @@ impl<'q> Writer<'q> {
             }
             Err(err) => Err(err.asked_at(self.asked_at)),
         }
+    }
+
+    fn begin_again(&mut self) {
+        self.text.clear();
+        self.binds.clear();
+        self.marks.iter_mut().for_each(Vec::clear);
+        self.names = Names::default();
     }
 
     fn check_comparable(&self, sql_type: SqlType, doing: &str) -> Result<(), Error> {

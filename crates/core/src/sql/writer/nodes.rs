@@ -634,7 +634,9 @@ impl<'q> Writer<'q> {
     #[cold]
     fn write_spellings(&mut self, operand: &'q Node, value: Decimal) -> Result<(), Error> {
         let list = List::new(SqlType::Text, spellings(value));
-        let form = self.grammar.list(SqlType::Text, self.in_expression);
+        let form = self
+            .grammar
+            .list(SqlType::Text, self.in_expression, usize::MAX);
         self.write_operand(operand)?;
         self.push(form.open);
         self.push_json_list(&list, &BindValue::Decimal(value), true, usize::MAX)?;

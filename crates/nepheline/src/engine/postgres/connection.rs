@@ -106,8 +106,8 @@ impl Connector {
                 (client, drive(connection))
             }
         };
-        let Options { lock_timeout, statement_timeout, statements_kept, .. } = self.options;
-        let settings = Settings { lock_timeout: Some(lock_timeout), statement_timeout };
+        let Options { lock_timeout, statement_timeout, statements_kept, plans, .. } = self.options;
+        let settings = Settings { lock_timeout: Some(lock_timeout), statement_timeout, plans };
         let per_transaction = self.is_behind_pooler();
         let (statements, text) = match per_transaction {
             // Each transaction may run in another server session.

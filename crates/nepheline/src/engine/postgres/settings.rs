@@ -3,6 +3,8 @@
 use std::fmt::Write as _;
 use std::time::Duration;
 
+use crate::access::options::Plans;
+
 /// The settings of every session: each overrides a default of the server, the database or the role.
 const ALWAYS: [&str; 4] = [
     "TIME ZONE 'UTC'",
@@ -21,6 +23,7 @@ pub(super) const AS_AT_FIRST: &str = "SET SESSION AUTHORIZATION DEFAULT; RESET A
 pub(super) struct Settings {
     pub(super) lock_timeout: Option<Duration>,
     pub(super) statement_timeout: Option<Duration>,
+    pub(super) plans: Plans,
 }
 
 impl Settings {
@@ -45,6 +48,9 @@ impl Settings {
         }
         if let Some(longest) = self.statement_timeout {
             let _ = write!(text, "{set}statement_timeout TO {}; ", milliseconds(longest));
+        }
+        if self.plans == Plans::Custom {
+            let _ = write!(text, "{set}plan_cache_mode TO force_custom_plan; ");
         }
         text
     }

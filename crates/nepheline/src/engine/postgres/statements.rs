@@ -46,14 +46,12 @@ impl Statements {
         client: &Client,
         statement: &Statement<'_>,
     ) -> Result<RowStream, tokio_postgres::Error> {
-        // A prepared statement switches to a generic plan on its sixth run and then searches a list item by
-        // item; an unnamed one is planned for the given list each time.
+        // A prepared statement may switch to a plan for any values on its sixth run; an unnamed one is planned for
+        // the given values each time.
         let is_enum_list = |bind: LentBind<'_>| bind.is_list() && bind.sql_type().sent() == SentType::Enum;
-        let is_plain = self.unnamed || statement.is_of_once();
+        let is_plain = self.unnamed || statement.is_of_once() || statement.plans_for_values();
         // Only a prepared statement knows the array type of an enum.
-        if (is_plain || statement.binds().any(|bind| bind.is_list()))
-            && !statement.binds().any(is_enum_list)
-        {
+        if is_plain && !statement.binds().any(is_enum_list) {
             let typed = |bind| {
                 let ty = sql_type(&bind);
                 (Bind(bind), ty)

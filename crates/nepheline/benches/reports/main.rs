@@ -1,0 +1,173 @@
+//! Twenty-two reports over a large core shed, each against the faster of two texts written by hand for the same
+//! engine: `cargo bench -p nepheline --all-features --bench reports`, with the databases that the tests use. Their
+//! core shed is made anew, and dropped at the end.
+//!
+//! - `-- --check` fails if a report is over its budget.
+//! - `-- --only NAME` runs the reports whose name contains NAME; `-- --engine NAME` runs on one engine.
+//! - `-- --plans` shows the SQL and the plans, of ours and by hand, instead of measuring.
+#![allow(
+    dead_code,
+    missing_docs,
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stdout,
+    clippy::cast_precision_loss,
+    reason = "a bench"
+)]
+
+mod by_hand;
+mod cells;
+mod engines;
+mod ours;
+mod world;
+
+use std::process::ExitCode;
+use std::time::Instant;
+
+use by_hand::{REPORTS, Report};
+use cells::Line;
+use clap::Parser;
+use nepheline::Dialect;
+
+/// The number of runs of each text, all on one connection.
+const RUNS: usize = 20;
+
+/// The number of runs of one text before the next one's. The first of them finds colder caches than the others.
+const RUNS_IN_TURN: usize = 5;
+
+#[derive(Parser)]
+struct Arguments {
+    /// Fails if a report is over its budget.
+    #[arg(long)]
+    check: bool,
+    /// Runs the reports whose name contains this.
+    #[arg(long, default_value = "")]
+    only: String,
+    /// Runs on the engines whose name contains this.
+    #[arg(long, default_value = "")]
+    engine: String,
+    /// Shows texts and plans instead of measuring.
+    #[arg(long)]
+    plans: bool,
+    /// Cargo passes it to every bench.
+    #[arg(long, hide = true)]
+    bench: bool,
+}
+
+/// An engine with one connection for ours, and one for the texts by hand.
+pub(crate) trait Engine {
+    fn dialect(&self) -> Dialect;
+    /// Runs a report of ours, built anew. `None` if it has no such form.
+    fn ours(&self, name: &str, form: usize) -> Option<Vec<Line>>;
+    fn plan_of_ours(&self, name: &str, form: usize) -> Option<String>;
+    /// Runs a text by hand, as a prepared statement. The keys are its list.
+    fn by_hand(&self, text: &str, keys: &[i64]) -> Vec<Line>;
+    fn plan_by_hand(&self, text: &str, keys: &[i64]) -> String;
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let mut is_within = true;
+    for (engine, open) in engines::ALL {
+        if !engine
+            .to_lowercase()
+            .contains(&arguments.engine.to_lowercase())
+        {
+            continue;
+        }
+        println!("\n{engine}: milliseconds, medians of {RUNS} runs\n");
+        println!(
+            "{:<22} {:>9} {:>9} {:>9} {:>9} {:>7}",
+            "report", "ours", "ours 2", "by hand", "by hand 2", "ratio"
+        );
+        open(&mut |engine| {
+            for report in &REPORTS {
+                if !report.name.contains(&arguments.only) {
+                    continue;
+                }
+                if arguments.plans {
+                    show_plans(engine, report);
+                } else {
+                    is_within &= measure(engine, report);
+                }
+            }
+        });
+    }
+    if arguments.check && !is_within { ExitCode::FAILURE } else { ExitCode::SUCCESS }
+}
+
+/// Measures a report and prints its line. Returns whether it is within its budget.
+fn measure(engine: &dyn Engine, report: &Report) -> bool {
+    let keys = world::keys(report.keys);
+    let texts = texts(engine, report);
+    let expected = engine.by_hand(&texts[0], &keys);
+    assert!(!expected.is_empty(), "{}: no rows", report.name);
+    assert_eq!(
+        engine.by_hand(&texts[1], &keys),
+        expected,
+        "{}: the two by hand differ",
+        report.name
+    );
+
+    // All forms take turns, because a machine's speed changes within minutes.
+    let by_hand = texts
+        .each_ref()
+        .map(|text| || Some(engine.by_hand(text, &keys)));
+    let mut times = [const { Vec::new() }; 4];
+    for turn in 0..RUNS / RUNS_IN_TURN * 4 {
+        let mut time = |which: usize, read: &dyn Fn() -> Option<Vec<Line>>| {
+            for _ in 0..RUNS_IN_TURN {
+                let started = Instant::now();
+                let Some(rows) = read() else { return };
+                times[which].push(started.elapsed().as_secs_f64() * 1000.0);
+                assert_eq!(rows, expected, "{}: form {which} of all differs", report.name);
+            }
+        };
+        match turn % 4 {
+            0 => time(0, &|| engine.ours(report.name, 0)),
+            1 => time(2, &by_hand[0]),
+            2 => time(1, &|| engine.ours(report.name, 1)),
+            _ => time(3, &by_hand[1]),
+        }
+    }
+    let [ours, other, first, second] = times.map(median);
+    let ratio = ours.min(other) / first.min(second);
+    let budget = if engine.dialect() == Dialect::Sqlite { 1.05 } else { 1.1 };
+    let mark = if ratio > budget { " over" } else { "" };
+    println!(
+        "{:<22} {ours:>9.2} {other:>9.2} {first:>9.2} {second:>9.2} {ratio:>7.2}{mark}",
+        report.name
+    );
+    ratio <= budget
+}
+
+fn texts(engine: &dyn Engine, report: &Report) -> [String; 2] {
+    let keys = world::keys(report.keys);
+    let dialect = engine.dialect();
+    report
+        .forms
+        .each_ref()
+        .map(|form| engines::with_list(form.of(dialect), &keys, dialect))
+}
+
+/// Infinite where there is no such form.
+fn median(mut times: Vec<f64>) -> f64 {
+    times.sort_by(f64::total_cmp);
+    match times[..] {
+        [] => f64::INFINITY,
+        ref times => f64::midpoint(times[RUNS / 2 - 1], times[RUNS / 2]),
+    }
+}
+
+fn show_plans(engine: &dyn Engine, report: &Report) {
+    println!("\n== {}: {}", report.name, report.asks);
+    for plan in [0, 1]
+        .into_iter()
+        .filter_map(|form| engine.plan_of_ours(report.name, form))
+    {
+        println!("\nours:\n{plan}");
+    }
+    for text in texts(engine, report) {
+        println!("\nby hand:\n{text}\n{}", engine.plan_by_hand(&text, &world::keys(report.keys)));
+    }
+}
