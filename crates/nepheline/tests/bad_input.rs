@@ -90,10 +90,31 @@ fn bad_input_has_one_outcome_or_a_clear_error() {
         "a number that is too large for its type": |s| (s.id + 3_000_000_000_i64).cast::<i32>();
         "a float too large for an integer": |s| (s.top_m + 1e300).cast::<i64>();
         "a power that is no real number": |_| (bind(-8.0).power(0.5), bind(0.0).power(-1));
+        "JSON numbers within and beyond 64 bits": |_| {
+            let numbers = json_of_numbers();
+            let at = |item| numbers.clone().item(item).json_value::<i64>();
+            (at(0), at(1), at(2), at(3), at(4))
+        };
+        "JSON numbers within and beyond a float": |_| {
+            let numbers = json_of_numbers();
+            let at = |item| numbers.clone().item(item).json_value::<f64>();
+            (at(1), at(3), at(4), at(5), at(6))
+        };
         "a fragment of another type": |s| verbatim!("{}", s.label).typed::<i64>();
         "a fragment that is NULL": |_| verbatim!("NULL").typed::<i64>();
     }
     insta::assert_snapshot!(seen);
+}
+
+fn json_of_numbers() -> Expr<Json> {
+    let text = "[9223372036854775807, 9223372036854775808, -9223372036854775809, \
+                123456789012345678901234567890, 1e400, -1e400, 1e-400]";
+    verbatim!(
+        sqlite: "{text}",
+        postgres: "{text}::text::json",
+        mysql: "{text}",
+    )
+    .typed::<Json>()
 }
 
 #[test]

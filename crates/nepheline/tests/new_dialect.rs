@@ -117,13 +117,14 @@ impl Grammar for Bracketed {
         PatternForm::Like { collate: " COLLATE Code_Point" }
     }
 
-    fn list(&self, _item: SqlType, _guarded: bool) -> ListForm {
+    fn list(&self, _item: SqlType, _in_expression: bool, _length: usize) -> ListForm {
         ListForm {
             left: self.text_order(),
             open: " IN (SELECT [value] FROM OPENJSON(",
             open_negated: Some(" NOT IN (SELECT [value] FROM OPENJSON("),
             close: "))",
             encoding: ListEncoding::Json { zone_mark: false, longest_text: usize::MAX },
+            plans_for_values: false,
         }
     }
 

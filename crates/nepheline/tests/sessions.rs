@@ -306,6 +306,18 @@ async fn a_reset_leaves_no_time_limit_of_another_handle() {
             .unwrap_or_else(|err| panic!("on {}: {err:#}", engine.name));
         let stopped = hurried.run_text(slow, vec![]).await.unwrap_err();
         assert_eq!(stopped.kind(), ErrorKind::StatementTimeout, "on {}", engine.name);
+        assert!(stopped.to_string().contains(slow), "on {}: {stopped}", engine.name);
+        let long = format!("{slow} -- {}", "long ".repeat(200));
+        let told = hurried
+            .run_text(&long, vec![])
+            .await
+            .unwrap_err()
+            .to_string();
+        assert!(
+            told.contains(&format!("the SQL began with `{}`", &long[..500])),
+            "on {}: {told}",
+            engine.name
+        );
         db.run_text(slow, vec![])
             .await
             .unwrap_or_else(|err| panic!("on {}: {err:#}", engine.name));

@@ -820,6 +820,9 @@ impl Error {
     }
 }
 
+/// The number of characters of the SQL in the message of a statement that ran too long.
+const MOST_SHOWN: usize = 500;
+
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let inner = &self.0;
@@ -838,7 +841,14 @@ impl fmt::Display for Error {
             self.tell_causes(f)?;
         }
         if let Some(sql) = &inner.sql {
-            write!(f, "; the SQL was `{sql}`")?;
+            match sql.char_indices().nth(MOST_SHOWN) {
+                // A report that runs too long has a long text, and its begin tells which one it is.
+                Some((end, _)) if inner.kind == ErrorKind::StatementTimeout => {
+                    let (begin, _) = sql.split_at(end);
+                    write!(f, "; the SQL began with `{begin}`")?;
+                }
+                _ => write!(f, "; the SQL was `{sql}`")?,
+            }
         }
         if let Some(origin) = inner.origin {
             write!(f, "; asked for at {origin}")?;

@@ -978,7 +978,8 @@ pub(crate) static TIMESTAMP_TO_DATE_TIME: F = F::named("timestamp to date and ti
 pub(crate) static NO_CAST: F = F::named("this cast")
     .or_else("engines disagree about it or lack it: read the value and convert it in Rust");
 
-// JSON (RFC 8259). A key is a bind. Each step returns JSON, and the last one reads a type.
+// JSON (RFC 8259). A key is a bind. Each step returns JSON, and the last one reads a type. A number beyond the range of
+// the type is NULL, as a value of another type is.
 
 pub(crate) static JSON_KEY: F = F::named("a key of JSON")
     .fallible()
@@ -1015,13 +1016,13 @@ pub(crate) static JSON_TEXT: F = F::named("text of JSON")
     .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'string' THEN {0} #>> '{{}}' END")
     .mysql("CASE JSON_TYPE({0}) WHEN 'STRING' THEN JSON_UNQUOTE({0}) END");
 pub(crate) static JSON_WHOLE: F = F::named("an integer of JSON").fallible()
-    .sqlite("CASE json_type({0}) WHEN 'integer' THEN {0} ->> '$' END")
-    .postgres("CASE WHEN jsonb_typeof({0}::jsonb) = 'number' AND {0} #>> '{{}}' NOT LIKE '%.%' THEN ({0} #>> '{{}}')::int8 END")
-    .mysql("CASE JSON_TYPE({0}) WHEN 'INTEGER' THEN CAST(JSON_UNQUOTE({0}) AS SIGNED) END");
+    .sqlite("CASE WHEN json_type({0}) = 'integer' AND typeof({0} ->> '$') = 'integer' THEN {0} ->> '$' END")
+    .postgres("CASE WHEN jsonb_typeof({0}::jsonb) = 'number' AND {0} #>> '{{}}' NOT LIKE '%.%' THEN CASE WHEN ({0} #>> '{{}}')::numeric BETWEEN -9223372036854775808 AND 9223372036854775807 THEN ({0} #>> '{{}}')::int8 END END")
+    .mysql("CASE WHEN JSON_TYPE({0}) = 'INTEGER' AND JSON_UNQUOTE({0}) REGEXP '^-?[0-9]{{1,19}}$' COLLATE utf8mb4_bin AND CAST(JSON_UNQUOTE({0}) AS DECIMAL(19)) BETWEEN -9223372036854775808 AND 9223372036854775807 THEN CAST(JSON_UNQUOTE({0}) AS SIGNED) END");
 pub(crate) static JSON_FLOAT: F = F::named("a number of JSON").fallible()
-    .sqlite("CASE WHEN json_type({0}) IN ('integer', 'real') THEN CAST({0} ->> '$' AS REAL) END")
-    .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'number' THEN ({0} #>> '{{}}')::float8 END")
-    .mysql("CASE WHEN JSON_TYPE({0}) IN ('INTEGER', 'UNSIGNED INTEGER', 'DECIMAL', 'DOUBLE') THEN JSON_UNQUOTE({0}) + 0e0 END");
+    .sqlite("CASE WHEN json_type({0}) IN ('integer', 'real') AND abs(CAST({0} ->> '$' AS REAL)) <= 1.7976931348623157e308 THEN CAST({0} ->> '$' AS REAL) END")
+    .postgres("CASE jsonb_typeof({0}::jsonb) WHEN 'number' THEN CASE WHEN abs(({0} #>> '{{}}')::numeric) < 2.5e-324 THEN 0 WHEN abs(({0} #>> '{{}}')::numeric) <= 1.7976931348623157e308 THEN ({0} #>> '{{}}')::float8 END END")
+    .mysql("CASE WHEN JSON_TYPE({0}) IN ('INTEGER', 'UNSIGNED INTEGER', 'DECIMAL', 'DOUBLE') AND JSON_UNQUOTE({0}) NOT REGEXP '[eE][+]?0*(309|3[1-9][0-9]|[4-9][0-9][0-9]|[1-9][0-9]{{3,}})$' COLLATE utf8mb4_bin THEN JSON_UNQUOTE({0}) + 0e0 END");
 pub(crate) static JSON_BOOLEAN: F = F::named("a truth value of JSON")
     .fallible()
     .sqlite("CASE json_type({0}) WHEN 'true' THEN TRUE WHEN 'false' THEN FALSE END")

@@ -77,8 +77,8 @@ fn main() -> ExitCode {
         }
         println!("\n{engine}: milliseconds, medians of {RUNS} runs\n");
         println!(
-            "{:<22} {:>9} {:>9} {:>9} {:>9} {:>7}",
-            "report", "ours", "ours 2", "by hand", "by hand 2", "ratio"
+            "{:<22} {:>9} {:>9} {:>9} {:>9} {:>7} {:>7}",
+            "report", "ours", "ours 2", "by hand", "by hand 2", "ratio", "budget"
         );
         open(&mut |engine| {
             for report in &REPORTS {
@@ -132,13 +132,36 @@ fn measure(engine: &dyn Engine, report: &Report) -> bool {
     }
     let [ours, other, first, second] = times.map(median);
     let ratio = ours.min(other) / first.min(second);
-    let budget = if engine.dialect() == Dialect::Sqlite { 1.05 } else { 1.1 };
-    let mark = if ratio > budget { " over" } else { "" };
+    let (budget, cause) = budget(engine.dialect(), report.name);
+    let mark = if ratio > budget { "OVER ITS BUDGET" } else { cause };
     println!(
-        "{:<22} {ours:>9.2} {other:>9.2} {first:>9.2} {second:>9.2} {ratio:>7.2}{mark}",
-        report.name
+        "{:<22} {} {} {} {} {ratio:>7.2} {budget:>7.2} {mark}",
+        report.name,
+        shown(ours),
+        shown(other),
+        shown(first),
+        shown(second)
     );
     ratio <= budget
+}
+
+fn shown(milliseconds: f64) -> String {
+    match milliseconds.is_finite() {
+        true => format!("{milliseconds:>9.2}"),
+        false => format!("{:>9}", "-"),
+    }
+}
+
+/// The largest ratio that a report may have, and why it may be more than usual; `docs/performance.md` explains each.
+fn budget(dialect: Dialect, report: &str) -> (f64, &'static str) {
+    match (dialect, report) {
+        (Dialect::Sqlite, "money") => (4.5, "exact decimals"),
+        (Dialect::Sqlite | Dialect::MariaDb, "subtotals") => (2.4, "each level reads all rows"),
+        (Dialect::Postgres, "subtotals") => (2.4, "GROUPING SETS sort"),
+        (Dialect::Postgres, "top") => (2.2, "no lateral join of tables"),
+        (Dialect::Sqlite, _) => (1.05, ""),
+        _ => (1.1, ""),
+    }
 }
 
 fn texts(engine: &dyn Engine, report: &Report) -> [String; 2] {

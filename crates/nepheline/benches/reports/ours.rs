@@ -2,7 +2,7 @@
 //! hand; as there, the faster counts.
 
 use nepheline::prelude::*;
-use nepheline::{Explainable, Readable};
+use nepheline::{Explainable, Readable, TruncUnit};
 use nepheline_coreshed::{Analyst, Assay, Borehole, InvoiceLine, Lab, Rock, Site, Specimen};
 
 use crate::cells::{IntoCell, IntoLine};
@@ -83,9 +83,22 @@ struct OfAnalyst {
 
 #[derive(Debug, RowShape)]
 struct OfMonth {
-    year: i32,
-    month: i32,
+    month: Date,
     specimens: i64,
+}
+
+#[derive(Debug, RowShape)]
+struct CountsOfSite {
+    site_id: i64,
+    taken: Option<i64>,
+    open: Option<i64>,
+}
+
+#[derive(Debug, RowShape)]
+struct OfService {
+    service: String,
+    discount: Decimal,
+    billed: Option<Decimal>,
 }
 
 /// Asks a report in one of its forms, 0 or 1. `None` if it has no second one.
@@ -160,6 +173,29 @@ pub(crate) fn ask<A: Asks>(name: &str, form: usize, asks: &A) -> Option<A::Answe
                         let site = coalesce((taken.map(|t| t.site_id), open.map(|o| o.site_id)));
                         (site, taken.map(|t| t.rows), open.map(|o| o.rows))
                     })
+                    .order_by_selected(|(site, ..)| site.asc()),
+            )
+        }
+        ("full join", 1) => {
+            let taken = Specimen::rows()
+                .filter(|s| s.taken_on.ge(date(2024, 1, 1)))
+                .select(|s| {
+                    shape!(CountsOfSite {
+                        site_id: per(s.borehole().site_id),
+                        taken: count(),
+                        open: None
+                    })
+                });
+            let open = Assay::rows()
+                .filter(|a| a.reported_on.is_null())
+                .select(|a| {
+                    let site = per(a.specimen().borehole().site_id);
+                    shape!(CountsOfSite { site_id: site, taken: None, open: count() })
+                });
+            asks.ask(
+                &taken
+                    .union_all(open)
+                    .select(|q| (per(q.site_id), max(q.taken), max(q.open)))
                     .order_by_selected(|(site, ..)| site.asc()),
             )
         }
@@ -255,6 +291,16 @@ pub(crate) fn ask<A: Asks>(name: &str, form: usize, asks: &A) -> Option<A::Answe
                 })
                 .order_by_selected(|(year, month, ..)| (year.asc(), month.asc())),
         ),
+        ("running total", 1) => {
+            let of_months = from(Specimen::rows().select(|s| {
+                let month = per(s.taken_on.date_trunc(TruncUnit::Month));
+                shape!(OfMonth { month, specimens: count() })
+            }));
+            asks.ask(&of_months.order_by(|m| m.month.asc()).select(|m| {
+                let so_far = sum(m.specimens).over(|w| w.order_by(m.month.asc()).rows(..=0));
+                (m.month.year(), m.month.month(), m.specimens, so_far)
+            }))
+        }
         ("two CTEs", 0) => {
             let metres = cte(Specimen::rows().select(|s| {
                 shape!(MetresOfBorehole {
@@ -361,6 +407,20 @@ pub(crate) fn ask<A: Asks>(name: &str, form: usize, asks: &A) -> Option<A::Answe
                 })
                 .order_by_selected(|(service, _)| service.asc()),
         ),
+        ("money", 1) => {
+            let of_services = from(InvoiceLine::rows().select(|l| {
+                shape!(OfService {
+                    service: per(l.service),
+                    discount: per(l.invoice().discount),
+                    billed: sum(l.quantity * l.unit_price * (bind(Decimal::ONE) + l.tax_rate)),
+                })
+            }));
+            asks.ask(
+                &of_services
+                    .select(|q| (per(q.service), sum(q.billed * (bind(Decimal::ONE) - q.discount))))
+                    .order_by_selected(|(service, _)| service.asc()),
+            )
+        }
         (list, 0) if list.starts_with("list of ") => {
             let keys = world::keys(list[8..].replace(',', "").parse().unwrap());
             asks.ask(

@@ -93,7 +93,7 @@ pub trait JsonExt: ExprExt<Type: ColumnType<Base: StoredAsJson>> {
     }
 
     /// Returns the scalar value as a Rust type: a `String`, an `i64`, an `f64` or a `bool`. It is NULL where the JSON is
-    /// of another type, unlike SQL:2016's JSON_VALUE, which converts.
+    /// of another type, unlike SQL:2016's JSON_VALUE, which converts, and where a number is beyond the range of the type.
     fn json_value<T: JsonScalar>(self) -> Expr<Option<T>, Self::Level> {
         Expr::from_node(Node::call(T::READ, T::SQL_TYPE, [self.into_node()]))
     }

@@ -1,4 +1,4 @@
-//! IN: looks a value up in a list of values, which is one bind, or in a subquery.
+//! IN: looks a value up in a list of values, or in a subquery.
 
 use std::borrow::Cow;
 
