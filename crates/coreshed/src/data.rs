@@ -139,9 +139,11 @@ fn exists(db: &Database, table: &TableInfo) -> bool {
 /// Drops the tables of the core shed with all their rows, whoever filled them.
 pub fn drop_tables(db: &Database) {
     let tables = TABLES.iter().map(|(table, _)| *table).rev();
+    // Tables of the program may refer to them.
+    let cascade = if db.dialect() == Dialect::Postgres { " CASCADE" } else { "" };
     for table in [AuditEntry::INFO].into_iter().chain(tables) {
         // Dropping a table that was not created fails, which is fine.
-        let _ = db.run_text(&format!("DROP TABLE {}", table.name()), Vec::new());
+        let _ = db.run_text(&format!("DROP TABLE {}{cascade}", table.name()), Vec::new());
     }
     let _ = db.run_text("DROP TABLE core_shed", Vec::new());
 }
