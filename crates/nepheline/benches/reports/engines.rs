@@ -154,32 +154,30 @@ impl<S: RunsQueries, C> Asks for Plan<'_, Server<S, C>> {
 fn postgres(run: &mut dyn FnMut(&dyn Engine)) {
     let (runtime, url, db) = server("NEPHELINE_TEST_POSTGRES");
     scopeguard::defer! { nepheline_coreshed::drop_tables(&db) };
-    let connect = || {
-        block(&runtime, async {
-            let (client, connection) = tokio_postgres::connect(&url, tokio_postgres::NoTls)
-                .await
-                .unwrap();
-            tokio::spawn(connection);
-            client
-        })
-    };
-    let (client, own) = (connect(), connect());
+    let client = block(&runtime, async {
+        let (client, connection) = tokio_postgres::connect(&url, tokio_postgres::NoTls)
+            .await
+            .unwrap();
+        tokio::spawn(connection);
+        client
+    });
+    // One connection for both: its server process has the same caches for them.
     let session = block(&runtime, nepheline::postgres::Session::over(&client)).unwrap();
     run(&Server {
         runtime,
         dialect: Dialect::Postgres,
         session,
-        own: Prepared { own, texts: RefCell::default() },
+        own: Prepared { own: &client, texts: RefCell::default() },
     });
 }
 
 /// A connection with its prepared statements.
-struct Prepared {
-    own: tokio_postgres::Client,
+struct Prepared<'c> {
+    own: &'c tokio_postgres::Client,
     texts: RefCell<std::collections::HashMap<String, tokio_postgres::Statement>>,
 }
 
-impl<S: RunsQueries> Server<S, Prepared> {
+impl<S: RunsQueries> Server<S, Prepared<'_>> {
     fn rows(&self, text: &str, keys: &[i64]) -> Vec<tokio_postgres::Row> {
         let Prepared { own, texts } = &self.own;
         block(&self.runtime, async {
@@ -208,7 +206,7 @@ impl<S: RunsQueries> Server<S, Prepared> {
     }
 }
 
-impl<S: RunsQueries> Engine for Server<S, Prepared> {
+impl<S: RunsQueries> Engine for Server<S, Prepared<'_>> {
     fn dialect(&self) -> Dialect {
         self.dialect
     }
