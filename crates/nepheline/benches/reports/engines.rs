@@ -116,6 +116,12 @@ impl Asks for Plan<'_, Sqlite<'_>> {
     }
 }
 
+/// A connection of a server that runs texts by hand.
+trait ByHand {
+    fn lines(&self, runtime: &Runtime, text: &str, keys: &[i64]) -> Vec<Line>;
+    fn plan(&self, runtime: &Runtime, text: &str, keys: &[i64]) -> String;
+}
+
 struct Server<S, C> {
     runtime: Runtime,
     dialect: Dialect,
@@ -177,10 +183,10 @@ struct Prepared<'c> {
     texts: RefCell<std::collections::HashMap<String, tokio_postgres::Statement>>,
 }
 
-impl<S: RunsQueries> Server<S, Prepared<'_>> {
-    fn rows(&self, text: &str, keys: &[i64]) -> Vec<tokio_postgres::Row> {
-        let Prepared { own, texts } = &self.own;
-        block(&self.runtime, async {
+impl Prepared<'_> {
+    fn rows(&self, runtime: &Runtime, text: &str, keys: &[i64]) -> Vec<tokio_postgres::Row> {
+        let Prepared { own, texts } = self;
+        block(runtime, async {
             let known = texts.borrow().get(text).cloned();
             let prepared = match known {
                 Some(prepared) => prepared,
@@ -206,7 +212,7 @@ impl<S: RunsQueries> Server<S, Prepared<'_>> {
     }
 }
 
-impl<S: RunsQueries> Engine for Server<S, Prepared<'_>> {
+impl<S: RunsQueries, C: ByHand> Engine for Server<S, C> {
     fn dialect(&self) -> Dialect {
         self.dialect
     }
@@ -220,18 +226,24 @@ impl<S: RunsQueries> Engine for Server<S, Prepared<'_>> {
     }
 
     fn by_hand(&self, text: &str, keys: &[i64]) -> Vec<Line> {
-        self.rows(text, keys)
-            .iter()
-            .map(cells::of_postgres)
-            .collect()
+        self.own.lines(&self.runtime, text, keys)
     }
 
     fn plan_by_hand(&self, text: &str, keys: &[i64]) -> String {
-        let rows = self.rows(&format!("EXPLAIN {text}"), keys);
-        rows.iter()
-            .map(|row| row.get::<_, String>(0))
-            .collect::<Vec<_>>()
-            .join("\n")
+        self.own.plan(&self.runtime, text, keys)
+    }
+}
+
+impl ByHand for Prepared<'_> {
+    fn lines(&self, runtime: &Runtime, text: &str, keys: &[i64]) -> Vec<Line> {
+        let rows = self.rows(runtime, text, keys);
+        rows.iter().map(cells::of_postgres).collect()
+    }
+
+    fn plan(&self, runtime: &Runtime, text: &str, keys: &[i64]) -> String {
+        let rows = self.rows(runtime, &format!("EXPLAIN {text}"), keys);
+        let lines: Vec<_> = rows.iter().map(|row| row.get::<_, String>(0)).collect();
+        lines.join("\n")
     }
 }
 
@@ -250,49 +262,35 @@ fn mariadb(run: &mut dyn FnMut(&dyn Engine)) {
     run(&Server { runtime, dialect: Dialect::MariaDb, session, own: tokio::sync::Mutex::new(own) });
 }
 
-impl<S: RunsQueries> Server<S, tokio::sync::Mutex<mysql_async::Conn>> {
-    fn rows(&self, text: &str, keys: &[i64]) -> Vec<mysql_async::Row> {
-        let binds = if is_one_bind(text) {
-            vec![as_json(keys).into()]
-        } else {
-            keys.iter().map(|key| (*key).into()).collect()
-        };
-        block(&self.runtime, async {
-            let params = match binds {
-                binds if binds.is_empty() => mysql_async::Params::Empty,
-                binds => mysql_async::Params::Positional(binds),
-            };
-            self.own.lock().await.exec(text, params).await.unwrap()
-        })
-    }
-}
-
-impl<S: RunsQueries> Engine for Server<S, tokio::sync::Mutex<mysql_async::Conn>> {
-    fn dialect(&self) -> Dialect {
-        self.dialect
+impl ByHand for tokio::sync::Mutex<mysql_async::Conn> {
+    fn lines(&self, runtime: &Runtime, text: &str, keys: &[i64]) -> Vec<Line> {
+        let rows = block(runtime, mariadb_rows(self, text, keys));
+        rows.into_iter().map(cells::of_mariadb).collect()
     }
 
-    fn ours(&self, name: &str, form: usize) -> Option<Vec<Line>> {
-        ours::ask(name, form, &Rows(self))
-    }
-
-    fn plan_of_ours(&self, name: &str, form: usize) -> Option<String> {
-        ours::ask(name, form, &Plan(self))
-    }
-
-    fn by_hand(&self, text: &str, keys: &[i64]) -> Vec<Line> {
-        self.rows(text, keys)
-            .into_iter()
-            .map(cells::of_mariadb)
-            .collect()
-    }
-
-    fn plan_by_hand(&self, text: &str, keys: &[i64]) -> String {
-        let rows = self.rows(&format!("EXPLAIN FORMAT=JSON {text}"), keys);
+    fn plan(&self, runtime: &Runtime, text: &str, keys: &[i64]) -> String {
+        let text = format!("EXPLAIN FORMAT=JSON {text}");
+        let rows = block(runtime, mariadb_rows(self, &text, keys));
         rows.into_iter()
             .map(mysql_async::from_row::<String>)
             .collect()
     }
+}
+
+async fn mariadb_rows(
+    own: &tokio::sync::Mutex<mysql_async::Conn>,
+    text: &str,
+    keys: &[i64],
+) -> Vec<mysql_async::Row> {
+    let binds: Vec<mysql_async::Value> = match is_one_bind(text) {
+        true => vec![as_json(keys).into()],
+        false => keys.iter().map(|key| (*key).into()).collect(),
+    };
+    let params = match binds {
+        binds if binds.is_empty() => mysql_async::Params::Empty,
+        binds => mysql_async::Params::Positional(binds),
+    };
+    own.lock().await.exec(text, params).await.unwrap()
 }
 
 fn block<T>(runtime: &Runtime, future: impl Future<Output = T>) -> T {
