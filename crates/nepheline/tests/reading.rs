@@ -207,11 +207,19 @@ fn a_query_has_few_texts_for_lists_of_any_length() {
             assert_eq!(count(&by_day), on_days);
             let others = Specimen::rows().filter(|s| s.label.none_of(labels.clone()));
             assert_eq!(count(&others), 600 - labels.len());
-            // Of two lists, the shorter one is written for the length of the longer one.
+            // The shorter of two lists is written for the length of the longer one.
             let both =
                 Specimen::rows().filter(|s| s.id.one_of([1, 600]) | s.label.one_of(labels.clone()));
             let first = usize::from(labels.is_empty());
             assert_eq!(count(&both), labels.len() + first + usize::from(labels.len() < 600));
+            let none =
+                Specimen::rows().filter(|s| s.id.one_of([-1]) & s.label.one_of(labels.clone()));
+            assert_eq!(
+                db.write(&none.clone().update(|s| s.top_m.set(0.0)))
+                    .unwrap(),
+                0
+            );
+            assert_eq!(db.write(&none.delete()).unwrap(), 0);
             // NULL is in no list, and out of each.
             let theirs =
                 Specimen::rows().filter(|s| s.analyst_id.one_of(ids.clone().map(|id| id + 100)));

@@ -323,3 +323,42 @@ async fn a_reset_leaves_no_time_limit_of_another_handle() {
             .unwrap_or_else(|err| panic!("on {}: {err:#}", engine.name));
     }
 }
+
+/// The runs of a prepared query by a plan for any values, and by plans for its values; `None` if it is not prepared.
+async fn plans_of(db: &nepheline::Database, query: &Query<Lab>) -> Option<(i64, i64)> {
+    for _ in 0..8 {
+        db.read(query).await.unwrap();
+    }
+    let kept = nepheline::statement!(
+        "SELECT generic_plans, custom_plans FROM pg_prepared_statements WHERE statement LIKE 'SELECT \"lab\"%'"
+    );
+    db.read_at_most_one(&kept.rows_as::<(i64, i64)>())
+        .await
+        .unwrap()
+}
+
+#[tokio::test]
+async fn postgresql_plans_for_the_values_where_it_is_told_to() {
+    let Some(engine) = server("PostgreSQL") else { return };
+    let loaded = engine.clone();
+    tokio::task::spawn_blocking(move || drop(loaded.demo()))
+        .await
+        .unwrap();
+    let open = async |parameters: &str| {
+        nepheline::Database::open(&engine.with(parameters))
+            .await
+            .unwrap()
+    };
+    let query = Lab::rows().filter(|l| l.id.ge(1));
+    assert_eq!(plans_of(&open("pool_size=1").await, &query).await, Some((3, 5)));
+    let custom = open("pool_size=1&plans=custom").await;
+    assert_eq!(plans_of(&custom, &query).await, Some((0, 8)));
+    let always_planned = query.clone().custom_plan();
+    assert_eq!(plans_of(&open("pool_size=1").await, &always_planned).await, None);
+    let err = nepheline::blocking::Database::open("sqlite::memory:?plans=custom").unwrap_err();
+    assert!(
+        err.to_string()
+            .contains("names `plans`, which only PostgreSQL reuses"),
+        "{err}"
+    );
+}

@@ -304,7 +304,7 @@ impl Grammar for Flavour {
             SqlType::Text | SqlType::Enum(_) | SqlType::Native(_) if in_expression => self.collated,
             _ => Collated::AS_IT_IS,
         };
-        match length < usize::MAX && !self.list_lengths(item).is_empty() {
+        match length < usize::MAX {
             true => ListForm { left, ..ListForm::OF_EACH },
             false => ListForm {
                 left,

@@ -119,8 +119,8 @@ impl Grammar for Postgres {
 
     // `ANY` is searched item by item in a plan for any list, which takes long for many items where no index serves. Rows
     // without duplicates are joined instead, by a hash table or an index. Below NOT or OR an index only serves `ANY`.
-    fn list(&self, item: SqlType, in_expression: bool, length: usize) -> ListForm {
-        if self.list_lengths(item).contains(&length) && length == 1 {
+    fn list(&self, _item: SqlType, in_expression: bool, length: usize) -> ListForm {
+        if length == 1 {
             return ListForm::OF_EACH;
         }
         let is_long = length > SHORT_LIST;

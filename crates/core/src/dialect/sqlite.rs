@@ -66,7 +66,7 @@ impl Grammar for Sqlite {
     }
 
     fn list(&self, item: SqlType, _in_expression: bool, length: usize) -> ListForm {
-        if length == 1 && !self.list_lengths(item).is_empty() {
+        if length == 1 {
             return ListForm { left: self.text_order(), ..ListForm::OF_EACH };
         }
         let open = match item.sent() {

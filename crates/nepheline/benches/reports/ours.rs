@@ -8,7 +8,7 @@ use nepheline_coreshed::{Analyst, Assay, Borehole, InvoiceLine, Lab, Rock, Site,
 use crate::cells::{IntoCell, IntoLine};
 use crate::world;
 
-/// What is done with a report's query.
+/// Something to do with a report's query.
 pub(crate) trait Asks {
     type Answer;
 

@@ -320,9 +320,9 @@ pub trait ExprExt: Sized {
     /// Tests whether the value is in a list of values, or in the result of a query: `IN`. No row matches an
     /// empty list.
     ///
-    /// A long list is one bind; a short one may be a bind for each item, of few lengths, where that is faster. For a nullable expression the items may be `Option`s: `None` in
-    /// the list matches NULL, and the list takes a second bind. A NULL in the result of a query matches
-    /// nothing.
+    /// A long list is one bind. A short one may be a bind for each item, of few lengths, where that is faster. For a
+    /// nullable expression the items may be `Option`s: `None` in the list matches NULL, and the list takes another
+    /// bind. A NULL in the result of a query matches nothing.
     ///
     /// ```
     /// use nepheline::prelude::*;

@@ -402,7 +402,7 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     /// Has PostgreSQL plan the query for its values each time it runs, by what it calls a custom plan.
     ///
     /// A prepared statement gets a plan for any values, from its sixth run on, if the server estimates it to be no worse.
-    /// That saves the planning, but may be slower where the best plan depends on the values: a filter that is rare
+    /// It saves the planning, but may be slower where the best plan depends on the values: a filter that is rare
     /// for one value and common for another, or a report that runs in parallel only with known values. The parameter
     /// `plans=custom` of the database's URL does this for all queries. The SQL is the same, and SQLite, MariaDB and
     /// MySQL plan for the values anyway.
