@@ -204,6 +204,23 @@ impl Function {
         self.way_out
     }
 
+    /// Returns the aggregate that makes the value of a whole from the values of its groups, if there is one.
+    pub(crate) fn combining(&'static self) -> Option<&'static Function> {
+        let is = |others: &[&'static F]| others.iter().any(|other| std::ptr::eq(self, *other));
+        let of_themselves = [
+            [&SUM, &SUM_WHOLE],
+            [&MIN, &MAX],
+            [&MIN_BOOLEAN, &MAX_BOOLEAN],
+            [&MIN_UUID, &MAX_UUID],
+            [&MIN_BYTES, &MAX_BYTES],
+            [&ALL_TRUE, &ANY_TRUE],
+        ];
+        match is(&[&COUNT_ROWS, &COUNT]) {
+            true => Some(&COUNT_OF_GROUPS),
+            false => is(of_themselves.as_flattened()).then_some(self),
+        }
+    }
+
     pub(crate) fn is_verbatim(&self) -> bool {
         self.verbatim
     }
@@ -610,6 +627,10 @@ pub(crate) fn ends(sql_type: SqlType) -> [&'static F; 2] {
 pub(crate) static IS_SUBTOTAL: F = F::named("is_subtotal").postgres("(GROUPING({0}) = 1)");
 pub(crate) static COUNT_ROWS: F = F::named("count").all("count(*){*}");
 pub(crate) static COUNT: F = F::named("count").all("count({0}){*}").any_type();
+static COUNT_OF_GROUPS: F = F::named("count")
+    .sqlite("coalesce(sum({0}), 0)")
+    .postgres("CAST(coalesce(sum({0}), 0) AS int8)")
+    .mysql("CAST(coalesce(sum({0}), 0) AS SIGNED)");
 pub(crate) static ALL_TRUE: F = F::named("all_true")
     .all("min({0}){*}")
     .postgres("bool_and({0}){*}");

@@ -20,8 +20,14 @@ struct Plan<'e, E>(&'e E);
 
 type Open = fn(&mut dyn FnMut(&dyn Engine));
 
-pub(crate) const ALL: [(&str, Open); 3] =
-    [("SQLite", sqlite), ("PostgreSQL", postgres), ("MariaDB", mariadb)];
+pub(crate) const WITH_CUSTOM_PLANS: &str = "PostgreSQL, custom plans";
+
+pub(crate) const ALL: [(&str, Open); 4] = [
+    ("SQLite", sqlite),
+    ("PostgreSQL", postgres),
+    (WITH_CUSTOM_PLANS, postgres_with_custom_plans),
+    ("MariaDB", mariadb),
+];
 
 /// The text with its placeholders: one for each key, or one for all.
 pub(crate) fn with_list(text: &str, keys: &[i64], dialect: Dialect) -> String {
@@ -158,23 +164,40 @@ impl<S: RunsQueries, C> Asks for Plan<'_, Server<S, C>> {
 }
 
 fn postgres(run: &mut dyn FnMut(&dyn Engine)) {
+    on_postgres(false, run);
+}
+
+/// Ours with `plans=custom`, by hand as before.
+fn postgres_with_custom_plans(run: &mut dyn FnMut(&dyn Engine)) {
+    on_postgres(true, run);
+}
+
+fn on_postgres(with_custom_plans: bool, run: &mut dyn FnMut(&dyn Engine)) {
     let (runtime, url, db) = server("NEPHELINE_TEST_POSTGRES");
     scopeguard::defer! { nepheline_coreshed::drop_tables(&db) };
-    let client = block(&runtime, async {
-        let (client, connection) = tokio_postgres::connect(&url, tokio_postgres::NoTls)
-            .await
-            .unwrap();
-        tokio::spawn(connection);
-        client
-    });
-    // One connection for both: its server process has the same caches for them.
-    let session = block(&runtime, nepheline::postgres::Session::over(&client)).unwrap();
+    let client = block(&runtime, connect(&url));
+    let other = with_custom_plans.then(|| block(&runtime, connect(&url)));
+    if let Some(other) = &other {
+        // What `plans=custom` sets on a connection of a pool.
+        block(&runtime, other.batch_execute("SET plan_cache_mode = force_custom_plan")).unwrap();
+    }
+    // One connection for both where it can be: its server process has the same caches for them.
+    let of_ours = other.as_ref().unwrap_or(&client);
+    let session = block(&runtime, nepheline::postgres::Session::over(of_ours)).unwrap();
     run(&Server {
         runtime,
         dialect: Dialect::Postgres,
         session,
         own: Prepared { own: &client, texts: RefCell::default() },
     });
+}
+
+async fn connect(url: &str) -> tokio_postgres::Client {
+    let (client, connection) = tokio_postgres::connect(url, tokio_postgres::NoTls)
+        .await
+        .unwrap();
+    tokio::spawn(connection);
+    client
 }
 
 /// A connection with its prepared statements.

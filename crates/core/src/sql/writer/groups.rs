@@ -6,7 +6,7 @@ use super::{Writer, push_number};
 use crate::dialect::Collated;
 use crate::dialect::TruthForm;
 use crate::model::{Error, function};
-use crate::sql::form::Part;
+use crate::sql::form::{self, Part};
 use crate::tree::{
     Aggregate, Call, GroupingClauses, Located, Node, OrderTerm, RawColumn, Select, Window,
 };
@@ -24,7 +24,16 @@ struct Keys<'q> {
 #[derive(Debug)]
 pub(super) struct PrecomputedKeys<'q> {
     keys: Vec<&'q Node>,
-    totalled: Vec<&'q Node>,
+    totalled: Totalled<'q>,
+}
+
+/// What a derived table computes beside the keys.
+#[derive(Debug)]
+enum Totalled<'q> {
+    /// The arguments of all aggregates, for each row.
+    Arguments(Vec<&'q Node>),
+    /// The aggregates of each group. The query around them combines these for subtotals.
+    Groups(Vec<&'q Node>),
 }
 
 const STRANGE_KEY: &str = "a key in `having` or `order_by` is not a key of the query; select it, or name it in `group_by`";
@@ -148,15 +157,20 @@ impl<'q> Writer<'q> {
         naming: Naming,
         cap: Option<Cap>,
     ) -> Result<(), Error> {
+        let is_combined = !self.combines(select)
+            && combined_aggregates(select).is_some()
+            && check_beside_groups(select, grouping, keys, true).is_ok();
+        let around = || match is_combined {
+            true => PrecomputedKeys::of_groups(select, &keys.all),
+            false => PrecomputedKeys::of(select, &keys.all),
+        };
         self.write_outside(select, naming, cap, |this| match this.grammar.grouping_sets() {
-            Some(opening) if keys.again => {
-                let around = PrecomputedKeys::of(select, &keys.all);
-                this.inside(around, |this| this.write_inner_list(select))?;
+            Some(opening) if keys.again || is_combined => {
+                this.inside(around(), |this| this.write_inner_list(select))?;
                 this.push(" FROM (");
-                let around = PrecomputedKeys::of(select, &keys.all);
-                this.write_precomputed(select, &around)?;
+                this.write_precomputed(select, &around())?;
                 this.push(") AS q");
-                this.inside(around, |this| {
+                this.inside(around(), |this| {
                     this.write_grouping_sets(select, grouping, &keys.all, rolled_up, opening)
                 })
             }
@@ -165,7 +179,7 @@ impl<'q> Writer<'q> {
                 this.write_from(select)?;
                 this.write_grouping_sets(select, grouping, &keys.all, rolled_up, opening)
             }
-            None => this.write_levels(select, grouping, &keys.all, rolled_up),
+            None => this.write_levels(select, grouping, around(), rolled_up),
         })
     }
 
@@ -247,8 +261,8 @@ impl<'q> Writer<'q> {
         self.write_having(grouping)
     }
 
-    /// Writes one query for each level of subtotals, over a common table expression with the keys and the arguments of
-    /// the aggregates, so that the rows are read once.
+    /// Writes one query for each level of subtotals, over a common table expression with the keys and what is
+    /// totalled, so that the rows are read once.
     ///
     /// MariaDB's WITH ROLLUP is no way out: it gives no grand total of an empty table, and mixes up subtotals with groups
     /// whose key is NULL.
@@ -256,12 +270,12 @@ impl<'q> Writer<'q> {
         &mut self,
         select: &'q Select,
         grouping: &'q GroupingClauses,
-        keys: &[&'q Node],
+        around: PrecomputedKeys<'q>,
         rolled_up: &[&'q Node],
     ) -> Result<(), Error> {
         let values = select.values.as_ref();
         let at = values.map_or(select.asked_at, |values| values.at);
-        let around = PrecomputedKeys::of(select, keys);
+        let keys = around.keys.clone();
         self.push("WITH nepheline_keys AS (");
         self.write_precomputed(select, &around)?;
         self.push(") ");
@@ -275,7 +289,7 @@ impl<'q> Writer<'q> {
                 this.write_inner_list(select)?;
                 this.push(" FROM nepheline_keys AS q");
                 let mut opening = " GROUP BY ";
-                for key in keys {
+                for key in &keys {
                     if !this.is_of_all(key) {
                         this.push(opening);
                         opening = ", ";
@@ -407,19 +421,27 @@ impl<'q> Writer<'q> {
         self.write_limit(select, cap)
     }
 
-    /// Writes the query of the rows to group: keys and arguments in full.
+    /// Writes the query of the rows to group, or of the groups to combine: keys and what is totalled in full.
     fn write_precomputed(
         &mut self,
         select: &'q Select,
         around: &PrecomputedKeys<'q>,
     ) -> Result<(), Error> {
-        self.write_rows(select, " UNION ALL ", |this| this.write_precomputed_list(around))
+        self.write_rows(select, " UNION ALL ", |this| this.write_precomputed_list(around))?;
+        if let Totalled::Groups(_) = around.totalled {
+            for number in 1..=around.keys.len() {
+                self.push(if number == 1 { " GROUP BY " } else { ", " });
+                push_number(&mut self.text, number);
+            }
+        }
+        Ok(())
     }
 
     fn write_precomputed_list(&mut self, around: &PrecomputedKeys<'q>) -> Result<(), Error> {
         self.push("SELECT ");
         let keys = around.keys.iter().map(|node| (" AS k", node));
-        let totalled = around.totalled.iter().map(|node| (" AS a", node));
+        let (Totalled::Arguments(totalled) | Totalled::Groups(totalled)) = &around.totalled;
+        let totalled = totalled.iter().map(|node| (" AS a", node));
         let numbers = (0..).zip(keys).chain((0..).zip(totalled));
         let mut between = "";
         for (number, (named, node)) in numbers {
@@ -459,8 +481,37 @@ impl<'q> Writer<'q> {
 
     /// Returns the place of an argument of an aggregate in the derived table.
     fn place_inside(&self, node: &Node) -> Option<usize> {
-        let mut totalled = self.inside.as_ref()?.totalled.iter();
-        totalled.position(|own| std::ptr::eq(*own, node))
+        match &self.inside.as_ref()?.totalled {
+            Totalled::Arguments(arguments) => {
+                arguments.iter().position(|own| std::ptr::eq(*own, node))
+            }
+            Totalled::Groups(aggregates) => aggregates.iter().position(|own| *own == node),
+        }
+    }
+
+    /// Writes an aggregate of a select, which combines those of the groups where the table around has them.
+    pub(super) fn write_aggregate_node(
+        &mut self,
+        node: &'q Node,
+        aggregate: &'q Aggregate,
+    ) -> Result<(), Error> {
+        let combining = aggregate.call.function.combining();
+        let (Some(place), Some(combining)) = (self.place_inside(node), combining) else {
+            return self.write_aggregate(aggregate, None);
+        };
+        let form = match std::ptr::eq(combining, aggregate.call.function) {
+            true => self.form_of(&aggregate.call)?,
+            false => self.grammar.form(combining).unwrap_or(form::AS_IT_IS),
+        };
+        self.in_expression(|this| {
+            this.write_form(form, |this, part, _| {
+                if part == 0 {
+                    this.push("q.a");
+                    push_number(&mut this.text, place);
+                }
+                Ok(())
+            })
+        })
     }
 
     pub(super) fn write_aggregate(
@@ -608,10 +659,38 @@ impl<'q> PrecomputedKeys<'q> {
     fn of(select: &'q Select, keys: &[&'q Node]) -> PrecomputedKeys<'q> {
         let mut totalled = Vec::new();
         for node in select.nodes() {
-            node.visit_totalled(&mut |node| totalled.push(node));
+            node.visit_aggregates(&mut |node| {
+                // A bind is the same for all rows, so it is not computed for each.
+                let Node::Aggregate(_, aggregate) = node else { return };
+                let arguments = aggregate.nodes();
+                totalled.extend(arguments.filter(|node| !matches!(node, Node::Bind(_))));
+            });
         }
-        PrecomputedKeys { keys: keys.to_vec(), totalled }
+        PrecomputedKeys { keys: keys.to_vec(), totalled: Totalled::Arguments(totalled) }
     }
+
+    /// Returns the keys and the aggregates of a query, each once.
+    fn of_groups(select: &'q Select, keys: &[&'q Node]) -> PrecomputedKeys<'q> {
+        let aggregates = combined_aggregates(select).unwrap_or_default();
+        PrecomputedKeys { keys: keys.to_vec(), totalled: Totalled::Groups(aggregates) }
+    }
+}
+
+/// Returns the aggregates of a query, each once, if all follow from the ones of smaller groups: a sum of sums, the
+/// least of the least.
+fn combined_aggregates(select: &Select) -> Option<Vec<&Node>> {
+    let mut all = Vec::new();
+    let mut are_combined = true;
+    for node in select.nodes() {
+        node.visit_aggregates(&mut |node| {
+            let Node::Aggregate(_, aggregate) = node else { return };
+            are_combined &= !aggregate.distinct && aggregate.call.function.combining().is_some();
+            if !all.contains(&node) {
+                all.push(node);
+            }
+        });
+    }
+    are_combined.then_some(all)
 }
 
 impl Node {
@@ -653,15 +732,11 @@ impl Node {
         self.children(&mut |child| child.visit_beside_groups(see));
     }
 
-    /// Visits the arguments of its aggregates.
-    fn visit_totalled<'n>(&'n self, see: &mut dyn FnMut(&'n Node)) {
+    /// Visits its aggregates.
+    fn visit_aggregates<'n>(&'n self, see: &mut dyn FnMut(&'n Node)) {
         match self {
-            // A bind is the same for all rows, so it is not computed for each.
-            Node::Aggregate(_, aggregate) => {
-                let binds = |node: &&Node| matches!(node, Node::Bind(_));
-                aggregate.nodes().filter(|node| !binds(node)).for_each(see);
-            }
-            other => other.children(&mut |child| child.visit_totalled(see)),
+            Node::Aggregate(..) => see(self),
+            other => other.children(&mut |child| child.visit_aggregates(see)),
         }
     }
 

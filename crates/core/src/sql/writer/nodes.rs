@@ -139,7 +139,7 @@ impl<'q> Writer<'q> {
             }
             Node::Call(_, call) => self.write_call(call),
             Node::Case(_, case) => self.in_expression(|this| this.write_case(case)),
-            Node::Aggregate(_, aggregate) => self.write_aggregate(aggregate, None),
+            Node::Aggregate(_, aggregate) => self.write_aggregate_node(node, aggregate),
             Node::Window(_, window) => self.write_aggregate(&window.of, Some(window)),
             Node::Key(..) if self.is_of_all(node) => {
                 self.push("NULL");
