@@ -68,6 +68,7 @@ pub use build::expr::{
     weeks, years,
 };
 pub use build::policy::Policy;
+pub use build::prepared::{BindParameters, Bound, Parameter, Prepared};
 pub use build::query::{
     Alongside, Cte, MappedRows, OptionalParentBeside, ParentBeside, Query, RowsBeside, Scope,
     StatementAlongside, Tables, all_scopes, any_scope, cte, from, recursive,
@@ -103,6 +104,7 @@ pub mod bounds {
         KnownPerRow, ListItem, Mapped, MaybeCondition, MaybeOperand, Operand, RowColumns,
         ShapedFrom, StandsBeside, unfit, unit,
     };
+    pub use crate::build::prepared::{Prepares, RowCount};
     pub use crate::build::query::{
         Append, Beside, JoinTarget, SelectedRow, SumOf, Summed, WrittenTables,
     };
@@ -124,13 +126,13 @@ pub mod internal {
     pub use crate::build::call::{
         CallArgument, Callable, OutParameters, in_argument, in_out_argument, out_argument,
     };
-    pub use crate::build::compile::to_prepare;
     pub use crate::build::expr::{
         AsBind, AsSelected, GivenFields, NoLevel, Selection, Settles, Shape, ShapeField, ShapeRest,
-        ShapeValue, Shaping, argument, can_fail, columns_of, literal, parameter, schema_name,
-        shape_rest, shape_value,
+        ShapeValue, Shaping, argument, can_fail, columns_of, literal, schema_name, shape_rest,
+        shape_value,
     };
     pub use crate::build::policy::condition_of;
+    pub use crate::build::prepared::{ParameterField, ParameterValues, list_parameter, list_value};
     pub use crate::build::query::{
         AndThen, Bridge, Companion, Companions, Each, Found, InHand, Keyset, Lookup,
         OptionalParent, Places, RequiredParent, Selects, StandsAlongside,
@@ -164,6 +166,6 @@ pub mod internal {
     };
     pub use crate::plan::{CompileContext, PolicySlot, ReadShape};
     pub use crate::sql::script::{ScriptPart, split as split_script};
-    pub use crate::sql::{Copying, Statement, Template};
+    pub use crate::sql::{Copying, Statement};
     pub use crate::tree::{PolicyCondition, RawColumn, Source, is_function, policy_id};
 }

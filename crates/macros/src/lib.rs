@@ -10,6 +10,7 @@ mod column;
 mod crate_path;
 mod decimal;
 mod name;
+mod parameters;
 mod relation;
 mod rules;
 mod serde_impl;
@@ -128,6 +129,16 @@ pub fn shape(input: TokenStream) -> TokenStream {
 #[proc_macro_derive(Storable, attributes(nepheline))]
 pub fn derive_storable(input: TokenStream) -> TokenStream {
     crate_path::derived(parse_macro_input!(input as DeriveInput), storable::derive)
+}
+
+/// Turns a struct with named fields into the values of a prepared query; see `Prepared`.
+///
+/// It writes `ByDepthParameters` beside `ByDepth`: the same fields as bind parameters, which the closure of the query
+/// receives. A field has a column type, or is a `Vec` of storable values, for `one_of` and `none_of`. `Vec<u8>` is one
+/// value of bytes.
+#[proc_macro_derive(BindParameters, attributes(nepheline))]
+pub fn derive_bind_parameters(input: TokenStream) -> TokenStream {
+    crate_path::derived(parse_macro_input!(input as DeriveInput), parameters::derive)
 }
 
 /// The macro behind `nepheline::verbatim!`, which passes it the path of the crate.

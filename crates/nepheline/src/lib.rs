@@ -158,7 +158,7 @@ pub mod postgres {
 ))]
 pub use crate::observe::traced::Traced;
 pub use nepheline_core::*;
-pub use nepheline_macros::{RowShape, Storable, Table};
+pub use nepheline_macros::{BindParameters, RowShape, Storable, Table};
 
 /// Selects into a struct with `#[derive(RowShape)]`, written like a struct literal.
 ///

@@ -3,13 +3,13 @@
 pub use crate::bounds::Argument;
 pub use crate::{ArrayExt as _, RangeExt as _, RowStruct as _, Writes as _};
 pub use crate::{
-    Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, ExprExt, JsonExt, Maybe,
-    NumberExt, PerGroup, PerRow, Query, RowShape, Scope, Storable, Table, TextExt, TimeExt, all_of,
-    all_true, any_given, any_of, any_true, array_agg, avg, avg_decimal, bind, case, coalesce,
-    count, count_distinct, count_of, cte, days, dec, dense_rank, first_value, from, hours,
-    is_subtotal, lag, lag_or, last_value, lead, lead_or, listagg, literal, max, min, minutes,
-    months, ntile, per, per_parent, rank, rollup, row_number, seconds, shape, sum, verbatim, weeks,
-    years,
+    BindParameters, Carried, Column, Condition, Dialect, Error, ErrorKind, Expr, ExprExt, JsonExt,
+    Maybe, NumberExt, PerGroup, PerRow, Prepared, Query, RowShape, Scope, Storable, Table, TextExt,
+    TimeExt, all_of, all_true, any_given, any_of, any_true, array_agg, avg, avg_decimal, bind,
+    case, coalesce, count, count_distinct, count_of, cte, days, dec, dense_rank, first_value, from,
+    hours, is_subtotal, lag, lag_or, last_value, lead, lead_or, listagg, literal, max, min,
+    minutes, months, ntile, per, per_parent, rank, rollup, row_number, seconds, shape, sum,
+    verbatim, weeks, years,
 };
 #[cfg(any(feature = "sqlite", feature = "postgres", feature = "mysql"))]
 pub use crate::{Readable as _, RunsQueries as _, blocking::RunsQueries as _};

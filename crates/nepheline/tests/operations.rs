@@ -696,3 +696,20 @@ fn code_in_table(sql: &str) -> String {
         false => format!("`{sql}`"),
     }
 }
+
+#[test]
+fn an_expression_knows_whether_computing_it_can_fail() {
+    use nepheline::internal::can_fail;
+
+    let s = <nepheline_coreshed::Specimen as nepheline::RowStruct>::columns(
+        nepheline::internal::Source::NOWHERE,
+    );
+    assert!(!can_fail(s.top_m.gt(50) & s.label.like("a%") | s.analyst_id.is_null()));
+    assert!(!can_fail(s.label.lower()));
+    assert!(!can_fail(s.assays().any(|a| a.ppm.gt(3))));
+    assert!(can_fail(s.id + 1));
+    assert!(can_fail((s.top_m / 2).gt(3)));
+    assert!(can_fail(s.label.eq("a") & (s.id * 2).gt(7)));
+    assert!(can_fail(s.assays().any(|a| (a.ppm * 2).gt(3))));
+    assert!(can_fail(verbatim!("{} / 10 = 4", s.id).condition()));
+}

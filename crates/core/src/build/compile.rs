@@ -1,6 +1,5 @@
 //! The steps from a tree to a statement, the same for running and showing it: plan, then write.
 
-use crate::build::query::Selects;
 use crate::dialect::Grammar;
 use crate::model::Error;
 use crate::plan::{CompileContext, Planned, ReadShape};
@@ -28,16 +27,15 @@ pub(crate) fn to_show(
     Ok(statement.into_sql(planned.into_met()))
 }
 
-/// Compiles a query with bind parameters, to be run many times.
-#[doc(hidden)]
-pub fn to_prepare(
-    query: &impl Selects,
-    context: CompileContext<'_>,
+/// Compiles a query with bind parameters, to be run many times under policies of this structure. Its lists have the binds
+/// of lists of this length.
+pub(crate) fn to_prepare(
+    planned: &Planned<'_>,
+    grammar: &'static dyn Grammar,
     shape: ReadShape,
+    list_length: usize,
 ) -> Result<Template, Error> {
-    let planned = Planned::read(query.select(), context)?;
-    let statement = Statement::of_read(&planned, context.grammar, shape, Purpose::Prepare)?;
-    Ok(Template(statement.into_owned_binds()))
+    Statement::of_template(planned, grammar, shape, list_length).map(Template::of)
 }
 
 /// Returns the text of a query that is only compared with others. It has no policies.

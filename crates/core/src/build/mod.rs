@@ -5,6 +5,7 @@ pub(crate) mod call;
 pub(crate) mod compile;
 pub(crate) mod expr;
 pub(crate) mod policy;
+pub(crate) mod prepared;
 pub(crate) mod query;
 pub(crate) mod schema;
 pub(crate) mod script;

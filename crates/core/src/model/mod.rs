@@ -39,6 +39,6 @@ pub use storable::{
     RangeOf, Sent, SentType, SqlType, Storable, StoredAsJson, TakesValues, exact_text,
     interval_text,
 };
-pub(crate) use storable::{Borrower, Measure};
+pub(crate) use storable::{Borrower, Measure, ParameterBind, ParameterForm};
 pub(crate) use table::is_same;
 pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo};

@@ -103,7 +103,7 @@ impl<'a> CompileContext<'a> {
 pub struct PolicySlot(OnceLock<Policies>);
 
 /// The conditions of policies that stand before the filters of a query.
-type Policies = SmallVec<[Located<Node>; 2]>;
+pub(crate) type Policies = SmallVec<[Located<Node>; 2]>;
 
 impl PolicySlot {
     /// Stores the policies, unless it already holds those of another statement.
@@ -244,6 +244,36 @@ impl<'q> Planned<'q> {
         let asks_others = asks_others || matches!(select, Tree::Own(_));
         let (met, schema) = (guard.into_met(), context.schema.cloned());
         Ok(Planned { select, before_filters, asks_others, met, schema })
+    }
+
+    /// Returns the policies of a query, if all of them can stand before its filters, so that the query itself stays as it
+    /// is.
+    pub(crate) fn policies_before(
+        select: &Select,
+        context: CompileContext<'_>,
+    ) -> Result<Option<Policies>, Error> {
+        if !context.carried.required().is_empty() {
+            required::check_query(select, context.carried)?;
+        }
+        let mut guard = Guard::new(context, false);
+        let guarded = guard.outermost(select);
+        let (tree, policies) = guarded.map_err(|err| err.asked_at(select.asked_at))?;
+        Ok(matches!(tree, Tree::Lent(_)).then_some(policies))
+    }
+
+    /// Plans a query whose policies are those that [`policies_before`](Self::policies_before) returned.
+    pub(crate) fn under(
+        policies: Policies,
+        select: &'q Select,
+        context: CompileContext<'_>,
+    ) -> Planned<'q> {
+        Planned {
+            select: Tree::Lent(select),
+            before_filters: BeforeFilters::Own(Box::new(policies)),
+            asks_others: select.asks_others(),
+            met: Vec::new(),
+            schema: context.schema.cloned(),
+        }
     }
 
     /// Plans a query that is never run: its text is only compared with others, so it has no policies.

@@ -451,6 +451,18 @@ impl Select {
             || self.leads_to_policies()
     }
 
+    /// Returns whether no table that it reads has policies, nor one inside it.
+    pub(crate) fn is_free_of_policies(&self) -> bool {
+        let mut is_free = !self.has_policies() && self.parents.is_empty();
+        self.each_inner(&mut |inner| {
+            is_free &= match inner {
+                Inner::Query(select) => select.is_free_of_policies(),
+                Inner::Cte(cte) => cte.select.is_free_of_policies(),
+            };
+        });
+        is_free
+    }
+
     /// Returns whether the query, or one inside it, reads other tables than one.
     pub(super) fn asks_others(&self) -> bool {
         !self.is_of_one_table() || self.any_node(|node| node.summary().asks_others())

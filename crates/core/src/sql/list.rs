@@ -30,6 +30,13 @@ pub(super) fn to_json(list: &List, zone_mark: bool, longest_text: usize) -> Resu
     })
 }
 
+/// Returns the length that a list counts as: the first of `lengths` that it fits in, or no limit.
+pub(crate) fn counted_length(list: &List, lengths: &[usize]) -> usize {
+    // An empty list has no item to fill it up with.
+    let fits = |length: &usize| (1..=*length).contains(&list.items().len());
+    lengths.iter().copied().find(fits).unwrap_or(usize::MAX)
+}
+
 struct Items<'a> {
     list: &'a List,
     zone_mark: bool,

@@ -23,7 +23,7 @@ use crate::tree::PolicyUse;
 #[derive(Debug)]
 pub struct Statement<'q> {
     pub(super) grammar: &'static dyn Grammar,
-    pub(super) text: String,
+    pub(super) text: Cow<'q, str>,
     pub(super) binds: Binds<'q>,
     pub(super) marks: Vec<Mark>,
     pub(super) origin: Origin,
@@ -37,6 +37,8 @@ pub struct Statement<'q> {
     pub(super) once: bool,
     /// True if PostgreSQL plans it for its values each time it runs.
     pub(super) plans_for_values: bool,
+    /// True if the text depends on the value of a bind parameter.
+    pub(super) depends_on_values: bool,
     pub(super) alters_session: bool,
     /// The COPY that writes its rows, if it is one.
     pub(super) copying: Option<Copying>,
@@ -57,40 +59,6 @@ pub(crate) enum Purpose {
     Show,
     /// It is run many times, with values for its bind parameters.
     Prepare,
-}
-
-/// A statement whose bind parameters have no values yet, so that it cannot be run.
-#[doc(hidden)]
-#[derive(Debug)]
-pub struct Template(pub(crate) Statement<'static>);
-
-impl Template {
-    /// Returns the statement with these values for its parameters, by their numbers.
-    pub fn with_values(&self, values: &[BindValue]) -> Result<Statement<'static>, Error> {
-        let mut statement = self.0.to_owned_binds();
-        let mut binds = statement.binds.into_values();
-        for bind in &mut binds {
-            let BindValue::Parameter(number, sql_type) = *bind else { continue };
-            let value = values.get(usize::from(number));
-            let value = value.filter(|value| value.sql_type().sent() == sql_type.sent());
-            let reason = match value {
-                None => Some("a bind parameter has no value of its type"),
-                Some(value) => self.0.grammar.refusal(value),
-            };
-            if let Some(reason) = reason {
-                return Err(Error::refused_value(bind, reason).asked_at(self.0.origin));
-            }
-            if let Some(value) = value {
-                *bind = value.clone();
-            }
-        }
-        statement.binds = Binds::of_values(binds);
-        Ok(statement)
-    }
-
-    pub fn text(&self) -> &str {
-        self.0.text()
-    }
 }
 
 /// The data that a driver needs for a COPY.
@@ -123,6 +91,17 @@ impl<'q> Statement<'q> {
                 Ok(writer.write(shape)?.into_owned_binds())
             }
         }
+    }
+
+    /// Writes a query with bind parameters, whose lists count as lists of this length.
+    pub(crate) fn of_template<'p>(
+        planned: &'p Planned<'p>,
+        grammar: &'static dyn Grammar,
+        shape: ReadShape,
+        list_length: usize,
+    ) -> Result<Statement<'p>, Error> {
+        let writer = Writer::new(planned.plan(), grammar, Purpose::Prepare);
+        writer.with_lists_of(list_length).write(shape)
     }
 
     /// Writes a statement of an update or a delete.
@@ -233,14 +212,16 @@ impl<'q> Statement<'q> {
     pub(crate) fn telling_inserted(mut self) -> Statement<'q> {
         let form = self.grammar.upsert();
         let tells_inserted = form.and_then(|form| form.tells_inserted);
-        self.text.push_str(tells_inserted.unwrap_or_default());
+        self.text
+            .to_mut()
+            .push_str(tells_inserted.unwrap_or_default());
         self
     }
 
     /// Returns the statement for people, with the policies of the statement.
     pub(crate) fn into_sql(self, met: Vec<PolicyUse>) -> Sql {
         let binds = self.binds.into_values();
-        Sql::new(self.grammar, self.text, binds, self.marks, met)
+        Sql::new(self.grammar, self.text.into_owned(), binds, self.marks, met)
     }
 
     /// Returns a statement with text of the library or of a test, never with a user's value.
@@ -252,7 +233,7 @@ impl<'q> Statement<'q> {
     ) -> Self {
         Statement {
             grammar,
-            text: text.into(),
+            text: Cow::Owned(text.into()),
             binds: Binds::of_values(binds),
             marks: Vec::new(),
             origin: Origin::of(Location::caller()),
@@ -262,6 +243,7 @@ impl<'q> Statement<'q> {
             tables: Tables::new(),
             once: false,
             plans_for_values: false,
+            depends_on_values: false,
             alters_session: true,
             copying: None,
             wanted: None,
@@ -350,7 +332,7 @@ impl<'q> Statement<'q> {
         };
         let opening = self.grammar.forgetful().unwrap_or_default();
         let place = if self.text.starts_with(opening) { opening.len() } else { 0 };
-        self.text.insert_str(place, verb);
+        self.text.to_mut().insert_str(place, verb);
         self.most_rows = usize::MAX;
         // The lines of a plan have columns of their own.
         self.wanted = None;
@@ -360,9 +342,10 @@ impl<'q> Statement<'q> {
     /// Adds a comment at the end, for this run only. The caller must ensure that the text cannot end the
     /// comment.
     pub fn comment(&mut self, text: &str) {
-        self.text.push_str(" /*");
-        self.text.push_str(text);
-        self.text.push_str("*/");
+        let own = self.text.to_mut();
+        own.push_str(" /*");
+        own.push_str(text);
+        own.push_str("*/");
         self.once = true;
     }
 
@@ -402,6 +385,7 @@ impl<'q> Statement<'q> {
             tables,
             once,
             plans_for_values,
+            depends_on_values,
             alters_session,
             copying,
             wanted,
@@ -410,7 +394,7 @@ impl<'q> Statement<'q> {
         } = self;
         Statement {
             grammar,
-            text,
+            text: Cow::Owned(text.into_owned()),
             binds: binds.into_owned(),
             marks,
             origin,
@@ -420,6 +404,7 @@ impl<'q> Statement<'q> {
             tables,
             once,
             plans_for_values,
+            depends_on_values,
             alters_session,
             copying,
             wanted,
@@ -430,10 +415,16 @@ impl<'q> Statement<'q> {
 
     /// Returns a copy of the statement that owns its binds, for a driver on another thread.
     pub fn to_owned_binds(&self) -> Statement<'static> {
+        let binds = self.binds.iter().map(|bind| bind.to_value()).collect();
+        self.lent(Binds::of_values(binds)).into_owned_binds()
+    }
+
+    /// Returns the statement with other binds, borrowing its text.
+    pub(super) fn lent<'s>(&'s self, binds: Binds<'s>) -> Statement<'s> {
         Statement {
             grammar: self.grammar,
-            text: self.text.clone(),
-            binds: Binds::of_values(self.binds.iter().map(|bind| bind.to_value()).collect()),
+            text: Cow::Borrowed(&self.text),
+            binds,
             marks: self.marks.clone(),
             origin: self.origin,
             most_rows: self.most_rows,
@@ -442,6 +433,7 @@ impl<'q> Statement<'q> {
             tables: self.tables.clone(),
             once: self.once,
             plans_for_values: self.plans_for_values,
+            depends_on_values: self.depends_on_values,
             alters_session: self.alters_session,
             copying: self.copying.clone(),
             wanted: self.wanted.clone(),

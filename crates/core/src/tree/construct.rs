@@ -142,9 +142,18 @@ impl Node {
     /// Returns a lookup in a list: `items` has no NULLs, and `with_null` says whether there was one, where
     /// NULL is possible.
     pub(crate) fn one_of(self, items: List, with_null: Option<bool>, negated: bool) -> Node {
+        self.one_of_bind(BindValue::List(Box::new(items)), with_null, negated)
+    }
+
+    pub(crate) fn one_of_bind(
+        self,
+        list: BindValue,
+        with_null: Option<bool>,
+        negated: bool,
+    ) -> Node {
         let one_of = OneOf {
             operand: self,
-            list: BindValue::List(Box::new(items)),
+            list,
             with_null: with_null.map(BindValue::Bool),
             negated,
             same: false,

@@ -2,7 +2,10 @@
 
 use std::sync::Arc;
 
-use super::{Aggregate, CteQuery, FromSource, Node, RawColumn, Select, Source, Window};
+use super::{
+    Aggregate, CteQuery, FromSource, Node, RawColumn, Select, Source, SubqueryKind, Window,
+};
+use crate::model::BindValue;
 
 impl Aggregate {
     pub(crate) fn nodes(&self) -> impl Iterator<Item = &Node> {
@@ -180,6 +183,29 @@ impl Node {
         self.each_own_column(change);
     }
 
+    /// Visits the value of every bind in it for changes, also in subqueries, but not the patterns of LIKE, which engines
+    /// write in different ways.
+    pub(crate) fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        match self {
+            Node::Bind(value) => return change(value),
+            Node::OneOf(_, one_of) => {
+                change(&mut one_of.list);
+                one_of.with_null.iter_mut().for_each(&mut *change);
+            }
+            Node::Subquery(_, subquery) => {
+                if let SubqueryKind::MoreThan(rows) | SubqueryKind::AtMost(rows) =
+                    &mut subquery.asked
+                {
+                    change(rows);
+                }
+                subquery.select.each_bind(change);
+            }
+            Node::InQuery(_, in_query) => in_query.select.each_bind(change),
+            _ => {}
+        }
+        self.children_mut(&mut |child| child.each_bind(change));
+    }
+
     fn each_own_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {
         if let Node::Column(column) = self {
             return change(column);
@@ -220,6 +246,16 @@ impl FromSource {
         }
     }
 
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        if let FromSource::Text(text) | FromSource::Function(text) = self {
+            return text.each_bind(change);
+        }
+        self.each_inner_mut(&mut |inner| match inner {
+            InnerMut::Query(select) => select.each_bind(change),
+            InnerMut::Cte(named) => Arc::make_mut(named).select.each_bind(change),
+        });
+    }
+
     fn each_inner_mut(&mut self, change: &mut dyn FnMut(InnerMut<'_>)) {
         match self {
             FromSource::Table | FromSource::RecursiveReference => {}
@@ -246,6 +282,25 @@ impl Select {
     /// Visits every column in its clauses, also in subqueries.
     pub(crate) fn visit_columns(&self, see: &mut dyn FnMut(&RawColumn)) {
         self.nodes().for_each(|node| node.visit_columns(see));
+    }
+
+    /// Visits the value of every bind in it for changes, as [`Node::each_bind`].
+    pub(crate) fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.body.each_bind(change);
+        let joined = self.joins.iter_mut().map(|join| &mut join.body);
+        let parents = self.parents.iter_mut().map(|(_, body)| body);
+        joined
+            .chain(parents)
+            .for_each(|body| body.each_bind(change));
+        self.nodes_mut().for_each(|node| node.each_bind(change));
+        let limits = [&mut self.limit, &mut self.offset].into_iter().flatten();
+        limits.for_each(|limit| change(&mut limit.what));
+        let of_each = self.grouping.iter_mut();
+        let of_each = of_each.flat_map(|grouping| &mut grouping.of_each);
+        of_each
+            .flat_map(|each| [&mut each.limit, &mut each.offset])
+            .flatten()
+            .for_each(change);
     }
 
     /// Visits each query inside it, but not the queries inside those.

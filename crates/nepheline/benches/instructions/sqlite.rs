@@ -128,6 +128,10 @@ fn reads(db: &Database, by_hand: &Connection) {
     let query = Specimen::row(7);
     twins("the same query value again", 100, || db.read_one(&query).unwrap(), by_key);
 
+    let prepared = <(i64,)>::prepare(|(id,)| Specimen::row(id));
+    let read = || db.read_one(&prepared.bind((7,))).unwrap();
+    twins("prepared point query by key", 100, read, by_key);
+
     let guarded = db.carrying(AnalystId(0));
     let under = format!(
         "SELECT {COLUMNS} FROM \"specimen\" WHERE \"specimen\".\"borehole_id\" = ?1 AND \"specimen\".\"id\" = ?2 LIMIT 2"

@@ -174,8 +174,7 @@ fn shown(milliseconds: f64) -> String {
 fn budget(dialect: Dialect, report: &str) -> (f64, &'static str) {
     match (dialect, report) {
         (Dialect::Sqlite, "money") => (4.5, "exact decimals"),
-        (Dialect::Sqlite | Dialect::MariaDb, "subtotals") => (2.4, "each level reads all rows"),
-        (Dialect::Postgres, "subtotals") => (2.4, "GROUPING SETS sort"),
+        (Dialect::MariaDb, "subtotals") => (2.4, "the table expression is computed for each level"),
         (Dialect::Postgres, "top") => (2.2, "no lateral join of tables"),
         (Dialect::Sqlite, _) => (1.05, ""),
         _ => (1.1, ""),

@@ -7,7 +7,7 @@ use nepheline_core::internal::{
     Statement, ReadShape,
 };
 use nepheline_core::{
-    Alongside, Error, Level, MappedRows, NamedRows, NamedValues, Query, RowShape, StatementAlongside, StatementRows, Table, Tables,
+    Alongside, Bound, Error, Level, MappedRows, NamedRows, NamedValues, Query, RowShape, StatementAlongside, StatementRows, Table, Tables,
 };
 
 use super::access::Access;
@@ -220,6 +220,32 @@ impl<R: RowShape + Send + 'static> Completes for StatementRows<R> {
 
     fn finish(&self, rows: Vec<ByName<R>>) -> Result<Vec<R>, Error> {
         Ok(rows.into_iter().map(ByName::into_row).collect())
+    }
+}
+
+impl<Q: Completes + Clone> Completes for Bound<'_, Q> {
+    type Loading = Q::Loading;
+
+    const HAS_COMPANIONS: bool = Q::HAS_COMPANIONS;
+
+    fn plain(&self, row: Q::Read) -> Result<Q::Row, Q::Read> {
+        self.query(Q::HAS_COMPANIONS).plain(row)
+    }
+
+    fn loading(&self, rows: Vec<Q::Read>) -> Q::Loading {
+        self.query(Q::HAS_COMPANIONS).loading(rows)
+    }
+
+    fn advance(&self, loading: &mut Q::Loading) -> Result<bool, Error> {
+        self.query(Q::HAS_COMPANIONS).advance(loading)
+    }
+
+    fn step<'s>(&'s self, loading: &'s mut Q::Loading) -> Option<Step<'s>> {
+        self.query(Q::HAS_COMPANIONS).step(loading)
+    }
+
+    fn finish(&self, loading: Q::Loading) -> Result<Vec<Q::Row>, Error> {
+        self.query(Q::HAS_COMPANIONS).finish(loading)
     }
 }
 

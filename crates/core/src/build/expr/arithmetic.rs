@@ -6,6 +6,7 @@ use rust_decimal::Decimal;
 
 use super::level::{Level, PerGroup, PerRow};
 use super::{Aggregate, BaseOf, Column, Expr, ExprExt, Follows, FollowsEither, NullOf, Operand};
+use crate::build::prepared::Parameter;
 use crate::model::{
     BindValue, ColumnType, Function, MaybeNull, NeverNull, Nullness, SqlType, Storable, function,
 };
@@ -148,13 +149,8 @@ type SumOfBoth<T, R, L> = <<<T as ColumnType>::Null as Nullness>::Or<
 /// `+` and `-`, for columns, expressions and aggregates on the left.
 macro_rules! sums {
     ($($operator:ident, $method:ident, $of_base:ident;)*) => {$(
-        impl<T: ColumnType<Base: Adds<R, PerRow>>, R> $operator<R> for Column<T> {
-            type Output = Expr<SumOfBoth<T, R, PerRow>>;
-
-            fn $method(self, other: R) -> Self::Output {
-                Expr::from_node(<T::Base as Adds<R, PerRow>>::$of_base(self.into_node(), other))
-            }
-        }
+        sums!(@of_rows $operator, $method, $of_base, Column<T>);
+        sums!(@of_rows $operator, $method, $of_base, Parameter<T>);
 
         impl<T: ColumnType<Base: Adds<R, L>>, L: Level, R> $operator<R> for Expr<T, L> {
             type Output = Expr<SumOfBoth<T, R, L>, L>;
@@ -172,6 +168,15 @@ macro_rules! sums {
             }
         }
     )*};
+    (@of_rows $operator:ident, $method:ident, $of_base:ident, $left:ty) => {
+        impl<T: ColumnType<Base: Adds<R, PerRow>>, R> $operator<R> for $left {
+            type Output = Expr<SumOfBoth<T, R, PerRow>>;
+
+            fn $method(self, other: R) -> Self::Output {
+                Expr::from_node(<T::Base as Adds<R, PerRow>>::$of_base(self.into_node(), other))
+            }
+        }
+    };
 }
 
 sums! {
@@ -182,17 +187,8 @@ sums! {
 /// `*`, `/` and `%`, for columns, expressions and aggregates on the left.
 macro_rules! products {
     ($($operator:ident, $method:ident, $number:ident, $null:ident, $function:expr;)*) => {$(
-        impl<T, R> $operator<R> for Column<T>
-        where
-            T: ColumnType<Base: $number>,
-            R: Operand<T::Base, PerRow>,
-        {
-            type Output = Expr<Computed<T, R::$null>>;
-
-            fn $method(self, other: R) -> Self::Output {
-                compute($function(R::$null::NULLABLE), self, other.into_operand())
-            }
-        }
+        products!(@of_rows $operator, $method, $number, $null, $function, Column<T>);
+        products!(@of_rows $operator, $method, $number, $null, $function, Parameter<T>);
 
         impl<T, L, R> $operator<R> for Expr<T, L>
         where
@@ -219,6 +215,19 @@ macro_rules! products {
             }
         }
     )*};
+    (@of_rows $operator:ident, $method:ident, $number:ident, $null:ident, $function:expr, $left:ty) => {
+        impl<T, R> $operator<R> for $left
+        where
+            T: ColumnType<Base: $number>,
+            R: Operand<T::Base, PerRow>,
+        {
+            type Output = Expr<Computed<T, R::$null>>;
+
+            fn $method(self, other: R) -> Self::Output {
+                compute($function(R::$null::NULLABLE), self, other.into_operand())
+            }
+        }
+    };
 }
 
 products! {

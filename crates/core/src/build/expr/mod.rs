@@ -24,7 +24,7 @@ pub mod unfit;
 mod verbatim;
 mod window;
 
-use crate::model::{BindValue, ColumnType, Nullable, Nullness, SqlType, Storable, function};
+use crate::model::{ColumnType, Nullable, Nullness, SqlType, Storable, function};
 use crate::tree::{Comparison, Node};
 use std::fmt;
 use std::marker::PhantomData;
@@ -73,12 +73,6 @@ pub use window::{
 #[doc(hidden)]
 pub fn can_fail<E: ExprExt>(expression: E) -> bool {
     expression.into_node().summary().can_fail()
-}
-
-/// Returns a bind parameter: a value that is given when the statement runs.
-#[doc(hidden)]
-pub fn parameter<T: Storable>(number: u16) -> Expr<T> {
-    Expr::from_node(Node::Bind(BindValue::Parameter(number, T::SQL_TYPE)))
 }
 
 /// A value that the database computes, read as a `T`.

@@ -32,6 +32,7 @@ use crate::build::expr::{
     Condition, ExprExt, Grouped, IntoOrders, IntoSelection, KnownPerGroup, KnownPerRow, Level,
     MaybeCondition, PerGroup, PerRow, Selection, ShapedFrom,
 };
+use crate::build::prepared::{RowCount, count_bind, smaller, together};
 use crate::build::table::{RowStruct, Table};
 use crate::build::write::{ChangeValues, Delete, IntoAssignments, Update};
 use crate::dialect::Dialect;
@@ -375,27 +376,19 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     }
 
     /// Returns at most this number of rows, or all rows, if there are fewer: LIMIT. Of two limits the smaller
-    /// counts.
+    /// counts. The number is a `u64`, or a parameter of a [`Prepared`](crate::Prepared) query.
     #[track_caller]
-    pub fn limit(mut self, rows: u64) -> Query<T, R, L> {
-        let rows = match self.select.limit {
-            Some(Located { what: BindValue::Int(earlier), .. }) => count_bind(rows).min(earlier),
-            _ => count_bind(rows),
-        };
-        self.select.limit = Some(Located::here(BindValue::Int(rows)));
+    pub fn limit(mut self, rows: impl RowCount) -> Query<T, R, L> {
+        let earlier = self.select.limit.take().map(|limit| limit.what);
+        self.select.limit = Some(Located::here(smaller(earlier, rows.into_bind())));
         self
     }
 
     /// Skips this number of rows: OFFSET. It is meaningful for ordered rows only. Two offsets add up.
     #[track_caller]
-    pub fn offset(mut self, rows: u64) -> Query<T, R, L> {
-        let rows = match self.select.offset {
-            Some(Located { what: BindValue::Int(earlier), .. }) => {
-                count_bind(rows).saturating_add(earlier)
-            }
-            _ => count_bind(rows),
-        };
-        self.select.offset = Some(Located::here(BindValue::Int(rows)));
+    pub fn offset(mut self, rows: impl RowCount) -> Query<T, R, L> {
+        let earlier = self.select.offset.take().map(|offset| offset.what);
+        self.select.offset = Some(Located::here(together(earlier, rows.into_bind())));
         self
     }
 
@@ -515,11 +508,6 @@ impl<T: Tables, R, L: Level> Query<T, R, L> {
     pub fn origin(&self) -> Origin {
         self.select.asked_at
     }
-}
-
-/// No table has more rows than an `i64` counts, so a greater limit means the same.
-fn count_bind(rows: u64) -> i64 {
-    i64::try_from(rows).unwrap_or(i64::MAX)
 }
 
 impl<T> Located<T> {

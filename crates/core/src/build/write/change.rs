@@ -59,6 +59,13 @@ impl<T: Table> Update<T> {
         self
     }
 
+    /// Visits the value of every bind for changes.
+    pub(crate) fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.change.select.each_bind(change);
+        let values = self.sets.iter_mut().map(|set| &mut set.value);
+        values.for_each(|value| value.each_bind(change));
+    }
+
     fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
         self.change
             .update(T::INFO, &self.sets, self.expected, context)
@@ -74,6 +81,11 @@ impl<T: Table> Delete<T> {
     pub fn every_row(mut self) -> Delete<T> {
         self.change.every_row = true;
         self
+    }
+
+    /// Visits the value of every bind for changes.
+    pub(crate) fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.change.select.each_bind(change);
     }
 
     fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {

@@ -7,7 +7,7 @@ use jiff::civil::{Date, DateTime, Time};
 use rust_decimal::Decimal;
 use uuid::Uuid;
 
-use super::{NativeType, NativeValue};
+use super::{NativeType, NativeValue, ParameterBind, ParameterForm};
 
 /// The SQL types that columns and binds have, by their names in the SQL standard where it has one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -159,9 +159,9 @@ pub enum BindValue {
     Native(&'static NativeType, Box<NativeValue>),
     /// A list of values of one type, sent as one bind.
     List(Box<List>),
-    /// A bind parameter with this number and type, whose value is given later.
+    /// A bind parameter of a prepared query, whose value is given later.
     #[doc(hidden)]
-    Parameter(u16, SqlType),
+    Parameter(Box<ParameterBind>),
 }
 
 /// A list of values of one type that is sent as a single bind. None of them is NULL.
@@ -208,7 +208,7 @@ impl BindValue {
             BindValue::Enum(kind, _) => SqlType::Enum(kind),
             BindValue::Native(native, _) => SqlType::Native(native),
             BindValue::List(list) => list.item_type,
-            BindValue::Parameter(_, sql_type) => *sql_type,
+            BindValue::Parameter(parameter) => parameter.sql_type,
         }
     }
 
@@ -241,6 +241,20 @@ impl BindValue {
         }
     }
 
+    /// Returns the bind parameter, if it is one.
+    pub(crate) fn as_parameter(&self) -> Option<&ParameterBind> {
+        match self {
+            BindValue::Parameter(parameter) => Some(parameter),
+            _ => None,
+        }
+    }
+
+    /// Returns whether it is a bind parameter, whose value is given and checked later.
+    pub(crate) fn is_unsettled(&self) -> bool {
+        let parameter = self.as_parameter();
+        parameter.is_some_and(|parameter| parameter.form != ParameterForm::Second)
+    }
+
     /// Returns why no database can be sent this value, or `None` if it can.
     pub(crate) fn refusal(&self) -> Option<&'static str> {
         match self {
@@ -258,7 +272,7 @@ impl BindValue {
             }
             BindValue::List(list) => list.items.iter().find_map(BindValue::refusal),
             BindValue::Native(_, value) => value.refusal(),
-            BindValue::Parameter(..) => Some("a bind parameter has no value"),
+            BindValue::Parameter(parameter) => Some(parameter.refusal()),
             _ => None,
         }
     }
@@ -297,7 +311,7 @@ impl fmt::Display for BindValue {
             BindValue::Enum(kind, number) => write!(f, "'{}'", kind.value(*number)),
             BindValue::Native(_, value) => quote_text(f, &value.text()),
             BindValue::List(list) => list.fmt(f),
-            BindValue::Parameter(number, _) => write!(f, "parameter {number}"),
+            BindValue::Parameter(parameter) => parameter.fmt(f),
         }
     }
 }

@@ -10,6 +10,7 @@ mod exact;
 mod lent;
 mod native;
 mod nullness;
+mod parameter;
 mod range;
 mod scalar;
 mod sent;
@@ -26,6 +27,7 @@ pub(crate) use lent::{Borrower, Measure};
 pub use lent::{LentBind, TakesValues};
 pub use native::{NativeType, NativeValue, interval_text};
 pub use nullness::{MaybeNull, NeverNull, Nullness};
+pub(crate) use parameter::{ParameterBind, ParameterForm};
 pub use range::{RangeItem, RangeOf};
 pub use sent::{Sent, SentType};
 

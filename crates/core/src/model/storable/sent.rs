@@ -28,7 +28,7 @@ pub enum Sent<'b> {
     Native(&'b NativeValue),
     List(&'b List),
     /// A bind parameter without a value. Statements that have one are not run.
-    Parameter(u16),
+    Parameter(&'static str),
 }
 
 /// The type of a value that is sent; for a list, that of its items.
@@ -74,7 +74,7 @@ impl BindValue {
             BindValue::Enum(kind, number) => Sent::Text(kind.value(*number)),
             BindValue::Native(_, value) => Sent::Native(value),
             BindValue::List(list) => Sent::List(list),
-            BindValue::Parameter(number, _) => Sent::Parameter(*number),
+            BindValue::Parameter(parameter) => Sent::Parameter(parameter.name),
         }
     }
 }

@@ -138,22 +138,13 @@ fn inserting<'q>(
     at: Origin,
 ) -> Statement<'q> {
     Statement {
-        grammar,
-        text,
         binds,
         marks: vec![Mark { at: 0, origin: at, relations: SmallVec::new() }],
         origin: at,
-        most_rows: usize::MAX,
-        key_cells: SmallVec::new(),
         operation: Operation::Insert,
         tables: smallvec::smallvec![table.name()],
-        once: false,
-        plans_for_values: false,
         alters_session: false,
-        copying: None,
-        wanted: None,
-        commits: false,
-        search_path: None,
+        ..Statement::of_text(grammar, text, Vec::new())
     }
 }
 
@@ -296,7 +287,7 @@ pub(in crate::sql) fn return_inserted(
         let err = Error::unsupported("giving back inserted rows", grammar.name(), way_out);
         return Err(err.asked_at(statement.origin));
     };
-    push_returning_after(&mut statement.text, Some(form), table, grammar.quotes());
+    push_returning_after(statement.text.to_mut(), Some(form), table, grammar.quotes());
     Ok(())
 }
 
@@ -317,7 +308,7 @@ pub(in crate::sql) fn insert_before(
     let form = grammar.returning(ReturningOf::Insert).filter(|_| returning);
     push_returning_before(&mut opening, form, table, quotes);
     opening.push(' ');
-    statement.text.insert_str(0, &opening);
+    statement.text.to_mut().insert_str(0, &opening);
     statement.operation = Operation::Insert;
     statement.tables.retain(|read| *read != table.name());
     statement.tables.insert(0, table.name());
@@ -335,22 +326,23 @@ pub(in crate::sql) fn on_conflict<'q>(
         let err = Error::unsupported("an upsert", grammar.name(), way_out);
         return Err(err.asked_at(inserted.origin));
     };
-    inserted.text.push_str(form.opening);
+    let text = inserted.text.to_mut();
+    text.push_str(form.opening);
     if form.names_columns {
-        inserted.text.push_str(" (");
-        push_names(&mut inserted.text, conflict.known_by.iter().copied(), quotes);
-        inserted.text.push(')');
+        text.push_str(" (");
+        push_names(text, conflict.known_by.iter().copied(), quotes);
+        text.push(')');
     }
     let Some(target) = &conflict.target else {
         match form.nothing {
-            Some(nothing) => inserted.text.push_str(nothing),
+            Some(nothing) => text.push_str(nothing),
             // Assigns the column to itself.
             None => {
-                inserted.text.push_str(form.update);
+                text.push_str(form.update);
                 let first = conflict.known_by.iter().take(1).copied();
-                push_names(&mut inserted.text, first.clone(), quotes);
-                inserted.text.push_str(" = ");
-                push_names(&mut inserted.text, first, quotes);
+                push_names(text, first.clone(), quotes);
+                text.push_str(" = ");
+                push_names(text, first, quotes);
             }
         }
         return Ok(inserted);
@@ -361,7 +353,7 @@ pub(in crate::sql) fn on_conflict<'q>(
     let Statement { text, binds, marks, origin, tables, .. } = inserted;
     let mut writer = Writer::new(target.plan(), grammar, Purpose::Run).with_long_lists();
     writer.inlines = true;
-    writer.text = text;
+    writer.text = text.into_owned();
     writer.binds = binds.into_values().into_iter().map(Cow::Owned).collect();
     writer.tables = tables;
     let written = writer.write_conflict(target, conflict.new, form);

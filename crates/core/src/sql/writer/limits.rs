@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::Writer;
 use crate::dialect::LimitForm;
-use crate::model::{BindValue, Error, Origin};
+use crate::model::{BindValue, Error, Origin, ParameterForm};
 use crate::tree::{Located, Select};
 
 /// A limit that a verb adds to a query, and the number of rows to skip.
@@ -27,6 +27,10 @@ impl<'q> Writer<'q> {
             (Some(Located { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
                 let left = own.saturating_sub(after.unwrap_or(0)).max(0);
                 Some((bound(rows.min(left)), *at))
+            }
+            (Some(Located { what: BindValue::Parameter(own), at }), Some(Cap { rows, .. })) => {
+                // A page with an offset of its own has no template.
+                Some((Cow::Owned(own.in_form(ParameterForm::AtMost(rows))), *at))
             }
             (Some(Located { what, at }), _) => Some((Cow::Borrowed(what), *at)),
             (None, Some(Cap { rows, .. })) => Some((bound(rows), at)),

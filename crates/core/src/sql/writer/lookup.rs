@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::Writer;
 use super::subqueries::Selected;
 use crate::dialect::{Collated, ListEncoding, TruthForm};
-use crate::model::{BindValue, Error, List, NativeType, SqlType};
+use crate::model::{BindValue, Error, List, NativeType, ParameterForm, SqlType};
 use crate::sql::list;
 use crate::tree::{InQuery, Node, OneOf, Subquery, SubqueryKind};
 
@@ -77,6 +77,7 @@ impl<'q> Writer<'q> {
                 let visible = self.names.find(column.source);
                 column.info.is_nullable() || visible.is_none_or(|visible| visible.optional)
             }
+            Node::Bind(BindValue::Parameter(value)) => value.form == ParameterForm::MaybeNull,
             Node::Bind(value) => matches!(value, BindValue::Null(_)),
             _ => true,
         }
@@ -220,7 +221,20 @@ impl<'q> Writer<'q> {
                 self.push_json_list(items, values, zone_mark, longest_text)?;
             }
             (BindValue::List(items), ListEncoding::Each) => {
-                self.write_items(operand, items.items(), length)?;
+                let item = |number| items.items().get(number).or(items.items().last());
+                self.write_items(operand, length, |number| item(number).map(Cow::Borrowed))?;
+            }
+            (BindValue::Parameter(list), ListEncoding::Json { zone_mark, longest_text }) => {
+                let json = ParameterForm::Json { zone_mark, longest_text };
+                self.push_bind(Cow::Owned(list.in_form(json)))?;
+            }
+            (BindValue::Parameter(list), ListEncoding::Each) => {
+                let item = |number| list.in_form(ParameterForm::Item(number));
+                self.write_items(operand, length, |number| {
+                    u16::try_from(number)
+                        .ok()
+                        .map(|number| Cow::Owned(item(number)))
+                })?;
             }
             _ => self.push_bind(Cow::Borrowed(values))?,
         }
@@ -231,13 +245,14 @@ impl<'q> Writer<'q> {
     /// Returns the length that a list counts as. It is one for all lists of a statement, so that a query has few texts.
     fn list_length(&mut self, values: &BindValue, item: SqlType) -> usize {
         let lengths = self.grammar.list_lengths(item);
-        let items = match values {
-            BindValue::List(list) if !lengths.is_empty() => list.items().len(),
+        let length = match values {
+            // Its value was counted before the statement was written.
+            BindValue::Parameter(_) if !lengths.is_empty() && self.list_length > 0 => {
+                self.list_length
+            }
+            BindValue::List(list) if !lengths.is_empty() => list::counted_length(list, lengths),
             _ => return usize::MAX,
         };
-        // An empty list has no item to fill it up with.
-        let fits = |length: &usize| (1..=*length).contains(&items);
-        let length = lengths.iter().copied().find(fits).unwrap_or(usize::MAX);
         if length > self.list_length {
             self.lists_differ = self.list_length > 0;
             self.list_length = length;
@@ -255,18 +270,24 @@ impl<'q> Writer<'q> {
         false
     }
 
+    /// Has the lists that are bind parameters count as lists of this length.
+    pub(in crate::sql) fn with_lists_of(mut self, length: usize) -> Self {
+        self.list_length = length;
+        self
+    }
+
     /// Writes each list as a long one, because the text before it stays as it is.
     pub(super) fn with_long_lists(mut self) -> Self {
         self.list_length = usize::MAX;
         self
     }
 
-    /// Writes a bind for each item, filled up with the last one.
+    /// Writes a bind for each item.
     fn write_items(
         &mut self,
         operand: &Node,
-        items: &'q [BindValue],
         length: usize,
+        item: impl Fn(usize) -> Option<Cow<'q, BindValue>>,
     ) -> Result<(), Error> {
         let collated = match operand.needs_collation() {
             true => self.grammar.text_lookup()[1],
@@ -274,10 +295,10 @@ impl<'q> Writer<'q> {
         };
         let around = self.grammar.bind_beside(operand.sql_type());
         for number in 0..length {
-            let Some(item) = items.get(number).or(items.last()) else { break };
+            let Some(item) = item(number) else { break };
             self.push(if number > 0 { ", " } else { "" });
             self.push(collated.before_bind);
-            self.write_bind(item, around)?;
+            self.write_lent_bind(item, around)?;
             self.push(collated.after_bind);
         }
         Ok(())

@@ -81,6 +81,8 @@ pub(super) struct Writer<'q> {
     lists_differ: bool,
     /// True if the statement is planned for its values each time it runs.
     plans_for_values: bool,
+    /// True if the text depends on the value of a bind parameter.
+    depends_on_values: bool,
     /// True if hand-written text may change a session setting.
     alters_session: bool,
     /// The schema of the tables that name none.
@@ -96,7 +98,7 @@ macro_rules! written {
         $writer.open_forgetful();
         Statement {
             grammar: $writer.grammar,
-            text: $writer.text,
+            text: Cow::Owned($writer.text),
             binds: Binds::Each($writer.binds),
             marks: $writer.marks.unwrap_or_default(),
             origin: $writer.select.asked_at,
@@ -106,6 +108,7 @@ macro_rules! written {
             tables: $writer.tables,
             once: false,
             plans_for_values: $writer.plans_for_values,
+            depends_on_values: $writer.depends_on_values,
             alters_session: $writer.alters_session,
             copying: None,
             wanted: None,
@@ -160,6 +163,7 @@ impl<'q> Writer<'q> {
             list_length: 0,
             lists_differ: false,
             plans_for_values: select.custom_plan,
+            depends_on_values: false,
             alters_session: false,
             schema: plan.schema(),
             needs_search_path: false,
@@ -245,11 +249,7 @@ impl<'q> Writer<'q> {
         }
         match self.grammar.refusal(value) {
             // The value is given later and checked then.
-            Some(_)
-                if self.purpose != Purpose::Run && matches!(value, BindValue::Parameter(..)) =>
-            {
-                Ok(())
-            }
+            Some(_) if self.purpose != Purpose::Run && value.is_unsettled() => Ok(()),
             Some(reason) => Err(Error::refused_value(value, reason)),
             None => Ok(()),
         }

@@ -450,12 +450,24 @@ impl<'q> Writer<'q> {
         value: &'q BindValue,
         around: [&'static str; 2],
     ) -> Result<(), Error> {
-        let [before, after] = match value {
+        self.write_lent_bind(Cow::Borrowed(value), around)
+    }
+
+    pub(super) fn write_lent_bind(
+        &mut self,
+        value: Cow<'q, BindValue>,
+        around: [&'static str; 2],
+    ) -> Result<(), Error> {
+        let [before, after] = match &*value {
             BindValue::Decimal(value) => self.grammar.decimal_bind(value).unwrap_or(around),
+            BindValue::Parameter(parameter) if parameter.sql_type == SqlType::Decimal => {
+                self.depends_on_values |= self.grammar.decimal_bind(&Decimal::ZERO).is_some();
+                around
+            }
             _ => around,
         };
         self.push(before);
-        self.push_bind(Cow::Borrowed(value))?;
+        self.push_bind(value)?;
         self.push(after);
         Ok(())
     }
@@ -563,6 +575,10 @@ impl<'q> Writer<'q> {
                 {
                     self.write_spellings(operand, *value)
                 }
+                [_, Node::Bind(BindValue::Parameter(_))] if key != Collated::AS_IT_IS => {
+                    self.depends_on_values = true;
+                    self.write_sides(sides, [key; 2], operator)
+                }
                 _ => self.write_sides(sides, [key; 2], operator),
             };
         }
@@ -584,6 +600,10 @@ impl<'q> Writer<'q> {
             }
             (Node::Bind(value), SortForm::Around(key)) => {
                 self.write_bind(value, [key.before_bind, key.after_bind])
+            }
+            (Node::Bind(BindValue::Parameter(_)), SortForm::Rank(_)) => {
+                self.depends_on_values = true;
+                self.write_sorted_text(form, |this| this.write_operand(node))
             }
             _ => self.write_sorted_text(form, |this| this.write_operand(node)),
         }

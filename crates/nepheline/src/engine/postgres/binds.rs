@@ -68,7 +68,7 @@ pub(super) fn send(bind: &LentBind<'_>, ty: &Type, out: &mut BytesMut) -> Result
             let items = list.items().iter().map(|item| Bind(LentBind::Value(item)));
             items.collect::<Vec<_>>().as_slice().to_sql(ty, out)
         }
-        Sent::Parameter(number) => Err(format!("bind parameter {number} has no value").into()),
+        Sent::Parameter(name) => Err(format!("bind parameter {name} has no value").into()),
     }
 }
 

@@ -13,7 +13,7 @@ use crate::tree::{Comparison, Located, Node, RawColumn, Select, Source, TopPerGr
 /// A companion query, and how its rows are matched.
 #[doc(hidden)]
 pub struct Companion<Q, A> {
-    query: Q,
+    pub(super) query: Q,
     /// The pairs of equal columns: of the rows, and of the companion.
     pub(super) pairs: Vec<[&'static ColumnInfo; 2]>,
     /// The index of the first key cell with the values of the rows' columns.

@@ -9,9 +9,10 @@ use crate::build::compile;
 use crate::build::expr::{
     IntoOrders, KnownPerRow, Level, Maybe, MaybeCondition, PerRow, RowColumns,
 };
+use crate::build::prepared::RowCount;
 use crate::build::table::Table;
 use crate::dialect::Dialect;
-use crate::model::{Carried, Error, Key, KeyedRow, Origin, RowShape};
+use crate::model::{BindValue, Carried, Error, Key, KeyedRow, Origin, RowShape};
 use crate::plan::{CompileContext, ReadShape};
 use crate::sql::{Sql, Statement};
 use crate::tree::{Located, Node, Select};
@@ -176,14 +177,14 @@ impl<T: Tables, R, B> Alongside<T, R, B> {
 
     /// Limits the rows, as [`Query::limit`].
     #[track_caller]
-    pub fn limit(mut self, rows: u64) -> Self {
+    pub fn limit(mut self, rows: impl RowCount) -> Self {
         self.query = self.query.limit(rows);
         self
     }
 
     /// Skips rows, as [`Query::offset`].
     #[track_caller]
-    pub fn offset(mut self, rows: u64) -> Self {
+    pub fn offset(mut self, rows: impl RowCount) -> Self {
         self.query = self.query.offset(rows);
         self
     }
@@ -318,6 +319,12 @@ pub trait Selects {
     fn with_keys(base: Self::Base, keys: Key) -> Self::Read;
     fn select(&self) -> &Select;
     fn select_mut(&mut self) -> &mut Select;
+
+    /// Visits the value of every bind for changes, also in companions.
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.select_mut().each_bind(change);
+    }
+
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 
     fn statement<'s>(
@@ -389,6 +396,11 @@ where
         &mut self.query.select
     }
 
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.query.select.each_bind(change);
+        self.companions.each_bind(change);
+    }
+
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
         self.query.show(context, shown)?;
         self.companions.show(context, shown)
@@ -415,6 +427,10 @@ where
 
     fn select_mut(&mut self) -> &mut Select {
         self.query.select_mut()
+    }
+
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.query.each_bind(change);
     }
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
@@ -539,6 +555,8 @@ pub trait Companions<R> {
     /// The row with its companions.
     type Row: Send + 'static;
 
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue));
+
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
 
@@ -547,11 +565,17 @@ pub trait Companions<R> {
 pub trait StandsAlongside {
     type Beside: Send + 'static;
 
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue));
+
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
 
 impl<Q: Selects + Clone, A: Found<Q::Row>> StandsAlongside for Companion<Q, A> {
     type Beside = A::Beside;
+
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.query.each_bind(change);
+    }
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
         self.of_parents(&Lookup::<Q::Row>::of(self, std::iter::empty()))?
@@ -573,6 +597,12 @@ macro_rules! companions {
 
         impl<Row: Send + 'static, $($name: StandsAlongside),+> Companions<Row> for ($($name,)+) {
             type Row = (Row, $($name::Beside,)+);
+
+            fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+                #[allow(non_snake_case, reason = "one name serves for the type and the value")]
+                let ($($name,)+) = self;
+                $($name.each_bind(change);)+
+            }
 
             fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
                 #[allow(non_snake_case, reason = "one name serves for the type and the value")]

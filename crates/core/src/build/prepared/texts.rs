@@ -1,0 +1,147 @@
+//! The texts of a prepared query, each found by what decides it.
+
+use std::ptr;
+use std::sync::{Arc, OnceLock};
+
+use crate::build::compile;
+use crate::dialect::Grammar;
+use crate::model::{BindValue, Error, ParameterBind, ParameterForm};
+use crate::plan::{CompileContext, Planned, Policies, ReadShape};
+use crate::sql::{Statement, Template, list};
+use crate::tree::Select;
+
+/// The texts that a prepared query keeps. Beyond this number, a handle with another schema or other policies compiles it
+/// each time.
+const MOST_TEXTS: usize = 64;
+
+/// The texts of a prepared query: a chain that only grows, so that it is read without a lock.
+#[derive(Debug, Default)]
+pub(super) struct Texts {
+    first: OnceLock<Box<Kept>>,
+}
+
+#[derive(Debug)]
+struct Kept {
+    decided_by: Deciding,
+    /// `None` if the text depends on the values.
+    template: Option<Template>,
+    next: OnceLock<Box<Kept>>,
+}
+
+/// What decides a text, beside the query.
+#[derive(Debug)]
+struct Deciding {
+    grammar: &'static dyn Grammar,
+    shape: ReadShape,
+    /// The length that its lists count as.
+    list_length: usize,
+    schema: Option<Arc<str>>,
+    /// The policies that came out for this run, with bind parameters for their values. They may branch on what the
+    /// handle carries, so that one caller's are not another's.
+    policies: Policies,
+}
+
+impl PartialEq for Deciding {
+    fn eq(&self, other: &Deciding) -> bool {
+        ptr::addr_eq(self.grammar, other.grammar)
+            && self.shape == other.shape
+            && self.list_length == other.list_length
+            && self.schema == other.schema
+            && self.policies == other.policies
+    }
+}
+
+impl Texts {
+    /// Returns the statement of a query with these values, or `None` if it must be compiled with them.
+    pub(super) fn statement<'s>(
+        &'s self,
+        select: &'s Select,
+        values: &'s [BindValue],
+        is_free_of_policies: bool,
+        context: CompileContext<'_>,
+        shape: ReadShape,
+    ) -> Result<Option<Statement<'s>>, Error> {
+        if let ReadShape::Page { .. } = shape {
+            return Ok(None);
+        }
+        let mut policies = match is_free_of_policies && context.carried.required().is_empty() {
+            true => Policies::new(),
+            false => match Planned::policies_before(select, context)? {
+                Some(policies) => policies,
+                None => return Ok(None),
+            },
+        };
+        // Each run has other numbers for the tables of its subqueries, so that they would look like other ones.
+        if policies
+            .iter()
+            .any(|policy| policy.what.summary().queries())
+        {
+            return Ok(None);
+        }
+        let of_policies = taken_from(&mut policies, values.len());
+        let decided_by = Deciding {
+            grammar: context.grammar,
+            shape,
+            list_length: list_length(context.grammar, values.iter().chain(&of_policies)),
+            schema: context.schema.cloned(),
+            policies,
+        };
+        let (mut place, mut kept) = (&self.first, 0);
+        while let Some(text) = place.get() {
+            if text.decided_by == decided_by {
+                let template = text.template.as_ref();
+                return template
+                    .map(|template| template.with_values(values, of_policies))
+                    .transpose();
+            }
+            (place, kept) = (&text.next, kept + 1);
+        }
+        if kept >= MOST_TEXTS {
+            return Ok(None);
+        }
+        let planned = Planned::under(decided_by.policies.clone(), select, context);
+        let list_length = decided_by.list_length;
+        let template = compile::to_prepare(&planned, context.grammar, shape, list_length)?;
+        let template = Some(template).filter(|template| !template.depends_on_values());
+        let text = Box::new(Kept { decided_by, template, next: OnceLock::new() });
+        let is_kept = place.set(text).is_ok();
+        match place.get().filter(|_| is_kept).map(|text| &text.template) {
+            Some(Some(template)) => template.with_values(values, of_policies).map(Some),
+            // Another thread has kept a text at the same time, or the text depends on the values.
+            _ => Ok(None),
+        }
+    }
+}
+
+/// Takes the values of policies out of their binds, and puts numbered parameters in their places. A NULL stays, because
+/// the text depends on it.
+fn taken_from(policies: &mut Policies, first: usize) -> Vec<BindValue> {
+    let mut taken = Vec::new();
+    for policy in policies {
+        policy.what.each_bind(&mut |bind| {
+            let form = match bind {
+                BindValue::Null(_) | BindValue::Parameter(_) => return,
+                BindValue::List(_) => ParameterForm::List,
+                _ => ParameterForm::Value,
+            };
+            let Ok(number) = u16::try_from(first + taken.len()) else { return };
+            let sql_type = bind.sql_type();
+            let parameter = ParameterBind { number, name: "of a policy", sql_type, form };
+            taken.push(std::mem::replace(bind, parameter.in_form(form)));
+        });
+    }
+    taken
+}
+
+/// Returns the length that the lists among some values count as; 0 without lists.
+fn list_length<'v>(grammar: &dyn Grammar, values: impl Iterator<Item = &'v BindValue>) -> usize {
+    let lengths = values.filter_map(|value| match value {
+        BindValue::List(list) => {
+            let lengths = Some(grammar.list_lengths(list.item_type()));
+            let lengths = lengths.filter(|lengths| !lengths.is_empty());
+            lengths.map(|lengths| list::counted_length(list, lengths))
+        }
+        _ => None,
+    });
+    lengths.max().unwrap_or(0)
+}

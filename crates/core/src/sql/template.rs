@@ -1,0 +1,88 @@
+//! Templates: statements of prepared queries, whose bind parameters get their values when they run.
+
+use std::borrow::Cow;
+
+use smallvec::SmallVec;
+
+use super::binds::Binds;
+use super::list;
+use super::statement::Statement;
+use crate::model::{BindValue, Error, ParameterBind, ParameterForm};
+
+/// A statement whose bind parameters have no values yet.
+#[derive(Debug)]
+pub(crate) struct Template(Statement<'static>);
+
+impl Template {
+    pub(crate) fn of(statement: Statement<'_>) -> Template {
+        Template(statement.into_owned_binds())
+    }
+
+    /// Returns whether its text depends on a value, so that it is not the text for all of them.
+    pub(crate) fn depends_on_values(&self) -> bool {
+        self.0.depends_on_values
+    }
+
+    /// Returns the statement with values for its parameters, by their numbers: first `given`, then `of_policies`.
+    pub(crate) fn with_values<'s>(
+        &'s self,
+        given: &'s [BindValue],
+        of_policies: Vec<BindValue>,
+    ) -> Result<Statement<'s>, Error> {
+        let mut of_policies: SmallVec<[BindValue; 2]> = of_policies.into();
+        let mut binds = SmallVec::new();
+        let Binds::Each(own) = &self.0.binds else { return Ok(self.0.lent(Binds::Each(binds))) };
+        for bind in own {
+            let value = match &**bind {
+                BindValue::Parameter(parameter) => {
+                    let number = usize::from(parameter.number);
+                    let value = match number.checked_sub(given.len()) {
+                        None => given
+                            .get(number)
+                            .map(|value| self.in_form(parameter, value)),
+                        // Each bind of a policy has a number of its own.
+                        Some(number) => of_policies.get_mut(number).map(|value| {
+                            let value = std::mem::replace(value, BindValue::Bool(false));
+                            self.in_form(parameter, &value)
+                                .map(|own| Cow::Owned(own.into_owned()))
+                        }),
+                    };
+                    let missing = || Err(Error::refused_value(bind, "it has no value"));
+                    let value = value.unwrap_or_else(missing);
+                    value.map_err(|err| err.asked_at(self.0.origin))?
+                }
+                constant => Cow::Borrowed(constant),
+            };
+            binds.push(value);
+        }
+        Ok(self.0.lent(Binds::Each(binds)))
+    }
+
+    /// Returns what is sent of a value.
+    fn in_form<'v>(
+        &self,
+        parameter: &ParameterBind,
+        value: &'v BindValue,
+    ) -> Result<Cow<'v, BindValue>, Error> {
+        if !value.is_ordinary()
+            && let Some(reason) = self.0.grammar.refusal(value)
+        {
+            return Err(Error::refused_value(value, reason));
+        }
+        Ok(match (parameter.form, value) {
+            (ParameterForm::Item(number), BindValue::List(list)) => {
+                let items = list.items();
+                let item = items.get(usize::from(number)).or(items.last());
+                item.map_or(Cow::Borrowed(value), Cow::Borrowed)
+            }
+            (ParameterForm::Json { zone_mark, longest_text }, BindValue::List(list)) => {
+                let json = list::to_json(list, zone_mark, longest_text)?;
+                Cow::Owned(BindValue::Text(json.into()))
+            }
+            (ParameterForm::AtMost(most), BindValue::Int(rows)) => {
+                Cow::Owned(BindValue::Int(most.min(*rows)))
+            }
+            _ => Cow::Borrowed(value),
+        })
+    }
+}

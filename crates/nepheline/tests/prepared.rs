@@ -1,0 +1,323 @@
+//! Prepared queries: built once, run with the values of each run, under the policies of each caller.
+
+#![allow(clippy::unwrap_used, reason = "tests")]
+
+mod support;
+
+use std::fmt::Debug;
+use std::sync::LazyLock;
+use std::thread;
+
+use nepheline::blocking::{Database, RunsQueries};
+use nepheline::prelude::*;
+use nepheline::{BindParameters, Paging, Prepared, Readable, StatementLog};
+use nepheline_coreshed::{Assay, Borehole, InvoiceLine, Rock, Specimen};
+use support::shed::sheds;
+
+/// Compares what both queries read, and returns the SQL that ran for the prepared one.
+fn same<Q, B>(db: &Database, what: &str, prepared: &Q, built: &B) -> Vec<String>
+where
+    Q: Readable<Row = B::Row>,
+    B: Readable<Row: Debug + PartialEq>,
+{
+    let log = StatementLog::new();
+    let read = db.logging_to(&log).read(prepared).unwrap();
+    assert_eq!(read, db.read(built).unwrap(), "{what}");
+    assert_eq!(db.count(prepared).unwrap(), db.count(built).unwrap(), "{what}");
+    assert_eq!(db.exists(prepared).unwrap(), !read.is_empty(), "{what}");
+    assert_eq!(db.read_first(prepared).unwrap().as_ref(), read.first(), "{what}");
+    log.all()
+        .iter()
+        .map(|logged| logged.sql().to_owned())
+        .collect()
+}
+
+#[derive(Debug, Clone, BindParameters)]
+struct Wanted {
+    metres: f64,
+    rocks: Vec<Rock>,
+    ids: Vec<i64>,
+    analyst: Option<i64>,
+    begins: String,
+    rows: u32,
+}
+
+fn wanted(p: WantedParameters) -> Query<Specimen> {
+    Specimen::rows()
+        .filter(|s| s.top_m.gt(p.metres) & s.rock.one_of(p.rocks) & s.id.none_of(p.ids))
+        .filter(|s| s.analyst_id.is_distinct_from(p.analyst) | s.label.ge(p.begins))
+        .filter(|s| s.assays().any(|a| a.ppm.gt(p.metres / 2.0)))
+        .order_by(|s| s.id.asc())
+        .limit(p.rows)
+}
+
+fn built(w: &Wanted) -> Query<Specimen> {
+    let Wanted { metres, rocks, ids, analyst, begins, rows } = w.clone();
+    Specimen::rows()
+        .filter(|s| s.top_m.gt(metres) & s.rock.one_of(rocks) & s.id.none_of(ids))
+        .filter(|s| s.analyst_id.is_distinct_from(analyst) | s.label.ge(begins))
+        .filter(|s| s.assays().any(|a| a.ppm.gt(bind(metres) / 2.0)))
+        .order_by(|s| s.id.asc())
+        .limit(u64::from(rows))
+}
+
+#[test]
+fn a_prepared_query_reads_what_the_built_one_reads() {
+    static WANTED: LazyLock<Prepared<Wanted, Query<Specimen>>> =
+        LazyLock::new(|| Wanted::prepare(wanted));
+    let rocks = [Rock::Basalt, Rock::Granite, Rock::Gneiss, Rock::NephelineSyenite];
+    for (engine, db) in sheds() {
+        let mut texts = Vec::new();
+        for length in [0_i64, 1, 3, 5, 40, 100, 3] {
+            for (analyst, rows) in [(Some(2), 7), (None, 2)] {
+                let values = Wanted {
+                    metres: 20.0 + length as f64,
+                    rocks: rocks[..rocks.len().min(1 + length.unsigned_abs() as usize)].to_vec(),
+                    ids: (1..=length).collect(),
+                    analyst,
+                    begins: "M".to_owned(),
+                    rows,
+                };
+                let what = format!("on {}: {values:?}", engine.name);
+                let query = WANTED.bind(values.clone());
+                texts.extend(same(db, &what, &query, &built(&values)));
+                let paging = Paging::page_size(2).page(2);
+                assert_eq!(
+                    db.read_page(&query, paging).unwrap().into_rows(),
+                    db.read_page(&built(&values), paging).unwrap().into_rows(),
+                    "{what}"
+                );
+            }
+        }
+        texts.sort();
+        texts.dedup();
+        assert!(texts.len() <= 6, "on {}: {texts:#?}", engine.name);
+    }
+}
+
+#[test]
+fn companions_totals_sets_cursors_and_writes_have_parameters_too() {
+    let companions = <(f64, f64, i64)>::prepare(|(deep, ppm, id)| {
+        Borehole::rows()
+            .filter(|b| b.depth_m.gt(deep) | b.id.eq(id))
+            .order_by(|b| b.id.asc())
+            .alongside(|b| b.specimens().filter(|s| s.assays().any(|a| a.ppm.gt(ppm))))
+            .map_rows(|(b, specimens)| (b.name, specimens.len()))
+    });
+    let totals = <(f64, i64)>::prepare(|(metres, least)| {
+        Specimen::rows()
+            .filter(|s| s.top_m.gt(metres))
+            .select(|s| (per(s.rock), count(), sum(s.base_m - metres)))
+            .having(|_| count().ge(Expr::from(least).per_group()))
+            .order_by_selected(|(rock, ..)| rock.asc())
+    });
+    let sets = <(i64, i64)>::prepare(|(one, other)| {
+        let of = |id| Specimen::rows().filter(move |s| s.borehole_id.eq(id));
+        of(one).union_all(of(other)).order_by(|s| s.id.asc())
+    });
+    let moved = <(i64, f64, Option<i64>)>::prepare(|(id, metres, analyst)| {
+        Specimen::row(id).update(|s| {
+            (
+                s.top_m.set(s.top_m + metres),
+                s.base_m.set(s.base_m + metres),
+                s.analyst_id.set_maybe(analyst),
+            )
+        })
+    });
+    let removed =
+        <(Vec<u8>, f64)>::prepare(|(_, ppm)| Assay::rows().filter(|a| a.ppm.gt(ppm)).delete());
+    for (engine, db) in sheds() {
+        for values in [(700.0, 900.0, 3), (100.0, 10.0, 1), (700.0, 900.0, 4)] {
+            let (deep, ppm, id) = values;
+            let built = Borehole::rows()
+                .filter(|b| b.depth_m.gt(deep) | b.id.eq(id))
+                .order_by(|b| b.id.asc())
+                .alongside(|b| b.specimens().filter(|s| s.assays().any(|a| a.ppm.gt(ppm))))
+                .map_rows(|(b, specimens)| (b.name, specimens.len()));
+            same(db, engine.name, &companions.bind(values), &built);
+        }
+        for (metres, least) in [(20.0, 1), (300.0, 3)] {
+            let built = Specimen::rows()
+                .filter(|s| s.top_m.gt(metres))
+                .select(|s| (per(s.rock), count(), sum(s.base_m - metres)))
+                .having(|_| count().ge(least))
+                .order_by_selected(|(rock, ..)| rock.asc());
+            same(db, engine.name, &totals.bind((metres, least)), &built);
+        }
+        let ids = |of: &[i64]| {
+            let built = Specimen::rows().filter(|s| s.borehole_id.one_of(of.to_vec()));
+            built.order_by(|s| s.id.asc())
+        };
+        same(db, engine.name, &sets.bind((3, 5)), &ids(&[3, 5]));
+        let cursor = db.read_after(&sets.bind((3, 5)), None, 2).unwrap();
+        let rest = db
+            .read_after(&sets.bind((3, 5)), cursor.after(), 100)
+            .unwrap();
+        let all = db.read(&ids(&[3, 5])).unwrap();
+        assert_eq!([cursor.rows(), rest.rows()].concat(), all, "on {}", engine.name);
+        let undone: Result<(), Error> = db.transaction(|tx| {
+            let before = tx.read_one(&Specimen::row(7))?;
+            assert_eq!(tx.write(&moved.bind((7, 1.5, None)))?, 1);
+            assert_eq!(tx.write(&moved.bind((8, 0.5, Some(1))))?, 1);
+            let after = tx.read_one(&Specimen::row(7))?;
+            assert_eq!((after.top_m, after.analyst_id), (before.top_m + 1.5, None));
+            assert_eq!(tx.read_one(&Specimen::row(8))?.analyst_id, Some(1));
+            let many = tx.count(&Assay::rows().filter(|a| a.ppm.gt(990.0)))?;
+            assert!(many > 0);
+            assert_eq!(tx.write(&removed.bind((Vec::new(), 990.0)))?, many);
+            Err(Error::closed())
+        });
+        assert_eq!(undone.unwrap_err().kind(), Error::closed().kind(), "on {}", engine.name);
+    }
+}
+
+#[test]
+fn values_that_decide_the_text_are_compiled_with_it() {
+    let lines = <(Decimal, Decimal)>::prepare(|(price, tax)| {
+        InvoiceLine::rows()
+            .filter(|l| l.unit_price.eq(price) | l.tax_rate.lt(tax))
+            .order_by(|l| l.id.asc())
+    });
+    let rocks = <(Rock,)>::prepare(|(rock,)| {
+        Specimen::rows()
+            .filter(|s| s.rock.eq(rock))
+            .order_by(|s| s.id.asc())
+    });
+    for (engine, db) in sheds() {
+        for values in [(dec!(12.50), dec!(0.19)), (dec!(12.5000), dec!(0.07)), (dec!(1), dec!(0))] {
+            let (price, tax) = values;
+            let built = InvoiceLine::rows()
+                .filter(|l| l.unit_price.eq(price) | l.tax_rate.lt(tax))
+                .order_by(|l| l.id.asc());
+            same(db, engine.name, &lines.bind(values), &built);
+        }
+        for rock in [Rock::Basalt, Rock::NephelineSyenite] {
+            let built = Specimen::rows()
+                .filter(|s| s.rock.eq(rock))
+                .order_by(|s| s.id.asc());
+            same(db, engine.name, &rocks.bind((rock,)), &built);
+        }
+    }
+    // What no engine stores is refused, and names the line.
+    let labelled = <(String,)>::prepare(|(label,)| Specimen::rows().filter(|s| s.label.eq(label)));
+    let twice = <(u32, u32)>::prepare(|(rows, others)| Specimen::rows().limit(rows).limit(others));
+    let db = nepheline_coreshed::in_memory().unwrap();
+    let err = db.read(&labelled.bind(("a\0b".to_owned(),))).unwrap_err();
+    assert_eq!(err.kind(), ErrorKind::RefusedValue, "{err:#}");
+    assert!(err.to_string().contains("prepared.rs"), "{err:#}");
+    let err = db.read(&twice.bind((3, 4))).unwrap_err();
+    assert_eq!(err.kind(), ErrorKind::RefusedValue, "{err:#}");
+}
+
+/// Who asks.
+#[derive(Debug, Clone, Copy)]
+enum Caller {
+    Admin,
+    Agency(i64),
+    Several([i64; 2]),
+    WithSpecimens(i64),
+}
+
+/// A policy of another structure for each kind of caller.
+fn visible(b: SeenBoreholeColumns, caller: &Caller) -> Condition {
+    match *caller {
+        Caller::Admin => b.id.ge(i64::MIN),
+        Caller::Agency(id) => b.site_id.eq(id),
+        Caller::Several(ids) => b.site_id.one_of(ids),
+        Caller::WithSpecimens(id) => b.id.one_of(
+            Specimen::rows()
+                .filter(|s| s.id.le(id))
+                .select(|s| s.borehole_id),
+        ),
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "borehole", policies(visible))]
+struct SeenBorehole {
+    #[nepheline(key)]
+    id: i64,
+    site_id: i64,
+    depth_m: f64,
+}
+
+#[test]
+fn a_text_never_serves_another_callers_policies() {
+    static DEEP: LazyLock<Prepared<(f64,), Query<SeenBorehole>>> = LazyLock::new(|| {
+        <(f64,)>::prepare(|(metres,)| {
+            SeenBorehole::rows()
+                .filter(|b| b.depth_m.gt(metres))
+                .order_by(|b| b.id.asc())
+        })
+    });
+    let callers = [
+        Caller::Agency(1),
+        Caller::Admin,
+        Caller::Agency(2),
+        Caller::Several([1, 3]),
+        Caller::WithSpecimens(20),
+        Caller::Agency(1),
+        Caller::Several([2, 2]),
+        Caller::WithSpecimens(3),
+        Caller::Admin,
+    ];
+    for (engine, db) in sheds() {
+        let all = db.read(&Borehole::rows().order_by(|b| b.id.asc())).unwrap();
+        let with_specimens = |id: i64| {
+            let specimens = Specimen::rows()
+                .filter(|s| s.id.le(id))
+                .select(|s| s.borehole_id);
+            db.read(&specimens).unwrap()
+        };
+        let ask = |caller: Caller, metres: f64| {
+            let read = db.carrying(caller).read(&DEEP.bind((metres,))).unwrap();
+            let is_seen = |b: &&Borehole| match caller {
+                Caller::Admin => true,
+                Caller::Agency(id) => b.site_id == id,
+                Caller::Several(ids) => ids.contains(&b.site_id),
+                Caller::WithSpecimens(id) => with_specimens(id).contains(&b.id),
+            };
+            let expected = all.iter().filter(|b| b.depth_m > metres).filter(is_seen);
+            let expected: Vec<i64> = expected.map(|b| b.id).collect();
+            let read: Vec<i64> = read.iter().map(|b| b.id).collect();
+            assert_eq!(read, expected, "{caller:?} on {}", engine.name);
+        };
+        thread::scope(|scope| {
+            for turn in 0..4_usize {
+                let ask = &ask;
+                scope.spawn(move || {
+                    for (number, _) in callers.iter().enumerate() {
+                        ask(callers[(number + turn * 2) % callers.len()], 100.0 * turn as f64);
+                    }
+                });
+            }
+        });
+        // Nobody is not somebody else.
+        let err = db.read(&DEEP.bind((0.0,))).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::MissingCarried, "on {}", engine.name);
+        let strict = db.policies_required::<String>().carrying(Caller::Admin);
+        let err = strict.read(&DEEP.bind((0.0,))).unwrap_err();
+        assert_eq!(err.kind(), ErrorKind::PoliciesRequired, "on {}", engine.name);
+    }
+}
+
+#[test]
+fn the_sql_of_a_prepared_query_names_its_parameters() {
+    let with_assays = Wanted::prepare(|p| {
+        Specimen::rows()
+            .filter(|s| s.rock.one_of(p.rocks) & s.top_m.gt(p.metres))
+            .limit(p.rows)
+            .alongside(|s| s.assays().filter(|a| a.ppm.gt(p.metres)))
+    });
+    let renamed =
+        <(i64, String)>::prepare(|(id, label)| Specimen::row(id).update(|s| s.label.set(label)));
+    let mut shown = String::new();
+    for dialect in Dialect::ALL {
+        shown.push_str(&format!("-- {dialect}\n"));
+        for sql in with_assays.sql(dialect).unwrap() {
+            shown.push_str(&format!("{sql}\n"));
+        }
+        shown.push_str(&format!("{}\n", renamed.sql(dialect).unwrap()));
+    }
+    insta::assert_snapshot!(shown);
+}
