@@ -1,5 +1,6 @@
 //! The steps from a tree to a statement, the same for running and showing it: plan, then write.
 
+use crate::build::prepared::known_by_key;
 use crate::dialect::Grammar;
 use crate::model::Error;
 use crate::plan::{CompileContext, Planned, ReadShape};
@@ -12,6 +13,11 @@ pub(crate) fn to_run<'q>(
     context: CompileContext<'q>,
     shape: ReadShape,
 ) -> Result<Statement<'q>, Error> {
+    if select.at_most_one
+        && let Some(statement) = known_by_key(select, context, shape)?
+    {
+        return Ok(statement);
+    }
     let planned = Planned::read(select, context)?;
     Statement::of_read(&planned, context.grammar, shape, Purpose::Run)
 }

@@ -22,6 +22,8 @@ pub struct TableInfo {
     retired_with: &'static [Reference],
     /// True if handles that require policies may read it without any.
     open_to_all: bool,
+    /// What is kept of the table while the program runs.
+    kept: OnceLock<Box<dyn Any + Send + Sync>>,
 }
 
 /// A reference from the rows of a table to at most one row of another: a foreign key, or the other side of a
@@ -228,6 +230,7 @@ impl TableInfo {
             policies: &[],
             retired_with: &[],
             open_to_all: false,
+            kept: OnceLock::new(),
         }
     }
 
@@ -235,6 +238,12 @@ impl TableInfo {
     pub const fn open_to_all(mut self) -> TableInfo {
         self.open_to_all = true;
         self
+    }
+
+    /// Returns what is kept of the table, a value of one type.
+    pub(crate) fn kept<T: Any + Default + Send + Sync>(&self) -> Option<&T> {
+        let kept = self.kept.get_or_init(|| Box::new(T::default()));
+        kept.downcast_ref()
     }
 
     pub(crate) fn is_open_to_all(&self) -> bool {

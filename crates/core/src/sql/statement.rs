@@ -1,6 +1,7 @@
 //! A statement ready for a driver: its text, its binds, and what the library knows of it.
 
 use std::borrow::Cow;
+use std::ops::Deref;
 use std::panic::Location;
 use std::sync::Arc;
 
@@ -22,11 +23,18 @@ use crate::tree::PolicyUse;
 #[doc(hidden)]
 #[derive(Debug)]
 pub struct Statement<'q> {
-    pub(super) grammar: &'static dyn Grammar,
-    pub(super) text: Cow<'q, str>,
+    pub(super) parts: Held<'q>,
     pub(super) binds: Binds<'q>,
-    pub(super) marks: Vec<Mark>,
+    /// The line that asked for it.
     pub(super) origin: Origin,
+}
+
+/// All of a statement but its binds.
+#[derive(Debug, Clone)]
+pub(super) struct Parts {
+    pub(super) grammar: &'static dyn Grammar,
+    pub(super) text: String,
+    pub(super) marks: Vec<Mark>,
     pub(super) most_rows: usize,
     /// The numbers of the key cells, which connect a row to others.
     pub(super) key_cells: SmallVec<[usize; 2]>,
@@ -48,6 +56,44 @@ pub struct Statement<'q> {
     pub(super) commits: bool,
     /// The schema in which hand-written text of it finds names, if the engine has a search path.
     pub(super) search_path: Option<Arc<str>>,
+}
+
+/// The parts of a statement, which a prepared query lends. They are large to move, so they are boxed otherwise.
+#[derive(Debug)]
+pub(super) enum Held<'q> {
+    Lent(&'q Parts),
+    Own(Box<Parts>),
+}
+
+impl Deref for Held<'_> {
+    type Target = Parts;
+
+    #[inline]
+    fn deref(&self) -> &Parts {
+        match self {
+            Held::Lent(parts) => parts,
+            Held::Own(parts) => parts,
+        }
+    }
+}
+
+impl Held<'_> {
+    /// Returns the parts for changes, which are copied first if they are lent.
+    pub(super) fn to_mut(&mut self) -> &mut Parts {
+        let own = match *self {
+            Held::Own(ref mut parts) => return parts,
+            Held::Lent(parts) => Box::new(parts.clone()),
+        };
+        *self = Held::Own(own);
+        self.to_mut()
+    }
+
+    fn into_owned(self) -> Box<Parts> {
+        match self {
+            Held::Own(parts) => parts,
+            Held::Lent(parts) => Box::new(parts.clone()),
+        }
+    }
 }
 
 /// The purpose of a statement.
@@ -118,7 +164,8 @@ impl<'q> Statement<'q> {
                 let mut statement =
                     Statement::of_read(&planned, grammar, ReadShape::Rows, Purpose::Run)?;
                 let values = planned.plan().select().values.as_ref();
-                statement.key_cells = (0..values.map_or(0, |values| values.what.len())).collect();
+                statement.parts.to_mut().key_cells =
+                    (0..values.map_or(0, |values| values.what.len())).collect();
                 Ok(statement.into_owned_binds())
             }
             Changing::ReadBack(planned) => {
@@ -166,7 +213,7 @@ impl<'q> Statement<'q> {
 
     /// Returns the data of a COPY, if it is one.
     pub fn copying(&self) -> Option<&Copying> {
-        self.copying.as_ref()
+        self.parts.copying.as_ref()
     }
 
     /// Adds the conflict clause to an insert.
@@ -201,7 +248,7 @@ impl<'q> Statement<'q> {
     /// Makes it return the keys of its rows, where it returns their columns.
     pub(crate) fn telling_keys(mut self, table: &'static TableInfo) -> Statement<'q> {
         let columns = table.columns().iter().enumerate();
-        self.key_cells = columns
+        self.parts.to_mut().key_cells = columns
             .filter(|(_, column)| column.is_key())
             .map(|(place, _)| place)
             .collect();
@@ -210,18 +257,19 @@ impl<'q> Statement<'q> {
 
     /// Adds the expression that tells for each row whether it was inserted, where the engine has one.
     pub(crate) fn telling_inserted(mut self) -> Statement<'q> {
-        let form = self.grammar.upsert();
+        let form = self.parts.grammar.upsert();
         let tells_inserted = form.and_then(|form| form.tells_inserted);
-        self.text
+        self.parts
             .to_mut()
+            .text
             .push_str(tells_inserted.unwrap_or_default());
         self
     }
 
     /// Returns the statement for people, with the policies of the statement.
     pub(crate) fn into_sql(self, met: Vec<PolicyUse>) -> Sql {
-        let binds = self.binds.into_values();
-        Sql::new(self.grammar, self.text.into_owned(), binds, self.marks, met)
+        let Parts { grammar, text, marks, .. } = *self.parts.into_owned();
+        Sql::new(grammar, text, self.binds.into_values(), marks, met)
     }
 
     /// Returns a statement with text of the library or of a test, never with a user's value.
@@ -231,12 +279,10 @@ impl<'q> Statement<'q> {
         text: impl Into<String>,
         binds: Vec<BindValue>,
     ) -> Self {
-        Statement {
+        let parts = Parts {
             grammar,
-            text: Cow::Owned(text.into()),
-            binds: Binds::of_values(binds),
+            text: text.into(),
             marks: Vec::new(),
-            origin: Origin::of(Location::caller()),
             most_rows: usize::MAX,
             key_cells: SmallVec::new(),
             operation: Operation::HandWritten,
@@ -249,23 +295,26 @@ impl<'q> Statement<'q> {
             wanted: None,
             commits: false,
             search_path: None,
-        }
+        };
+        let origin = Origin::of(Location::caller());
+        Statement { parts: Held::Own(Box::new(parts)), binds: Binds::of_values(binds), origin }
     }
 
     /// Returns the same statement, counted as another operation.
     #[must_use]
     pub fn doing(mut self, operation: Operation) -> Self {
-        self.operation = operation;
-        self.alters_session = false;
+        self.parts.to_mut().operation = operation;
+        self.parts.to_mut().alters_session = false;
         self
     }
 
     /// Returns the same statement, as hand-written text of the program, which may change session settings.
     #[must_use]
     pub fn of_program(mut self, operation: Operation) -> Self {
-        self.operation = operation;
-        self.alters_session = true;
-        self.commits = self.grammar.commits_by_ddl() && begins_with_ddl(&self.text);
+        self.parts.to_mut().operation = operation;
+        self.parts.to_mut().alters_session = true;
+        self.parts.to_mut().commits =
+            self.parts.grammar.commits_by_ddl() && begins_with_ddl(&self.parts.text);
         self
     }
 
@@ -279,29 +328,29 @@ impl<'q> Statement<'q> {
     /// Returns the same statement, whose text finds names in a schema.
     #[must_use]
     pub fn in_search_path(mut self, schema: Option<&Arc<str>>) -> Self {
-        self.search_path = schema.cloned();
+        self.parts.to_mut().search_path = schema.cloned();
         self
     }
 
     /// Returns the schema in which hand-written text finds names.
     pub fn search_path(&self) -> Option<&str> {
-        self.search_path.as_deref()
+        self.parts.search_path.as_deref()
     }
 
     /// Returns whether the engine would commit the transaction that the statement stands in.
     pub fn commits_implicitly(&self) -> bool {
-        self.commits
+        self.parts.commits
     }
 
     /// Returns the same statement, whose columns are matched by name.
     pub(crate) fn wanting(mut self, wanted: Arc<[WantedColumns]>) -> Self {
-        self.wanted = Some(wanted);
+        self.parts.to_mut().wanted = Some(wanted);
         self
     }
 
     /// Returns whether its columns are matched by name.
     pub fn is_matched_by_name(&self) -> bool {
-        self.wanted.is_some()
+        self.parts.wanted.is_some()
     }
 
     /// Returns the places of the cells that the row type asks for: of the keys, or, in a hand-written statement, of
@@ -311,8 +360,8 @@ impl<'q> Statement<'q> {
         set: usize,
         arrived: impl FnOnce() -> Vec<String>,
     ) -> Result<Cow<'_, [usize]>, Error> {
-        match &self.wanted {
-            None => Ok(Cow::Borrowed(&self.key_cells)),
+        match &self.parts.wanted {
+            None => Ok(Cow::Borrowed(&self.parts.key_cells)),
             Some(sets) => {
                 let arrived = arrived();
                 let names: Vec<&str> = arrived.iter().map(String::as_str).collect();
@@ -326,91 +375,55 @@ impl<'q> Statement<'q> {
 
     /// Returns the EXPLAIN of this statement; with `analyze` it also runs and measures it.
     pub fn explained(mut self, analyze: bool) -> Result<Statement<'q>, Error> {
-        let Some(verb) = self.grammar.explain(analyze) else {
+        let Some(verb) = self.parts.grammar.explain(analyze) else {
             let way_out = "use `explain`, which does not run the query";
-            return Err(Error::unsupported("measuring a plan", self.grammar.name(), way_out));
+            return Err(Error::unsupported("measuring a plan", self.parts.grammar.name(), way_out));
         };
-        let opening = self.grammar.forgetful().unwrap_or_default();
-        let place = if self.text.starts_with(opening) { opening.len() } else { 0 };
-        self.text.to_mut().insert_str(place, verb);
-        self.most_rows = usize::MAX;
+        let opening = self.parts.grammar.forgetful().unwrap_or_default();
+        let place = if self.parts.text.starts_with(opening) { opening.len() } else { 0 };
+        self.parts.to_mut().text.insert_str(place, verb);
+        self.parts.to_mut().most_rows = usize::MAX;
         // The lines of a plan have columns of their own.
-        self.wanted = None;
+        self.parts.to_mut().wanted = None;
         Ok(self)
     }
 
     /// Adds a comment at the end, for this run only. The caller must ensure that the text cannot end the
     /// comment.
     pub fn comment(&mut self, text: &str) {
-        let own = self.text.to_mut();
+        let own = &mut self.parts.to_mut().text;
         own.push_str(" /*");
         own.push_str(text);
         own.push_str("*/");
-        self.once = true;
+        self.parts.to_mut().once = true;
     }
 
     /// Marks the text as one that will not occur again.
     #[must_use]
     pub fn once(mut self) -> Self {
-        self.once = true;
+        self.parts.to_mut().once = true;
         self
     }
 
     /// Returns whether its text will not occur again, so that a prepared statement need not be cached.
     pub fn is_of_once(&self) -> bool {
-        self.once
+        self.parts.once
     }
 
     /// Returns whether it is planned for its values each time it runs, where the engine would otherwise reuse a plan.
     pub fn plans_for_values(&self) -> bool {
-        self.plans_for_values
+        self.parts.plans_for_values
     }
 
     /// Returns whether hand-written text of it may change session settings, which outlast it.
     pub fn may_alter_session(&self) -> bool {
-        self.alters_session || self.search_path.is_some()
+        self.parts.alters_session || self.parts.search_path.is_some()
     }
 
     /// Returns the same statement without borrowing.
     pub fn into_owned_binds<'o>(self) -> Statement<'o> {
-        let Statement {
-            grammar,
-            text,
-            binds,
-            marks,
-            origin,
-            most_rows,
-            key_cells,
-            operation,
-            tables,
-            once,
-            plans_for_values,
-            depends_on_values,
-            alters_session,
-            copying,
-            wanted,
-            commits,
-            search_path,
-        } = self;
-        Statement {
-            grammar,
-            text: Cow::Owned(text.into_owned()),
-            binds: binds.into_owned(),
-            marks,
-            origin,
-            most_rows,
-            key_cells,
-            operation,
-            tables,
-            once,
-            plans_for_values,
-            depends_on_values,
-            alters_session,
-            copying,
-            wanted,
-            commits,
-            search_path,
-        }
+        let Statement { parts, binds, origin } = self;
+        Statement { parts: Held::Own(parts.into_owned()), binds: binds.into_owned(), origin }
     }
 
     /// Returns a copy of the statement that owns its binds, for a driver on another thread.
@@ -419,27 +432,9 @@ impl<'q> Statement<'q> {
         self.lent(Binds::of_values(binds)).into_owned_binds()
     }
 
-    /// Returns the statement with other binds, borrowing its text.
+    /// Returns the statement with other binds.
     pub(super) fn lent<'s>(&'s self, binds: Binds<'s>) -> Statement<'s> {
-        Statement {
-            grammar: self.grammar,
-            text: Cow::Borrowed(&self.text),
-            binds,
-            marks: self.marks.clone(),
-            origin: self.origin,
-            most_rows: self.most_rows,
-            key_cells: self.key_cells.clone(),
-            operation: self.operation,
-            tables: self.tables.clone(),
-            once: self.once,
-            plans_for_values: self.plans_for_values,
-            depends_on_values: self.depends_on_values,
-            alters_session: self.alters_session,
-            copying: self.copying.clone(),
-            wanted: self.wanted.clone(),
-            commits: self.commits,
-            search_path: self.search_path.clone(),
-        }
+        Statement { parts: Held::Lent(&self.parts), binds, origin: self.origin }
     }
 
     /// Adds to an error the SQL that was run, and the line that asked for it.
@@ -447,13 +442,13 @@ impl<'q> Statement<'q> {
     pub fn context(&self, err: Error) -> Error {
         match err.kind() {
             ErrorKind::Mismatch | ErrorKind::RefusedValue | ErrorKind::PoolExhausted => err,
-            _ => err.in_sql(&self.text),
+            _ => err.in_sql(&self.parts.text),
         }
         .asked_at(self.origin)
     }
 
     pub fn text(&self) -> &str {
-        &self.text
+        &self.parts.text
     }
 
     pub fn binds(&self) -> impl ExactSizeIterator<Item = LentBind<'_>> {
@@ -468,26 +463,26 @@ impl<'q> Statement<'q> {
 
     /// Returns the largest number of rows to fetch; a driver does not ask for one more.
     pub fn most_rows(&self) -> usize {
-        self.most_rows
+        self.parts.most_rows
     }
 
     /// Returns the numbers of the key cells, in the order of the keys.
     pub fn key_cells(&self) -> &[usize] {
-        &self.key_cells
+        &self.parts.key_cells
     }
 
     /// Returns whether it runs on a server, which sees comments.
     pub fn is_of_server(&self) -> bool {
-        self.grammar.is_of_server()
+        self.parts.grammar.is_of_server()
     }
 
     pub fn operation(&self) -> Operation {
-        self.operation
+        self.parts.operation
     }
 
     /// Returns the tables that it reads or writes, each once, its own table first.
     pub fn tables(&self) -> &[&'static str] {
-        &self.tables
+        &self.parts.tables
     }
 
     /// Returns the line where the query begins.

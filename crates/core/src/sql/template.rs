@@ -7,7 +7,7 @@ use smallvec::SmallVec;
 use super::binds::Binds;
 use super::list;
 use super::statement::Statement;
-use crate::model::{BindValue, Error, ParameterBind, ParameterForm};
+use crate::model::{BindValue, Error, Origin, ParameterBind, ParameterForm};
 
 /// A statement whose bind parameters have no values yet.
 #[derive(Debug)]
@@ -20,16 +20,17 @@ impl Template {
 
     /// Returns whether its text depends on a value, so that it is not the text for all of them.
     pub(crate) fn depends_on_values(&self) -> bool {
-        self.0.depends_on_values
+        self.0.parts.depends_on_values
     }
 
-    /// Returns the statement with values for its parameters, by their numbers: first `given`, then `of_policies`.
+    /// Returns the statement with values for its parameters, by their numbers: first `given`, then `of_policies`. `origin`
+    /// is the line that asks for it.
     pub(crate) fn with_values<'s>(
         &'s self,
-        given: &'s [BindValue],
-        of_policies: Vec<BindValue>,
+        given: &[&'s BindValue],
+        of_policies: &[BindValue],
+        origin: Origin,
     ) -> Result<Statement<'s>, Error> {
-        let mut of_policies: SmallVec<[BindValue; 2]> = of_policies.into();
         let mut binds = SmallVec::new();
         let Binds::Each(own) = &self.0.binds else { return Ok(self.0.lent(Binds::Each(binds))) };
         for bind in own {
@@ -40,22 +41,21 @@ impl Template {
                         None => given
                             .get(number)
                             .map(|value| self.in_form(parameter, value)),
-                        // Each bind of a policy has a number of its own.
-                        Some(number) => of_policies.get_mut(number).map(|value| {
-                            let value = std::mem::replace(value, BindValue::Bool(false));
-                            self.in_form(parameter, &value)
-                                .map(|own| Cow::Owned(own.into_owned()))
+                        // A bind may be written twice, so that its value is needed again.
+                        Some(number) => of_policies.get(number).map(|value| {
+                            let sent = self.in_form(parameter, value)?;
+                            Ok(Cow::Owned(sent.into_owned()))
                         }),
                     };
                     let missing = || Err(Error::refused_value(bind, "it has no value"));
                     let value = value.unwrap_or_else(missing);
-                    value.map_err(|err| err.asked_at(self.0.origin))?
+                    value.map_err(|err| err.asked_at(origin))?
                 }
                 constant => Cow::Borrowed(constant),
             };
             binds.push(value);
         }
-        Ok(self.0.lent(Binds::Each(binds)))
+        Ok(self.0.lent(Binds::Each(binds)).begun_at(origin))
     }
 
     /// Returns what is sent of a value.
@@ -65,7 +65,7 @@ impl Template {
         value: &'v BindValue,
     ) -> Result<Cow<'v, BindValue>, Error> {
         if !value.is_ordinary()
-            && let Some(reason) = self.0.grammar.refusal(value)
+            && let Some(reason) = self.0.parts.grammar.refusal(value)
         {
             return Err(Error::refused_value(value, reason));
         }

@@ -376,6 +376,14 @@ macro_rules! kept_summary {
 }
 
 impl Node {
+    /// Returns the terms of a conjunction, or this one condition.
+    pub(crate) fn terms(&self) -> &[Node] {
+        match self {
+            Node::All(_, terms) => terms,
+            other => std::slice::from_ref(other),
+        }
+    }
+
     pub(crate) fn summary(&self) -> NodeSummary {
         match self {
             Node::Column(column) => {

@@ -528,6 +528,22 @@ impl Select {
         grouping.group_keys.is_empty() && !values.any(Node::holds_keys)
     }
 
+    /// Returns whether it reads all columns of a table's rows, with filters and nothing else.
+    pub(crate) fn is_plain(&self) -> bool {
+        matches!(self.body, FromSource::Table)
+            && self.rows.len() == 1
+            && self.values.is_none()
+            && self.joins.is_empty()
+            && self.orders.is_empty()
+            && self.keys.is_empty()
+            && !self.is_more_than_rows()
+            && self.lock.is_none()
+            && !self.custom_plan
+            && self.waived.is_none()
+            && self.beside.is_empty()
+            && self.parents.is_empty()
+    }
+
     /// Returns whether there is more to it than rows, filters and orders.
     pub(super) fn is_more_than_rows(&self) -> bool {
         self.is_limited() || self.grouping.is_some()

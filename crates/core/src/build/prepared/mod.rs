@@ -1,18 +1,22 @@
 //! Prepared queries: the closure runs once, with bind parameters in place of values.
 
+mod by_key;
 mod parameter;
 mod rows;
 mod texts;
 
+use std::borrow::Cow;
 use std::fmt;
 use std::marker::PhantomData;
 use std::sync::OnceLock;
 
+pub(crate) use by_key::known_by_key;
 pub use parameter::{
     BindParameters, Parameter, ParameterField, ParameterValues, list_parameter, list_value,
 };
 pub use rows::RowCount;
 pub(crate) use rows::{count_bind, smaller, together};
+use smallvec::SmallVec;
 use texts::Texts;
 
 use crate::build::expr::Level;
@@ -83,14 +87,11 @@ pub struct Prepared<P, Q> {
 pub struct Kept<Q> {
     query: Q,
     texts: Texts,
-    is_free_of_policies: bool,
 }
 
 impl<P: BindParameters, Q: Prepares> Prepared<P, Q> {
     fn of(query: Q) -> Prepared<P, Q> {
-        let is_free_of_policies = query.is_free_of_policies();
-        let kept = Kept { query, texts: Texts::default(), is_free_of_policies };
-        Prepared { kept, values: PhantomData }
+        Prepared { kept: Kept { query, texts: Texts::default() }, values: PhantomData }
     }
 
     /// Gives the values of one run.
@@ -134,9 +135,6 @@ pub trait Prepares: Sized {
 
     #[doc(hidden)]
     fn shown(&self, dialect: Dialect) -> Result<Self::Shown, Error>;
-
-    #[doc(hidden)]
-    fn is_free_of_policies(&self) -> bool;
 }
 
 macro_rules! prepares_queries {
@@ -152,10 +150,6 @@ macro_rules! prepares_queries {
             fn shown(&self, dialect: Dialect) -> Result<$shown, Error> {
                 let show: fn(&Self, Dialect) -> Result<$shown, Error> = $show;
                 show(self, dialect)
-            }
-
-            fn is_free_of_policies(&self) -> bool {
-                self.select().is_free_of_policies()
             }
         }
     )*};
@@ -182,10 +176,6 @@ macro_rules! prepares_writes {
 
             fn shown(&self, dialect: Dialect) -> Result<Sql, Error> {
                 Writes::sql(self, dialect)
-            }
-
-            fn is_free_of_policies(&self) -> bool {
-                false
             }
         }
     )*};
@@ -276,11 +266,12 @@ impl<Q: Selects + Clone> Selects for Bound<'_, Q> {
         context: CompileContext<'s>,
         shape: ReadShape,
     ) -> Result<Statement<'s>, Error> {
-        let Kept { query, texts, is_free_of_policies } = self.kept;
         if self.changed.is_none() {
-            let select = query.select();
-            let known =
-                texts.statement(select, &self.values, *is_free_of_policies, context, shape)?;
+            let Kept { query, texts } = self.kept;
+            let (select, values) = (query.select(), self.values.iter());
+            let values: SmallVec<[&BindValue; 4]> = values.collect();
+            let prepared = || Cow::Borrowed(select);
+            let known = texts.statement(select, &values, prepared, context, (shape, &[]))?;
             if let Some(statement) = known {
                 return Ok(statement);
             }

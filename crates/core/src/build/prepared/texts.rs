@@ -1,70 +1,66 @@
 //! The texts of a prepared query, each found by what decides it.
 
+use std::borrow::Cow;
 use std::ptr;
 use std::sync::{Arc, OnceLock};
 
+use smallvec::SmallVec;
+
 use crate::build::compile;
 use crate::dialect::Grammar;
-use crate::model::{BindValue, Error, ParameterBind, ParameterForm};
+use crate::model::{BindValue, ColumnInfo, Error, ParameterBind, ParameterForm};
 use crate::plan::{CompileContext, Planned, Policies, ReadShape};
 use crate::sql::{Statement, Template, list};
-use crate::tree::Select;
+use crate::tree::{RawColumn, Select};
 
 /// The texts that a prepared query keeps. Beyond this number, a handle with another schema or other policies compiles it
 /// each time.
 const MOST_TEXTS: usize = 64;
 
-/// The texts of a prepared query: a chain that only grows, so that it is read without a lock.
+/// The texts of a prepared query, or of the queries by key of a table: a chain that only grows, so that it is read without
+/// a lock.
 #[derive(Debug, Default)]
 pub(super) struct Texts {
     first: OnceLock<Box<Kept>>,
+    is_free_of_policies: OnceLock<bool>,
 }
 
+/// A text, and what decides it, beside the query.
 #[derive(Debug)]
 struct Kept {
-    decided_by: Deciding,
-    /// `None` if the text depends on the values.
-    template: Option<Template>,
-    next: OnceLock<Box<Kept>>,
-}
-
-/// What decides a text, beside the query.
-#[derive(Debug)]
-struct Deciding {
     grammar: &'static dyn Grammar,
     shape: ReadShape,
     /// The length that its lists count as.
     list_length: usize,
     schema: Option<Arc<str>>,
+    /// The columns of a query by key.
+    columns: SmallVec<[&'static ColumnInfo; 2]>,
     /// The policies that came out for this run, with bind parameters for their values. They may branch on what the
     /// handle carries, so that one caller's are not another's.
     policies: Policies,
-}
-
-impl PartialEq for Deciding {
-    fn eq(&self, other: &Deciding) -> bool {
-        ptr::addr_eq(self.grammar, other.grammar)
-            && self.shape == other.shape
-            && self.list_length == other.list_length
-            && self.schema == other.schema
-            && self.policies == other.policies
-    }
+    /// `None` if the text depends on the values.
+    template: Option<Template>,
+    next: OnceLock<Box<Kept>>,
 }
 
 impl Texts {
-    /// Returns the statement of a query with these values, or `None` if it must be compiled with them.
+    /// Returns the statement of a query with these values, or `None` if it must be compiled with them. `prepared` returns
+    /// the query with bind parameters.
     pub(super) fn statement<'s>(
         &'s self,
         select: &'s Select,
-        values: &'s [BindValue],
-        is_free_of_policies: bool,
+        values: &[&'s BindValue],
+        prepared: impl FnOnce() -> Cow<'s, Select>,
         context: CompileContext<'_>,
-        shape: ReadShape,
+        (shape, columns): (ReadShape, &[RawColumn]),
     ) -> Result<Option<Statement<'s>>, Error> {
         if let ReadShape::Page { .. } = shape {
             return Ok(None);
         }
-        let mut policies = match is_free_of_policies && context.carried.required().is_empty() {
+        let is_free = *self
+            .is_free_of_policies
+            .get_or_init(|| select.is_free_of_policies());
+        let mut policies = match is_free && context.carried.required().is_empty() {
             true => Policies::new(),
             false => match Planned::policies_before(select, context)? {
                 Some(policies) => policies,
@@ -79,19 +75,14 @@ impl Texts {
             return Ok(None);
         }
         let of_policies = taken_from(&mut policies, values.len());
-        let decided_by = Deciding {
-            grammar: context.grammar,
-            shape,
-            list_length: list_length(context.grammar, values.iter().chain(&of_policies)),
-            schema: context.schema.cloned(),
-            policies,
-        };
+        let all = values.iter().copied().chain(&of_policies);
+        let list_length = list_length(context.grammar, all);
         let (mut place, mut kept) = (&self.first, 0);
         while let Some(text) = place.get() {
-            if text.decided_by == decided_by {
+            if text.is_decided_by(context, shape, list_length, columns, &policies) {
                 let template = text.template.as_ref();
                 return template
-                    .map(|template| template.with_values(values, of_policies))
+                    .map(|template| template.with_values(values, &of_policies, select.asked_at))
                     .transpose();
             }
             (place, kept) = (&text.next, kept + 1);
@@ -99,17 +90,49 @@ impl Texts {
         if kept >= MOST_TEXTS {
             return Ok(None);
         }
-        let planned = Planned::under(decided_by.policies.clone(), select, context);
-        let list_length = decided_by.list_length;
+        let prepared = prepared();
+        let planned = Planned::under(policies.clone(), &prepared, context);
         let template = compile::to_prepare(&planned, context.grammar, shape, list_length)?;
-        let template = Some(template).filter(|template| !template.depends_on_values());
-        let text = Box::new(Kept { decided_by, template, next: OnceLock::new() });
-        let is_kept = place.set(text).is_ok();
-        match place.get().filter(|_| is_kept).map(|text| &text.template) {
-            Some(Some(template)) => template.with_values(values, of_policies).map(Some),
+        let text = Kept {
+            grammar: context.grammar,
+            shape,
+            list_length,
+            schema: context.schema.cloned(),
+            columns: columns.iter().map(|column| column.info).collect(),
+            policies,
+            template: Some(template).filter(|template| !template.depends_on_values()),
+            next: OnceLock::new(),
+        };
+        let is_kept = place.set(Box::new(text)).is_ok();
+        let template = place.get().filter(|_| is_kept).map(|text| &text.template);
+        match template {
+            Some(Some(template)) => template
+                .with_values(values, &of_policies, select.asked_at)
+                .map(Some),
             // Another thread has kept a text at the same time, or the text depends on the values.
             _ => Ok(None),
         }
+    }
+}
+
+impl Kept {
+    #[inline]
+    fn is_decided_by(
+        &self,
+        context: CompileContext<'_>,
+        shape: ReadShape,
+        list_length: usize,
+        columns: &[RawColumn],
+        policies: &Policies,
+    ) -> bool {
+        let same = |(own, other): (&&ColumnInfo, &RawColumn)| ptr::eq(*own, other.info);
+        ptr::addr_eq(self.grammar, context.grammar)
+            && self.shape == shape
+            && self.list_length == list_length
+            && self.schema.as_ref() == context.schema
+            && self.columns.len() == columns.len()
+            && self.columns.iter().zip(columns).all(same)
+            && self.policies == *policies
     }
 }
 

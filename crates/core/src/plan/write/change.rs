@@ -142,7 +142,7 @@ impl Change {
             return refuse(reason);
         }
         let mut sets = sets.to_vec();
-        let mut select = Box::new(self.select.copied_with(&mut sets));
+        let mut select = self.select.clone();
         let version = table
             .columns()
             .iter()
@@ -166,7 +166,7 @@ impl Change {
         for_good: bool,
         context: CompileContext<'_>,
     ) -> Result<Target, Error> {
-        let mut select = Box::new(self.select.copied());
+        let mut select = self.select.clone();
         let mut sets = Vec::new();
         if !for_good {
             sets = retire::marks(table, &mut select, self.at, context);
@@ -510,18 +510,6 @@ impl Target {
 }
 
 impl Select {
-    /// Copies this query and the assignments, with new source numbers for both.
-    fn copied_with(&self, sets: &mut [Assignment]) -> Select {
-        let mut whole = self.clone();
-        let before = whole.keys.len();
-        whole.keys.extend(sets.iter().map(|set| set.value.clone()));
-        let mut copy = whole.copied();
-        for (set, value) in sets.iter_mut().zip(copy.keys.drain(before..)) {
-            set.value = value;
-        }
-        copy
-    }
-
     /// Returns whether a value follows a parent of these rows.
     fn follows_in(&self, value: &mut Node) -> bool {
         let mut follows = false;

@@ -1,6 +1,7 @@
 //! INSERT, UPDATE and DELETE.
 
 use std::borrow::Cow;
+use std::mem;
 use std::sync::Arc;
 
 use smallvec::SmallVec;
@@ -114,7 +115,8 @@ pub(in crate::sql) fn copy<'q>(
     let text = format!("COPY {table} ({columns}) FROM STDIN (FORMAT binary)");
     let types = format!("SELECT {columns} FROM {table}").into();
     let mut statement = inserting(new.table, text, binds, grammar, at);
-    statement.copying = Some(Copying { columns: new.columns.len(), table: table.into(), types });
+    statement.parts.to_mut().copying =
+        Some(Copying { columns: new.columns.len(), table: table.into(), types });
     Ok(statement)
 }
 
@@ -137,15 +139,13 @@ fn inserting<'q>(
     grammar: &'static dyn Grammar,
     at: Origin,
 ) -> Statement<'q> {
-    Statement {
-        binds,
-        marks: vec![Mark { at: 0, origin: at, relations: SmallVec::new() }],
-        origin: at,
-        operation: Operation::Insert,
-        tables: smallvec::smallvec![table.name()],
-        alters_session: false,
-        ..Statement::of_text(grammar, text, Vec::new())
-    }
+    let mut statement = Statement::of_text(grammar, text, Vec::new()).begun_at(at);
+    let parts = statement.parts.to_mut();
+    parts.marks = vec![Mark { at: 0, origin: at, relations: SmallVec::new() }];
+    parts.operation = Operation::Insert;
+    parts.tables = smallvec::smallvec![table.name()];
+    parts.alters_session = false;
+    Statement { binds, ..statement }
 }
 
 /// Writes an INSERT of rows with the values `binds`, one row after the other.
@@ -281,13 +281,13 @@ pub(in crate::sql) fn return_inserted(
     statement: &mut Statement<'_>,
     table: &'static TableInfo,
 ) -> Result<(), Error> {
-    let grammar = statement.grammar;
+    let grammar = statement.parts.grammar;
     let Some(form) = grammar.returning(ReturningOf::Insert) else {
         let way_out = "write the row, then read it by its key";
         let err = Error::unsupported("giving back inserted rows", grammar.name(), way_out);
         return Err(err.asked_at(statement.origin));
     };
-    push_returning_after(statement.text.to_mut(), Some(form), table, grammar.quotes());
+    push_returning_after(&mut statement.parts.to_mut().text, Some(form), table, grammar.quotes());
     Ok(())
 }
 
@@ -299,7 +299,7 @@ pub(in crate::sql) fn insert_before(
     returning: bool,
     schema: Option<&Arc<str>>,
 ) {
-    let (grammar, mut opening) = (statement.grammar, "INSERT INTO ".to_owned());
+    let (grammar, mut opening) = (statement.parts.grammar, "INSERT INTO ".to_owned());
     let quotes = grammar.quotes();
     push_table(&mut opening, table, schema, quotes);
     opening.push_str(" (");
@@ -308,10 +308,11 @@ pub(in crate::sql) fn insert_before(
     let form = grammar.returning(ReturningOf::Insert).filter(|_| returning);
     push_returning_before(&mut opening, form, table, quotes);
     opening.push(' ');
-    statement.text.to_mut().insert_str(0, &opening);
-    statement.operation = Operation::Insert;
-    statement.tables.retain(|read| *read != table.name());
-    statement.tables.insert(0, table.name());
+    statement.parts.to_mut().text.insert_str(0, &opening);
+    let parts = statement.parts.to_mut();
+    parts.operation = Operation::Insert;
+    parts.tables.retain(|read| *read != table.name());
+    parts.tables.insert(0, table.name());
 }
 
 /// Writes the conflict clause of an upsert.
@@ -319,14 +320,14 @@ pub(in crate::sql) fn on_conflict<'q>(
     mut inserted: Statement<'q>,
     conflict: &OnConflict,
 ) -> Result<Statement<'q>, Error> {
-    let grammar = inserted.grammar;
+    let grammar = inserted.parts.grammar;
     let quotes = grammar.quotes();
     let Some(form) = grammar.upsert() else {
         let way_out = "look the row up first, in a transaction";
         let err = Error::unsupported("an upsert", grammar.name(), way_out);
         return Err(err.asked_at(inserted.origin));
     };
-    let text = inserted.text.to_mut();
+    let text = &mut inserted.parts.to_mut().text;
     text.push_str(form.opening);
     if form.names_columns {
         text.push_str(" (");
@@ -350,16 +351,19 @@ pub(in crate::sql) fn on_conflict<'q>(
     if !form.has_condition {
         check_order(target, true, grammar).map_err(|err| err.asked_at(inserted.origin))?;
     }
-    let Statement { text, binds, marks, origin, tables, .. } = inserted;
+    let Statement { mut parts, binds, origin } = inserted;
+    let parts = parts.to_mut();
+    let marks = mem::take(&mut parts.marks);
     let mut writer = Writer::new(target.plan(), grammar, Purpose::Run).with_long_lists();
     writer.inlines = true;
-    writer.text = text.into_owned();
+    writer.text = mem::take(&mut parts.text);
     writer.binds = binds.into_values().into_iter().map(Cow::Owned).collect();
-    writer.tables = tables;
+    writer.tables = mem::take(&mut parts.tables);
     let written = writer.write_conflict(target, conflict.new, form);
     written.map_err(|err| err.asked_at(origin))?;
     let mut statement = written!(writer, Operation::Insert, usize::MAX, SmallVec::new());
-    (statement.marks, statement.origin) = (marks, origin);
+    statement.parts.to_mut().marks = marks;
+    statement.origin = origin;
     Ok(statement.into_owned_binds())
 }
 

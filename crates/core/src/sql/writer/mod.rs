@@ -96,12 +96,10 @@ pub(super) struct Writer<'q> {
 macro_rules! written {
     ($writer:expr, $operation:expr, $most_rows:expr, $key_cells:expr) => {{
         $writer.open_forgetful();
-        Statement {
+        let parts = $crate::sql::statement::Parts {
             grammar: $writer.grammar,
-            text: Cow::Owned($writer.text),
-            binds: Binds::Each($writer.binds),
+            text: $writer.text,
             marks: $writer.marks.unwrap_or_default(),
-            origin: $writer.select.asked_at,
             most_rows: $most_rows,
             key_cells: $key_cells,
             operation: $operation,
@@ -117,6 +115,11 @@ macro_rules! written {
                 .schema
                 .filter(|_| $writer.needs_search_path)
                 .cloned(),
+        };
+        Statement {
+            parts: $crate::sql::statement::Held::Own(Box::new(parts)),
+            binds: Binds::Each($writer.binds),
+            origin: $writer.select.asked_at,
         }
     }};
 }
@@ -332,14 +335,6 @@ impl Node {
     /// Returns whether nothing is computed for it.
     fn is_plain(&self) -> bool {
         matches!(self, Node::Column(_) | Node::Bind(_))
-    }
-
-    /// Returns the terms of a conjunction, or this one condition.
-    fn terms(&self) -> &[Node] {
-        match self {
-            Node::All(_, terms) => terms,
-            other => std::slice::from_ref(other),
-        }
     }
 }
 
