@@ -155,9 +155,9 @@ pub mod internal {
     pub use crate::model::{ByName, NoRow, WantedColumns, name_columns, type_columns};
     pub use crate::model::{
         ColumnRole, FieldValue, Function, Key, KeyPart, KeyedRow, LentBind, MissingValue,
-        PolicyInfo, ReadColumn, ReadReference, ReadTable, Reference, Sent, SentType, TakesValues,
-        ValueSource, carried_value, is_carried_by, is_float, is_mark, is_never_null, is_nullable,
-        is_text, is_time, is_unique, is_whole_number, read_table, read_tables,
+        PolicyInfo, ReadColumn, ReadReference, ReadTable, Reference, Sent, SentType, TableSlot,
+        TakesValues, ValueSource, carried_value, is_carried_by, is_float, is_mark, is_never_null,
+        is_nullable, is_text, is_time, is_unique, is_whole_number, read_table, read_tables,
     };
     pub use crate::model::{deserialize_stored, exact_text, interval_text, missing_field};
     pub use crate::offer::{RawRow, RuntimeTable, RuntimeTables, ValueType};

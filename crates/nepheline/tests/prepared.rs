@@ -279,6 +279,14 @@ fn a_text_never_serves_another_callers_policies() {
             };
             let expected = all.iter().filter(|b| b.depth_m > metres).filter(is_seen);
             let expected: Vec<i64> = expected.map(|b| b.id).collect();
+            // Queries by key are prepared by themselves.
+            for b in all.iter().filter(|b| b.id < 6) {
+                let found = db
+                    .carrying(caller)
+                    .read_at_most_one(&SeenBorehole::row(b.id))
+                    .unwrap();
+                assert_eq!(found.is_some(), is_seen(&b), "{caller:?} on {}: {}", engine.name, b.id);
+            }
             let read: Vec<i64> = read.iter().map(|b| b.id).collect();
             assert_eq!(read, expected, "{caller:?} on {}", engine.name);
         };

@@ -41,4 +41,4 @@ pub use storable::{
 };
 pub(crate) use storable::{Borrower, Measure, ParameterBind, ParameterForm};
 pub(crate) use table::is_same;
-pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo};
+pub use table::{ColumnInfo, PolicyInfo, Reference, TableInfo, TableSlot};

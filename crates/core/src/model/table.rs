@@ -22,8 +22,20 @@ pub struct TableInfo {
     retired_with: &'static [Reference],
     /// True if handles that require policies may read it without any.
     open_to_all: bool,
-    /// What is kept of the table while the program runs.
-    kept: OnceLock<Box<dyn Any + Send + Sync>>,
+    /// Where something is kept of the table while the program runs.
+    slot: Option<&'static TableSlot>,
+}
+
+/// A place for one value that is made while the program runs. It is no part of a descriptor itself, which constants
+/// read.
+#[doc(hidden)]
+#[derive(Debug, Default)]
+pub struct TableSlot(OnceLock<Box<dyn Any + Send + Sync>>);
+
+impl TableSlot {
+    pub const fn new() -> TableSlot {
+        TableSlot(OnceLock::new())
+    }
 }
 
 /// A reference from the rows of a table to at most one row of another: a foreign key, or the other side of a
@@ -230,8 +242,14 @@ impl TableInfo {
             policies: &[],
             retired_with: &[],
             open_to_all: false,
-            kept: OnceLock::new(),
+            slot: None,
         }
+    }
+
+    #[doc(hidden)]
+    pub const fn keeping(mut self, slot: &'static TableSlot) -> TableInfo {
+        self.slot = Some(slot);
+        self
     }
 
     #[doc(hidden)]
@@ -242,8 +260,8 @@ impl TableInfo {
 
     /// Returns what is kept of the table, a value of one type.
     pub(crate) fn kept<T: Any + Default + Send + Sync>(&self) -> Option<&T> {
-        let kept = self.kept.get_or_init(|| Box::new(T::default()));
-        kept.downcast_ref()
+        let TableSlot(kept) = self.slot?;
+        kept.get_or_init(|| Box::new(T::default())).downcast_ref()
     }
 
     pub(crate) fn is_open_to_all(&self) -> bool {

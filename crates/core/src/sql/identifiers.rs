@@ -26,11 +26,12 @@ impl Quotes {
 
 pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
     text.push(quotes.open);
-    for character in name.chars() {
-        if character == quotes.close {
-            text.push(quotes.close);
-        }
-        text.push(character);
+    let mut parts = name.split(quotes.close);
+    text.push_str(parts.next().unwrap_or_default());
+    for part in parts {
+        text.push(quotes.close);
+        text.push(quotes.close);
+        text.push_str(part);
     }
     text.push(quotes.close);
 }

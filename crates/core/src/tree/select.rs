@@ -626,6 +626,11 @@ impl Select {
         self.renumbered(SourceId::fresh)
     }
 
+    /// Copies the query of one table, whose source number becomes that of nowhere.
+    pub(crate) fn copied_nowhere(&self) -> Select {
+        self.renumbered(|| Source::NOWHERE.id)
+    }
+
     /// Copies the query with these source numbers: those of its joins in order, then its own.
     fn renumbered(&self, mut number: impl FnMut() -> SourceId) -> Select {
         let mut copy = self.clone();

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use super::{
-    Aggregate, CteQuery, FromSource, Node, RawColumn, Select, Source, SubqueryKind, Window,
+    Aggregate, CteQuery, FromSource, Node, RawColumn, Select, Source, SourceId, SubqueryKind,
+    Window,
 };
 use crate::model::BindValue;
 
@@ -204,6 +205,15 @@ impl Node {
             _ => {}
         }
         self.children_mut(&mut |child| child.each_bind(change));
+    }
+
+    /// Turns the columns of a table into those of nowhere, as in [`Select::copied_nowhere`].
+    pub(crate) fn stand_nowhere(&mut self, table: SourceId) {
+        self.each_column(&mut |column| {
+            if column.source.id == table {
+                column.source.id = Source::NOWHERE.id;
+            }
+        });
     }
 
     fn each_own_column(&mut self, change: &mut dyn FnMut(&mut RawColumn)) {

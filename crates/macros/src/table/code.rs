@@ -128,7 +128,16 @@ impl<'a> TableItem<'a> {
         ];
         let (lists, uses): (Vec<_>, Vec<_>) = lists.into_iter().flatten().unzip();
         let open_to_all = self.open_to_all.then(|| quote!(.open_to_all()));
+        let (slot, keeping) = match self.columns.iter().any(|column| column.key) {
+            true => {
+                let slot = quote!(::nepheline::internal::TableSlot);
+                let slot = quote!(static __SLOT: #slot = #slot::new(););
+                (Some(slot), Some(quote!(.keeping(&__SLOT))))
+            }
+            false => (None, None),
+        };
         quote! {
+            #slot
             static __COLUMNS: [::nepheline::ColumnInfo; #count] = [#(#columns),*];
             static __INFO: ::nepheline::TableInfo = ::nepheline::TableInfo::new(
                 #schema,
@@ -136,7 +145,7 @@ impl<'a> TableItem<'a> {
                 [#from_double, #from_backtick],
                 [#list_double, #list_backtick],
                 &__COLUMNS,
-            ) #(#uses)* #open_to_all;
+            ) #(#uses)* #open_to_all #keeping;
             #(#lists)*
         }
     }

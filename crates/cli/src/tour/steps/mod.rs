@@ -54,6 +54,8 @@ steps! {
     Filters: queries::filters, "Which specimens from below 700 m have no analyst?";
     /// Filters that may be absent
     OptionalFilters: queries::optional_filters, "How does one function serve every combination of filters?";
+    /// A prepared query, run with several values
+    Prepared: queries::prepared, "Which specimens end above a depth, as a service asks again and again?";
     /// Scopes that are combined, negated, listed, and contain a query
     Scopes: queries::scopes, "Which shallow or unassigned nepheline syenites are rich in neodymium?";
     /// Text comparisons that ignore case

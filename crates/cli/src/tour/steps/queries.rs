@@ -45,6 +45,23 @@ pub(super) fn filters(tour: &mut Tour<'_>) -> Result<()> {
     tour.rows(&specimens)
 }
 
+pub(super) fn prepared(tour: &mut Tour<'_>) -> Result<()> {
+    let db = tour.db.clone();
+    // shown
+    let above = <(Rock, f64, u32)>::prepare(|(rock, metres, rows)| {
+        Specimen::rows()
+            .filter(|s| s.rock.eq(rock) & s.base_m.lt(metres))
+            .order_by(|s| s.base_m.desc())
+            .limit(rows)
+    });
+    let gneiss = db.read(&above.bind((Rock::Gneiss, 40.0, 3)))?; // compiled once
+    let schist = db.read(&above.bind((Rock::Schist, 60.0, 2)))?; // only binds
+    // until here
+    tour.show_each(|dialect| above.sql(dialect))?;
+    tour.rows(&gneiss)?;
+    tour.rows(&schist)
+}
+
 pub(super) fn optional_filters(tour: &mut Tour<'_>) -> Result<()> {
     // shown
     let find = |rock: Option<Rock>, below_m: Option<f64>| {

@@ -49,7 +49,7 @@ fn sides_of(select: &Select) -> Option<Sides<'_>> {
 
 /// Returns the query with bind parameters in place of its values.
 fn prepared(select: &Select) -> Select {
-    let (mut prepared, mut number) = (select.clone(), 0);
+    let (mut prepared, mut number) = (select.copied_nowhere(), 0);
     prepared.each_bind(&mut |bind| {
         let (sql_type, form) = (bind.sql_type(), ParameterForm::Value);
         *bind = ParameterBind { number, name: "of a key", sql_type, form }.in_form(form);

@@ -74,6 +74,12 @@ impl Texts {
         {
             return Ok(None);
         }
+        if !columns.is_empty() {
+            // Each query by key has another number for its table.
+            policies
+                .iter_mut()
+                .for_each(|policy| policy.what.stand_nowhere(select.source));
+        }
         let of_policies = taken_from(&mut policies, values.len());
         let all = values.iter().copied().chain(&of_policies);
         let list_length = list_length(context.grammar, all);
