@@ -28,7 +28,8 @@ pub(super) struct Texts {
 /// A text, and what decides it, beside the query.
 #[derive(Debug)]
 struct Kept {
-    grammar: &'static dyn Grammar,
+    /// The name of the dialect, because dialects without fields may have one address.
+    dialect: &'static str,
     shape: ReadShape,
     /// The length that its lists count as.
     list_length: usize,
@@ -100,7 +101,7 @@ impl Texts {
         let planned = Planned::under(policies.clone(), &prepared, context);
         let template = compile::to_prepare(&planned, context.grammar, shape, list_length)?;
         let text = Kept {
-            grammar: context.grammar,
+            dialect: context.grammar.name(),
             shape,
             list_length,
             schema: context.schema.cloned(),
@@ -132,7 +133,7 @@ impl Kept {
         policies: &Policies,
     ) -> bool {
         let same = |(own, other): (&&ColumnInfo, &RawColumn)| ptr::eq(*own, other.info);
-        ptr::addr_eq(self.grammar, context.grammar)
+        self.dialect == context.grammar.name()
             && self.shape == shape
             && self.list_length == list_length
             && self.schema.as_ref() == context.schema
