@@ -79,7 +79,8 @@
 //!
 //! | feature | on by default | what it adds |
 //! |---|---|---|
-//! | `sqlite` | yes | SQLite, embedded in the program, through `rusqlite` |
+//! | `sqlite-bundled` | yes | SQLite, embedded in the program, through `rusqlite`, and built from its C source |
+//! | `sqlite` | with that | the same over the system's SQLite library, 3.40 or later |
 //! | `postgres` | no | PostgreSQL, through `tokio-postgres` |
 //! | `mysql` | no | MariaDB and MySQL, through `mysql_async` |
 //! | `serde` | no | dates, UUIDs and decimals in rows that serde writes with `#[nepheline(serialize)]` |

@@ -12,7 +12,6 @@ use futures_util::FutureExt;
 use futures_util::future::BoxFuture;
 use jiff::SignedDuration;
 use nepheline_core::Error;
-use url::Url;
 
 use crate::engine::Connect;
 use crate::{Database, blocking};
@@ -141,9 +140,17 @@ pub enum Tls {
 #[cfg_attr(not(feature = "sqlite"), allow(dead_code, reason = "only SQLite has modes"))]
 pub(crate) enum Target {
     Sqlite { path: PathBuf, mode: SqliteMode },
-    Postgres(Url),
-    MySql(Url),
+    Postgres(ServerUrl),
+    MySql(ServerUrl),
 }
+
+/// The URL of a server, where a server's engine is built.
+#[cfg(any(feature = "postgres", feature = "mysql"))]
+pub(crate) type ServerUrl = url::Url;
+
+/// Without the engine of a server there is no such URL.
+#[cfg(not(any(feature = "postgres", feature = "mysql")))]
+pub(crate) type ServerUrl = std::convert::Infallible;
 
 /// The mode in which a SQLite file is opened, as in SQLite's own URI file names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -158,6 +165,8 @@ pub(crate) enum SqliteMode {
 pub(crate) fn is_in_memory(path: &Path) -> bool {
     path == Path::new(":memory:")
 }
+
+const FEATURE_OFF: &str = "needs an engine whose feature is off; enable `sqlite`, `postgres` or `mysql`";
 
 /// The longest duration of a setting: SQLite and PostgreSQL count milliseconds with 32 bits.
 const LONGEST: Duration = Duration::from_secs(24 * 24 * 60 * 60);
@@ -236,7 +245,7 @@ impl Options {
             return Err(Error::unfit_url(url, "names no file; `sqlite::memory:` opens one in memory"));
         }
         let mut options = Options::of_sqlite_file(path);
-        for (name, value) in url::form_urlencoded::parse(parameters.as_bytes()) {
+        for (name, value) in form_urlencoded::parse(parameters.as_bytes()) {
             if options.take(&name, &value)? {
                 continue;
             }
@@ -252,14 +261,21 @@ impl Options {
         Ok(options)
     }
 
-    fn of_server(url: &str, target: fn(Url) -> Target) -> Result<Options, Error> {
+    #[cfg(not(any(feature = "postgres", feature = "mysql")))]
+    fn of_server(url: &str, _: fn(ServerUrl) -> Target) -> Result<Options, Error> {
+        let scheme = url.split(':').next().unwrap_or_default();
+        Err(Error::unfit_url(&format!("{scheme}:.."), FEATURE_OFF))
+    }
+
+    #[cfg(any(feature = "postgres", feature = "mysql"))]
+    fn of_server(url: &str, target: fn(ServerUrl) -> Target) -> Result<Options, Error> {
         let scheme = url.split(':').next().unwrap_or_default();
         // Without `://` the rest, including a password, would be read as a path.
         if !url.get(scheme.len()..).is_some_and(|rest| rest.starts_with("://")) {
             let reason = format!("needs `//` after `{scheme}:`, and then `user:password@host/database`");
             return Err(Error::unfit_url(&format!("{scheme}:.."), reason));
         }
-        let mut parsed = Url::parse(url)
+        let mut parsed = ServerUrl::parse(url)
             .map_err(|err| Error::unfit_url(scheme, "cannot be read").caused_by(err))?;
         let parameters: Vec<(String, String)> = parsed.query_pairs().into_owned().collect();
         parsed.set_query(None);
@@ -521,10 +537,7 @@ impl Options {
                 Ok((Box::new(Arc::new(connector)), self.pool_size))
             }
             #[allow(unreachable_patterns, reason = "unless every engine's feature is on")]
-            _ => {
-                let reason = "needs an engine whose feature is off; enable `sqlite`, `postgres` or `mysql`";
-                Err(Error::unfit_url(&self.shown(), reason))
-            }
+            _ => Err(Error::unfit_url(&self.shown(), FEATURE_OFF)),
         }
     }
 
@@ -571,6 +584,9 @@ impl Options {
     pub(crate) fn shown(&self) -> String {
         match &self.target {
             Target::Sqlite { path, .. } => format!("sqlite:{}", path.display()),
+            #[cfg(not(any(feature = "postgres", feature = "mysql")))]
+            Target::Postgres(url) | Target::MySql(url) => match *url {},
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
             Target::Postgres(url) | Target::MySql(url) => {
                 let mut url = url.clone();
                 url.set_query(None);

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng, Payload};
+use chacha20poly1305::aead::{Aead, Generate, KeyInit, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use nepheline_core::Error;
 use sha2::{Digest, Sha256};
@@ -62,7 +62,8 @@ pub(super) fn seal(
         sealed.extend(payload);
         return Ok(sealed);
     };
-    let nonce = XChaCha20Poly1305::generate_nonce(&mut OsRng);
+    let nonce = XNonce::try_generate();
+    let nonce = nonce.map_err(|_| Error::invalid_page("a cursor cannot be encrypted"))?;
     let message = Payload { msg: &payload, aad: structure.as_bytes() };
     let encrypted = XChaCha20Poly1305::new(&keys.current.into()).encrypt(&nonce, message);
     let encrypted = encrypted.map_err(|_| Error::invalid_page("a cursor cannot be encrypted"))?;
@@ -79,11 +80,11 @@ pub(super) fn open(keys: Option<&CursorKeys>, structure: &str, sealed: &[u8]) ->
         return (found == digest(structure, payload)).then(|| payload.to_vec());
     };
     let (nonce, encrypted) = sealed.split_at_checked(NONCE)?;
-    let nonce = XNonce::from_slice(nonce);
+    let nonce = XNonce::try_from(nonce).ok()?;
     let mut all = std::iter::once(&keys.current).chain(&keys.earlier);
     all.find_map(|key| {
         let message = Payload { msg: encrypted, aad: structure.as_bytes() };
-        XChaCha20Poly1305::new(key.into()).decrypt(nonce, message).ok()
+        XChaCha20Poly1305::new(key.into()).decrypt(&nonce, message).ok()
     })
 }
 
