@@ -1,6 +1,8 @@
 //! The reports as a program that uses Nepheline writes them. Those with a second form have the two that are written by
 //! hand; as there, the faster counts.
 
+use std::sync::LazyLock;
+
 use nepheline::prelude::*;
 use nepheline::{Explainable, Readable, TruncUnit};
 use nepheline_coreshed::{Analyst, Assay, Borehole, InvoiceLine, Lab, Rock, Site, Specimen};
@@ -23,6 +25,21 @@ impl IntoCell for Rock {
         crate::cells::Cell::Text(name.replace("nephelinesyenite", "nepheline syenite"))
     }
 }
+
+#[derive(Debug, BindParameters)]
+struct OfKeys {
+    keys: Vec<i64>,
+}
+
+/// The second form of the lists is prepared, as those by hand are.
+static OF_KEYS: LazyLock<Prepared<OfKeys, Query<Assay, (i64, Option<f64>), PerGroup>>> =
+    LazyLock::new(|| {
+        OfKeys::prepare(|p| {
+            Assay::rows()
+                .filter(|a| a.specimen_id.one_of(p.keys))
+                .select(|a| (count(), sum(a.ppm)))
+        })
+    });
 
 #[derive(Debug, RowShape)]
 struct OfBorehole {
@@ -428,6 +445,10 @@ pub(crate) fn ask<A: Asks>(name: &str, form: usize, asks: &A) -> Option<A::Answe
                     .filter(|a| a.specimen_id.one_of(keys))
                     .select(|a| (count(), sum(a.ppm))),
             )
+        }
+        (list, 1) if list.starts_with("list of ") => {
+            let keys = world::keys(list[8..].replace(',', "").parse().unwrap());
+            asks.ask(&OF_KEYS.bind(OfKeys { keys }))
         }
         (_, 0) => panic!("{name}: no such report"),
         _ => return None,

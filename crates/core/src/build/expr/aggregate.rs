@@ -200,7 +200,8 @@ pub fn per<E: ExprExt<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
 ///
 /// Where the key itself may be NULL, [`is_subtotal`] tells a subtotal from the group of NULL. On PostgreSQL the SQL is
 /// `GROUP BY GROUPING SETS`, on the other engines a `UNION ALL` of one grouped query for each level, over a common
-/// table expression that reads the rows once.
+/// table expression. Counts, sums, and least and greatest values are computed once for each group, and combined for the
+/// subtotals; with other aggregates, each level reads all rows.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -211,7 +212,7 @@ pub fn per<E: ExprExt<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
 ///     .order_by(|s| rollup(s.region).asc());
 /// assert_eq!(
 ///     sites.sql(Dialect::Sqlite)?.text(),
-///     r#"SELECT q.c0, q.c1 FROM (WITH nepheline_keys AS (SELECT "site"."region" AS k0 FROM "site") SELECT q.k0 AS c0, count(*) AS c1 FROM nepheline_keys AS q GROUP BY q.k0 UNION ALL SELECT NULL AS c0, count(*) AS c1 FROM nepheline_keys AS q) AS q ORDER BY q.c0 NULLS LAST"#,
+///     r#"SELECT q.c0, q.c1 FROM (WITH nepheline_keys AS (SELECT "site"."region" AS k0, count(*) AS a0 FROM "site" GROUP BY 1) SELECT q.k0 AS c0, coalesce(sum(q.a0), 0) AS c1 FROM nepheline_keys AS q GROUP BY q.k0 UNION ALL SELECT NULL AS c0, coalesce(sum(q.a0), 0) AS c1 FROM nepheline_keys AS q) AS q ORDER BY q.c0 NULLS LAST"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```
@@ -232,7 +233,7 @@ where
 /// let described: Query<Specimen, (Option<i64>, i64), _> = Specimen::rows()
 ///     .select(|s| (rollup(s.analyst_id), count()))
 ///     .order_by(|s| (is_subtotal(rollup(s.analyst_id)).asc(), rollup(s.analyst_id).asc()));
-/// # assert!(described.sql(Dialect::Postgres)?.text().contains(r#"(GROUPING("specimen"."analyst_id") = 1) AS o0"#));
+/// # assert!(described.sql(Dialect::Postgres)?.text().contains("(GROUPING(q.k0) = 1) AS o0"));
 /// # Ok::<(), Error>(())
 /// ```
 ///

@@ -70,9 +70,8 @@ use crate::tree::Select;
 ///     r#"SELECT "specimen"."id", "specimen"."borehole_id", "specimen"."top_m"
 /// FROM "specimen"
 /// WHERE "specimen"."borehole_id" = $1 AND "specimen"."top_m" > $2
-///
-/// $1 = parameter borehole
-/// $2 = parameter metres"#,
+///   $1: parameter borehole
+///   $2: parameter metres"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```
@@ -115,19 +114,19 @@ impl<P, Q: fmt::Debug> fmt::Debug for Prepared<P, Q> {
     }
 }
 
-/// What can be prepared: a query, with companions and converted rows or without, an update, a delete.
+/// A query that can be prepared, with companions and converted rows or without; or an update, or a delete.
 #[diagnostic::on_unimplemented(
     message = "`{Self}` cannot be prepared",
     label = "expected a query, an update or a delete",
     note = "a whole statement by `statement!` has its own text already"
 )]
 pub trait Prepares: Sized {
-    /// What runs with the values.
+    /// The type that runs with the values.
     type Bound<'p>
     where
         Self: 'p;
 
-    /// How its SQL is shown.
+    /// The type of its SQL: that of one statement, or of several.
     type Shown;
 
     #[doc(hidden)]

@@ -143,7 +143,7 @@ pub type ParameterValues = SmallVec<[BindValue; 4]>;
     note = "add `#[derive(BindParameters)]` to the struct"
 )]
 pub trait BindParameters: Sized {
-    /// What the closure of the query receives: a struct or a tuple of [`Parameter`]s.
+    /// The argument of the closure that builds the query: a struct or a tuple of [`Parameter`]s.
     type Parameters;
 
     /// Builds a query once, to be run many times with values of this type.

@@ -16,7 +16,7 @@ pub struct ParameterBind {
     pub(crate) form: ParameterForm,
 }
 
-/// What becomes of the value.
+/// The form in which the value is sent.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) enum ParameterForm {
     /// A bind that is never NULL.

@@ -27,7 +27,7 @@ pub(super) struct PrecomputedKeys<'q> {
     totalled: Totalled<'q>,
 }
 
-/// What a derived table computes beside the keys.
+/// The columns of a derived table beside the keys.
 #[derive(Debug)]
 enum Totalled<'q> {
     /// The arguments of all aggregates, for each row.
