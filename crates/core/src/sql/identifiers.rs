@@ -26,12 +26,9 @@ impl Quotes {
 
 pub(super) fn push_identifier(text: &mut String, name: &str, quotes: Quotes) {
     text.push(quotes.open);
-    let mut parts = name.split(quotes.close);
-    text.push_str(parts.next().unwrap_or_default());
-    for part in parts {
-        text.push(quotes.close);
-        text.push(quotes.close);
-        text.push_str(part);
+    match name.contains(quotes.close) {
+        false => text.push_str(name),
+        true => text.push_str(&name.replace(quotes.close, &String::from_iter([quotes.close; 2]))),
     }
     text.push(quotes.close);
 }

@@ -31,15 +31,16 @@ struct OfKeys {
     keys: Vec<i64>,
 }
 
+type NumberAndSum = Query<Assay, (i64, Option<f64>), PerGroup>;
+
 /// The second form of the lists is prepared, as those by hand are.
-static OF_KEYS: LazyLock<Prepared<OfKeys, Query<Assay, (i64, Option<f64>), PerGroup>>> =
-    LazyLock::new(|| {
-        OfKeys::prepare(|p| {
-            Assay::rows()
-                .filter(|a| a.specimen_id.one_of(p.keys))
-                .select(|a| (count(), sum(a.ppm)))
-        })
-    });
+static OF_KEYS: LazyLock<Prepared<OfKeys, NumberAndSum>> = LazyLock::new(|| {
+    OfKeys::prepare(|p| {
+        Assay::rows()
+            .filter(|a| a.specimen_id.one_of(p.keys))
+            .select(|a| (count(), sum(a.ppm)))
+    })
+});
 
 #[derive(Debug, RowShape)]
 struct OfBorehole {
