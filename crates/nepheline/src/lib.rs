@@ -62,6 +62,7 @@
 //!   [`shape!`] selects into a struct. [`from`](from()) makes a derived table, [`cte`] a common table
 //!   expression, [`Query::union`] and the like set operations, [`recursive`] a recursion, and [`row_number`]
 //!   and the like are window functions.
+//! - A [`Prepared`] query is built once, and run with the values of each call.
 //! - [`verbatim!`] is a fragment of hand-written SQL.
 //! - An [`Offer`] reads filters in CQL2, sorts, properties and totals that arrive as text, and allows only the names it has.
 //! - [`RunsQueries::read_page`] and [`RunsQueries::read_after`] read pages; a [`StatementLog`] records

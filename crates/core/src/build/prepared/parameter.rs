@@ -126,7 +126,7 @@ pub fn list_value<T: Storable>(items: &[T]) -> BindValue {
 pub type ParameterValues = SmallVec<[BindValue; 4]>;
 
 /// The values of a [`Prepared`](super::Prepared) query: a struct with
-/// [`#[derive(BindParameters)]`](derive@crate::BindParameters), or a tuple of up to eight values.
+/// `#[derive(BindParameters)]`, or a tuple of up to eight values.
 ///
 /// ```
 /// use nepheline::prelude::*;
