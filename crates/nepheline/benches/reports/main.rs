@@ -175,7 +175,7 @@ fn budget(dialect: Dialect, report: &str) -> (f64, &'static str) {
     match (dialect, report) {
         (Dialect::Sqlite, "money") => (4.5, "exact decimals"),
         (Dialect::MariaDb, "subtotals") => (2.4, "the table expression is computed for each level"),
-        (Dialect::Postgres | Dialect::MariaDb, "top") => (2.2, "no lateral join of tables"),
+        (Dialect::Postgres, "top") => (2.2, "no lateral join of tables"),
         (Dialect::Postgres | Dialect::MariaDb, "parents") => {
             (1.4, "by hand limits before it joins")
         }
