@@ -198,7 +198,7 @@ fn values_that_decide_the_text_are_compiled_with_it() {
             same(db, engine.name, &rocks.bind((rock,)), &built);
         }
     }
-    // What no engine stores is refused, and names the line.
+    // A value that no engine stores is refused, and the error names the line.
     let labelled = <(String,)>::prepare(|(label,)| Specimen::rows().filter(|s| s.label.eq(label)));
     let twice = <(u32, u32)>::prepare(|(rows, others)| Specimen::rows().limit(rows).limit(others));
     let db = nepheline_coreshed::in_memory().unwrap();

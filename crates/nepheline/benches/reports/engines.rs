@@ -178,7 +178,7 @@ fn on_postgres(with_custom_plans: bool, run: &mut dyn FnMut(&dyn Engine)) {
     let client = block(&runtime, connect(&url));
     let other = with_custom_plans.then(|| block(&runtime, connect(&url)));
     if let Some(other) = &other {
-        // What `plans=custom` sets on a connection of a pool.
+        // `plans=custom` sets the same on each connection of a pool.
         block(&runtime, other.batch_execute("SET plan_cache_mode = force_custom_plan")).unwrap();
     }
     // One connection for both where it can be: its server process has the same caches for them.
