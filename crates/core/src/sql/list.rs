@@ -30,11 +30,13 @@ pub(super) fn to_json(list: &List, zone_mark: bool, longest_text: usize) -> Resu
     })
 }
 
-/// Returns the length that a list counts as: the first of `lengths` that it fits in, or no limit.
-pub(crate) fn counted_length(list: &List, lengths: &[usize]) -> usize {
+/// Returns the length that a list counts as: the first of `lengths` that it fits in, or no limit. `None` if there are
+/// none, so that its form does not depend on its length.
+pub(crate) fn counted_length(list: &List, lengths: &[usize]) -> Option<usize> {
     // An empty list has no item to fill it up with.
     let fits = |length: &usize| (1..=*length).contains(&list.items().len());
-    lengths.iter().copied().find(fits).unwrap_or(usize::MAX)
+    let counted = lengths.iter().copied().find(fits).unwrap_or(usize::MAX);
+    (!lengths.is_empty()).then_some(counted)
 }
 
 struct Items<'a> {

@@ -166,11 +166,7 @@ fn taken_from(policies: &mut Policies, first: usize) -> Vec<BindValue> {
 /// Returns the length that the lists among some values count as; 0 without lists.
 fn list_length<'v>(grammar: &dyn Grammar, values: impl Iterator<Item = &'v BindValue>) -> usize {
     let lengths = values.filter_map(|value| match value {
-        BindValue::List(list) => {
-            let lengths = Some(grammar.list_lengths(list.item_type()));
-            let lengths = lengths.filter(|lengths| !lengths.is_empty());
-            lengths.map(|lengths| list::counted_length(list, lengths))
-        }
+        BindValue::List(list) => list::counted_length(list, grammar.list_lengths(list.item_type())),
         _ => None,
     });
     lengths.max().unwrap_or(0)

@@ -248,11 +248,12 @@ impl<'q> Writer<'q> {
         let length = match values {
             // Its value was counted before the statement was written.
             BindValue::Parameter(_) if !lengths.is_empty() && self.list_length > 0 => {
-                self.list_length
+                Some(self.list_length)
             }
-            BindValue::List(list) if !lengths.is_empty() => list::counted_length(list, lengths),
-            _ => return usize::MAX,
+            BindValue::List(list) => list::counted_length(list, lengths),
+            _ => None,
         };
+        let Some(length) = length else { return usize::MAX };
         if length > self.list_length {
             self.lists_differ = self.list_length > 0;
             self.list_length = length;
