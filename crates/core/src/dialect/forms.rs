@@ -163,6 +163,8 @@ pub struct ListForm {
     pub open: &'static str,
     /// The opposite of `open`, if it is not `NOT` before it.
     pub open_negated: Option<&'static str>,
+    /// The text between `(x, x COLLATE ..` and the bind, if one lookup compares a text with both collations.
+    pub open_both: Option<&'static str>,
     /// The text after the bind.
     pub close: &'static str,
     /// The form of the bind.
@@ -177,6 +179,7 @@ impl ListForm {
         left: Collated::AS_IT_IS,
         open: " IN (",
         open_negated: None,
+        open_both: None,
         close: ")",
         encoding: ListEncoding::Each,
         plans_for_values: false,

@@ -162,6 +162,12 @@ pub trait Grammar: fmt::Debug + Sync {
     /// Returns the text of a function, if the dialect has it.
     fn form(&self, function: &Function) -> Option<&'static str>;
 
+    /// Returns the text around a value that a derived table `c` computes once for the expression before it, as `c.v`, if
+    /// such a table may use the columns around it.
+    fn computed_once(&self) -> Option<[&'static str; 2]> {
+        None
+    }
+
     /// Returns the form of IS DISTINCT FROM.
     fn distinct(&self) -> DistinctForm;
 

@@ -310,6 +310,7 @@ impl Grammar for Flavour {
                 left,
                 open,
                 open_negated: None,
+                open_both: None,
                 close,
                 encoding,
                 plans_for_values: false,

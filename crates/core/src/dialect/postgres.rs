@@ -31,6 +31,11 @@ impl Grammar for Postgres {
         Some("set_config")
     }
 
+    // The planner would write a derived table without OFFSET into the query around it.
+    fn computed_once(&self) -> Option<[&'static str; 2]> {
+        Some([" FROM (SELECT ", " AS v OFFSET 0) AS c)"])
+    }
+
     fn placeholder(&self) -> Placeholder {
         Placeholder::Numbered("$")
     }
@@ -124,7 +129,8 @@ impl Grammar for Postgres {
             return ListForm::OF_EACH;
         }
         let is_long = length > SHORT_LIST;
-        let (open, close) = match is_long && !in_expression {
+        let are_rows = is_long && !in_expression;
+        let (open, close) = match are_rows {
             true => (" IN (SELECT DISTINCT v FROM unnest(", ") AS v ORDER BY v)"),
             false => (" = ANY(", ")"),
         };
@@ -132,6 +138,7 @@ impl Grammar for Postgres {
             left: Collated::AS_IT_IS,
             open,
             open_negated: Some(" <> ALL("),
+            open_both: are_rows.then_some(") IN (SELECT DISTINCT v, v FROM unnest("),
             close,
             encoding: ListEncoding::Array,
             plans_for_values: is_long && in_expression,

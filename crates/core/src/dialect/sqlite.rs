@@ -31,6 +31,11 @@ impl Grammar for Sqlite {
         [self.text_order(), Collated::AS_IT_IS]
     }
 
+    // A derived table without LIMIT would be merged into the query around it.
+    fn computed_once(&self) -> Option<[&'static str; 2]> {
+        Some([" FROM (SELECT ", " AS v LIMIT 1) AS c)"])
+    }
+
     fn text_order(&self) -> Collated {
         Collated::after(" COLLATE BINARY")
     }
@@ -90,6 +95,7 @@ impl Grammar for Sqlite {
             left: self.text_order(),
             open,
             open_negated: None,
+            open_both: None,
             close: "))",
             encoding,
             plans_for_values: false,

@@ -114,6 +114,14 @@ fn text_is_the_same_only_if_every_letter_is() {
         assert_eq!(ids!(Desk::rows().filter(|d| d.owner.ne("ada"))), [1, 3, 4], "on {name}");
         assert_eq!(ids!(Desk::rows().filter(|d| d.owner.eq(d.label))), [2], "on {name}");
         assert_eq!(ids!(Desk::rows().filter(|d| d.owner.one_of(["ada", "bo"]))), [2], "on {name}");
+        let long = (0..200).map(|number| format!("owner {number}"));
+        let long: Vec<String> = long.chain(["ada", "bo"].map(str::to_owned)).collect();
+        assert_eq!(ids!(Desk::rows().filter(|d| d.owner.one_of(long.clone()))), [2], "on {name}");
+        assert_eq!(
+            ids!(Desk::rows().filter(|d| !d.owner.one_of(long.clone()))),
+            [1, 3, 4],
+            "on {name}"
+        );
         assert_eq!(
             ids!(Desk::rows().filter(|d| d.owner.none_of(["ada", "bo"]))),
             [1, 3, 4],

@@ -21,19 +21,30 @@ struct Keys<'q> {
 }
 
 /// A derived table that computes the keys and the arguments of aggregates for the query around it.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(super) struct PrecomputedKeys<'q> {
     keys: Vec<&'q Node>,
     totalled: Totalled<'q>,
 }
 
 /// The columns of a derived table beside the keys.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 enum Totalled<'q> {
     /// The arguments of all aggregates, for each row.
     Arguments(Vec<&'q Node>),
     /// The aggregates of each group. The query around them combines these for subtotals.
     Groups(Vec<&'q Node>),
+}
+
+impl<'q> Totalled<'q> {
+    fn nodes(&self) -> &[&'q Node] {
+        let (Totalled::Arguments(nodes) | Totalled::Groups(nodes)) = self;
+        nodes
+    }
+
+    fn is_of_groups(&self) -> bool {
+        matches!(self, Totalled::Groups(_))
+    }
 }
 
 const STRANGE_KEY: &str = "a key in `having` or `order_by` is not a key of the query; select it, or name it in `group_by`";
@@ -179,6 +190,9 @@ impl<'q> Writer<'q> {
                 this.write_from(select)?;
                 this.write_grouping_sets(select, grouping, &keys.all, rolled_up, opening)
             }
+            None if is_combined => {
+                this.write_levels_of_groups(select, grouping, around(), rolled_up)
+            }
             None => this.write_levels(select, grouping, around(), rolled_up),
         })
     }
@@ -311,6 +325,68 @@ impl<'q> Writer<'q> {
         })
     }
 
+    /// Writes the subtotals of groups that are computed once. Each group is joined with every level, and has none of the keys
+    /// that the level is over all values of.
+    fn write_levels_of_groups(
+        &mut self,
+        select: &'q Select,
+        grouping: &'q GroupingClauses,
+        around: PrecomputedKeys<'q>,
+        rolled_up: &[&'q Node],
+    ) -> Result<(), Error> {
+        let number_of_keys = around.keys.len();
+        // The total of an empty table is a row. The totals of each group of other keys are none.
+        let [join, close] = match rolled_up.len() == number_of_keys {
+            true => [") AS l LEFT JOIN (", ") AS g ON TRUE WHERE g.is_group = 1 OR l.level = 0"],
+            false => [") AS l CROSS JOIN (", ") AS g"],
+        };
+        let outside = std::mem::replace(&mut self.levels, rolled_up.to_vec());
+        self.inside(around.clone(), |this| this.write_inner_list(select))?;
+        self.push(" FROM (");
+        self.write_list_at_levels(&around);
+        for level in 0..=rolled_up.len() {
+            self.push(if level == 0 { " FROM (SELECT " } else { " UNION ALL SELECT " });
+            push_number(&mut self.text, level);
+            self.push(if level == 0 { " AS level" } else { "" });
+        }
+        self.push(join);
+        self.write_precomputed(select, &around)?;
+        self.push(close);
+        self.push(") AS q GROUP BY q.level");
+        for number in 0..number_of_keys {
+            self.push(", q.k");
+            push_number(&mut self.text, number);
+        }
+        self.inside(around, |this| this.write_having(grouping))?;
+        self.levels = outside;
+        Ok(())
+    }
+
+    /// Writes SELECT and the columns of a group at a level of subtotals.
+    fn write_list_at_levels(&mut self, around: &PrecomputedKeys<'q>) {
+        self.push("SELECT l.level");
+        for (number, key) in around.keys.iter().enumerate() {
+            let level = self.level_of(key);
+            if let Some(level) = level {
+                self.push(", CASE WHEN l.level > ");
+                push_number(&mut self.text, level);
+            }
+            self.push(if level.is_some() { " THEN g.k" } else { ", g.k" });
+            push_number(&mut self.text, number);
+            self.push(if level.is_some() { " END AS k" } else { " AS k" });
+            push_number(&mut self.text, number);
+        }
+        for number in 0..around.totalled.nodes().len() {
+            self.push(", g.a");
+            push_number(&mut self.text, number);
+        }
+    }
+
+    /// Returns the number of a key among those that are rolled up. The levels up to it are over all its values.
+    pub(super) fn level_of(&self, key: &Node) -> Option<usize> {
+        self.levels.iter().position(|own| *own == key)
+    }
+
     /// Returns whether it is a key that is rolled up at this level.
     pub(super) fn is_of_all(&self, node: &Node) -> bool {
         self.of_all.contains(&node)
@@ -428,7 +504,7 @@ impl<'q> Writer<'q> {
         around: &PrecomputedKeys<'q>,
     ) -> Result<(), Error> {
         self.write_rows(select, " UNION ALL ", |this| this.write_precomputed_list(around))?;
-        if let Totalled::Groups(_) = around.totalled {
+        if around.totalled.is_of_groups() {
             for number in 1..=around.keys.len() {
                 self.push(if number == 1 { " GROUP BY " } else { ", " });
                 push_number(&mut self.text, number);
@@ -440,8 +516,7 @@ impl<'q> Writer<'q> {
     fn write_precomputed_list(&mut self, around: &PrecomputedKeys<'q>) -> Result<(), Error> {
         self.push("SELECT ");
         let keys = around.keys.iter().map(|node| (" AS k", node));
-        let (Totalled::Arguments(totalled) | Totalled::Groups(totalled)) = &around.totalled;
-        let totalled = totalled.iter().map(|node| (" AS a", node));
+        let totalled = around.totalled.nodes().iter().map(|node| (" AS a", node));
         let numbers = (0..).zip(keys).chain((0..).zip(totalled));
         let mut between = "";
         for (number, (named, node)) in numbers {
@@ -450,6 +525,9 @@ impl<'q> Writer<'q> {
             self.in_expression(|this| this.write_value(node))?;
             self.push(named);
             push_number(&mut self.text, number);
+        }
+        if around.totalled.is_of_groups() && self.grammar.grouping_sets().is_none() {
+            self.push(", 1 AS is_group");
         }
         Ok(())
     }
@@ -703,7 +781,7 @@ impl Node {
         matches!(self, Node::Key(_, key) if !key.decided_by.is_empty())
     }
 
-    fn holds_aggregates(&self) -> bool {
+    pub(super) fn holds_aggregates(&self) -> bool {
         let mut holds = matches!(self, Node::Aggregate(..));
         self.children(&mut |child| holds |= child.holds_aggregates());
         holds

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::Writer;
 use super::subqueries::Selected;
-use crate::dialect::{Collated, ListEncoding, TruthForm};
+use crate::dialect::{Collated, ListEncoding, ListForm, TruthForm};
 use crate::model::{BindValue, Error, List, NativeType, ParameterForm, SqlType};
 use crate::sql::list;
 use crate::tree::{InQuery, Node, OneOf, Subquery, SubqueryKind};
@@ -184,6 +184,15 @@ impl<'q> Writer<'q> {
             return self.write_list_lookup(operand, values, Some(sameness), in_expression, true);
         }
         self.push("(");
+        let length = self.list_length(values, operand.sql_type());
+        let form = self.grammar.list(operand.sql_type(), in_expression, length);
+        if let Some(open) = form.open_both {
+            self.write_operand(operand)?;
+            self.push(", ");
+            self.write_collated(operand, sameness, Self::write_operand)?;
+            self.push(open);
+            return self.write_items_of(operand, values, form, length);
+        }
         self.write_list_lookup(operand, values, None, in_expression, false)?;
         self.push(" AND ");
         self.write_list_lookup(operand, values, Some(sameness), in_expression, false)?;
@@ -215,6 +224,17 @@ impl<'q> Writer<'q> {
                 self.push(form.open);
             }
         }
+        self.write_items_of(operand, values, form, length)
+    }
+
+    /// Writes the items of a list that counts as `length` long, and what follows them.
+    fn write_items_of(
+        &mut self,
+        operand: &Node,
+        values: &'q BindValue,
+        form: ListForm,
+        length: usize,
+    ) -> Result<(), Error> {
         self.plans_for_values |= form.plans_for_values;
         match (values, form.encoding) {
             (BindValue::List(items), ListEncoding::Json { zone_mark, longest_text }) => {

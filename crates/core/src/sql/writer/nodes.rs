@@ -179,6 +179,13 @@ impl<'q> Writer<'q> {
         if self.grammar.grouping_sets().is_some() {
             return self.write_call(call);
         }
+        let level = call.arguments.iter().filter_map(|key| self.level_of(key));
+        if let Some(level) = level.min() {
+            self.push("(q.level <= ");
+            push_number(&mut self.text, level);
+            self.push(")");
+            return Ok(());
+        }
         let is_of_all = call.arguments.iter().all(|key| self.is_of_all(key));
         let constant = if is_of_all { &function::ALWAYS } else { &function::NEVER };
         self.push(self.grammar.form(constant).unwrap_or_default());
@@ -730,21 +737,47 @@ impl<'q> Writer<'q> {
         if call.asked_at.is_some() {
             self.note_setting(form);
         }
+        if let Some([from, close]) = self.grammar.computed_once()
+            && let Some(repeated) = repeated_query(call, form)
+        {
+            return self.in_expression(|this| {
+                this.push("(SELECT ");
+                this.write_call_of(call, form, Some(repeated))?;
+                this.push(from);
+                this.write_value(repeated)?;
+                this.push(close);
+                Ok(())
+            });
+        }
+        self.in_expression(|this| this.write_call_of(call, form, None))
+    }
+
+    /// Writes a call. An argument that is `computed` stands in a derived table.
+    fn write_call_of(
+        &mut self,
+        call: &'q Call,
+        form: &'static str,
+        computed: Option<&'q Node>,
+    ) -> Result<(), Error> {
+        let is_computed =
+            |node: &Node| computed.is_some_and(|computed| std::ptr::eq(computed, node));
         // An argument that stands alone between brackets, or is the whole form, needs no brackets of its own.
-        self.in_expression(|this| {
-            this.write_form(form, |this, argument, alone| match call.arguments.get(argument) {
-                None if argument == Part::EVERY_ARGUMENT => this.write_arguments(&call.arguments),
-                Some(node) if call.function.takes_conditions() => match alone {
-                    true => this.write_condition(node),
-                    false => this.write_condition_operand(node),
-                },
-                Some(node) if node.is_nondeterministic() && !call.function.is_verbatim() => {
-                    this.write_text_operand(node)
-                }
-                Some(node) if alone => this.write_value(node),
-                Some(node) => this.write_operand(node),
-                None => Ok(()),
-            })
+        self.write_form(form, |this, argument, alone| match call.arguments.get(argument) {
+            Some(node) if is_computed(node) => {
+                this.push("c.v");
+                Ok(())
+            }
+            None if argument == Part::EVERY_ARGUMENT => this.write_arguments(&call.arguments),
+            Some(node) if call.function.takes_conditions() => match alone {
+                true => this.write_condition(node),
+                false => this.write_condition_operand(node),
+            },
+            Some(node) if node.is_nondeterministic() && !call.function.is_verbatim() => {
+                this.write_text_operand(node)
+            }
+            Some(node) if alone => this.write_value(node),
+            Some(node) => this.write_operand(node),
+            None => Ok(()),
         })
     }
 
@@ -866,4 +899,20 @@ fn spellings(value: Decimal) -> Vec<BindValue> {
         (spelled.scale() == scale).then(|| BindValue::Text(spelled.to_string().into()))
     }));
     spellings
+}
+
+/// Returns an argument with a subquery that the form of a call computes more than once. Aggregates are computed once
+/// wherever they stand.
+fn repeated_query<'q>(call: &'q Call, form: &'static str) -> Option<&'q Node> {
+    let times = |asked: usize| {
+        let is_asked =
+            |part: &Part| matches!(part, Part::Argument { number, .. } if *number == asked);
+        form::parts(form).filter(is_asked).count()
+    };
+    let mut arguments = call.arguments.iter().enumerate();
+    let is_repeated = |(number, node): &(usize, &'q Node)| {
+        let summary = node.summary();
+        summary.queries() && !summary.windows() && !node.holds_aggregates() && times(*number) > 1
+    };
+    arguments.find(is_repeated).map(|(_, node)| node)
 }
