@@ -122,6 +122,7 @@ impl Grammar for Bracketed {
             left: self.text_order(),
             open: " IN (SELECT [value] FROM OPENJSON(",
             open_negated: Some(" NOT IN (SELECT [value] FROM OPENJSON("),
+            open_both: None,
             close: "))",
             encoding: ListEncoding::Json { zone_mark: false, longest_text: usize::MAX },
             plans_for_values: false,

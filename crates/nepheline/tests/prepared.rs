@@ -10,7 +10,7 @@ use std::thread;
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
-use nepheline::{BindParameters, Paging, Prepared, Readable, StatementLog};
+use nepheline::{Assignment, BindParameters, Paging, Prepared, Readable, StatementLog, Update};
 use nepheline_coreshed::{Assay, Borehole, InvoiceLine, Rock, Specimen};
 use support::shed::sheds;
 
@@ -171,6 +171,98 @@ fn companions_totals_sets_cursors_and_writes_have_parameters_too() {
     }
 }
 
+#[derive(Debug, BindParameters)]
+struct Moves {
+    ids: Vec<i64>,
+    metres: f64,
+    analyst: Option<i64>,
+}
+
+/// Each of a table's texts is asked for by several values, columns and verbs, in a changing order.
+#[test]
+fn writes_by_key_and_prepared_writes_change_what_a_model_changes() {
+    let moved = Moves::prepare(|p| {
+        Specimen::rows()
+            .filter(|s| s.id.one_of(p.ids))
+            .update(|s| (s.base_m.set(s.base_m + p.metres), s.analyst_id.set_maybe(p.analyst)))
+    });
+    let deleted = <(i64,)>::prepare(|(id,)| Assay::row(id).delete());
+    for (engine, db) in sheds() {
+        let log = StatementLog::new();
+        let undone: Result<(), Error> = db.logging_to(&log).transaction(|tx| {
+            let read = || tx.read(&Specimen::rows().order_by(|s| s.id.asc()));
+            let mut model = read()?;
+            let assays: Vec<i64> =
+                tx.read(&Assay::rows().order_by(|a| a.id.asc()).select(|a| a.id))?;
+            for turn in 0..60_usize {
+                let metres = turn as f64 / 2.0;
+                let place = turn * 7 % model.len();
+                let one = Specimen::row(model[place].id);
+                let (row, label) = (&mut model[place], format!("turn {turn}"));
+                let written = match turn % 6 {
+                    0 => {
+                        row.label = label.clone();
+                        tx.write(&one.update(|s| s.label.set(label)))?
+                    }
+                    1 => {
+                        (row.label, row.top_m) = (label.clone(), -metres);
+                        tx.write(&one.update(|s| (s.label.set(label), s.top_m.set(-metres))))?
+                    }
+                    2 => {
+                        row.analyst_id = (turn % 4 == 0).then_some(1);
+                        let analyst = row.analyst_id;
+                        tx.write(&one.update(|s| s.analyst_id.set_maybe(analyst)))?
+                    }
+                    3 => {
+                        row.top_m -= metres;
+                        tx.write(&one.update(|s| s.top_m.set(s.top_m - metres)))?
+                    }
+                    4 => {
+                        row.top_m = -metres;
+                        let rows = tx.write_returning(&one.update(|s| s.top_m.set(-metres)))?;
+                        assert_eq!(rows, std::slice::from_ref(row), "on {}", engine.name);
+                        1
+                    }
+                    _ => {
+                        let rows = &mut model[..turn % 5 * 9];
+                        let analyst = (turn % 2 == 0).then_some(2);
+                        for row in &mut *rows {
+                            row.base_m += metres;
+                            row.analyst_id = analyst;
+                        }
+                        let ids: Vec<i64> = rows.iter().map(|row| row.id).collect();
+                        let written = tx.write(&moved.bind(Moves { ids, metres, analyst }))?;
+                        assert_eq!(written, rows.len() as u64, "on {}", engine.name);
+                        1
+                    }
+                };
+                assert_eq!(written, 1, "on {}: turn {turn}", engine.name);
+            }
+            assert_eq!(read()?, model, "on {}", engine.name);
+            let unknown = Specimen::row(-7);
+            assert_eq!(tx.write(&unknown.clone().update(|s| s.top_m.set(1.0)))?, 0);
+            // A delete and an update without assignments have the same columns.
+            assert_eq!(tx.write(&Assay::row(assays[0]).delete())?, 1, "on {}", engine.name);
+            let nothing = Assay::row(assays[1]).update(|_| Vec::<Assignment>::new());
+            assert_eq!(tx.write(&nothing).unwrap_err().kind(), ErrorKind::InvalidQuery);
+            assert_eq!(tx.write(&deleted.bind((assays[1],)))?, 1, "on {}", engine.name);
+            assert_eq!(tx.write(&deleted.bind((assays[1],)))?, 0, "on {}", engine.name);
+            assert_eq!(tx.count(&Assay::rows())?, assays.len() as u64 - 2, "on {}", engine.name);
+            let mut texts: Vec<_> = log
+                .all()
+                .iter()
+                .map(|logged| logged.sql().to_owned())
+                .collect();
+            texts.sort();
+            texts.dedup();
+            // A list has up to five texts.
+            assert!(texts.len() <= 18, "on {}: {texts:#?}", engine.name);
+            Err(Error::closed())
+        });
+        assert_eq!(undone.unwrap_err().kind(), Error::closed().kind(), "on {}", engine.name);
+    }
+}
+
 #[test]
 fn values_that_decide_the_text_are_compiled_with_it() {
     let lines = <(Decimal, Decimal)>::prepare(|(price, tax)| {
@@ -250,6 +342,9 @@ fn a_text_never_serves_another_callers_policies() {
                 .order_by(|b| b.id.asc())
         })
     });
+    static SAME: LazyLock<Prepared<(i64, f64), Update<SeenBorehole>>> = LazyLock::new(|| {
+        <(i64, f64)>::prepare(|(id, depth)| SeenBorehole::row(id).update(|b| b.depth_m.set(depth)))
+    });
     let callers = [
         Caller::Agency(1),
         Caller::Admin,
@@ -289,6 +384,14 @@ fn a_text_never_serves_another_callers_policies() {
             }
             let read: Vec<i64> = read.iter().map(|b| b.id).collect();
             assert_eq!(read, expected, "{caller:?} on {}", engine.name);
+            // A write by key is too. It leaves the depth as it is.
+            let b = &all[usize::from(metres > 0.0)];
+            let same = SeenBorehole::row(b.id).update(|s| s.depth_m.set(b.depth_m));
+            let written = db.carrying(caller).write(&same).unwrap();
+            assert_eq!(written, u64::from(is_seen(&b)), "{caller:?} on {}: {}", engine.name, b.id);
+            let same = SAME.bind((b.id, b.depth_m));
+            let written = db.carrying(caller).write(&same).unwrap();
+            assert_eq!(written, u64::from(is_seen(&b)), "{caller:?} on {}: {}", engine.name, b.id);
         };
         thread::scope(|scope| {
             for turn in 0..4_usize {

@@ -201,10 +201,10 @@ fn to_many_relations_are_asked() {
     specimens!("more than a column": |s| s.assays().count().cast::<f64>().gt(s.base_m)
         => |row| shed.assays(row).count() as f64 > row.base_m);
     specimens!("a value of children, computed once": |s| s.assays().avg(|a| a.ppm).cast::<i64>().ge(400)
-        => |row| {
-            let of_row: Vec<_> = shed.assays(row).map(|a| a.ppm).collect();
-            !of_row.is_empty() && (of_row.iter().sum::<f64>() / of_row.len() as f64) as i64 >= 400
-        });
+    => |row| {
+        let of_row: Vec<_> = shed.assays(row).map(|a| a.ppm).collect();
+        !of_row.is_empty() && (of_row.iter().sum::<f64>() / of_row.len() as f64) as i64 >= 400
+    });
     specimens!("many to many": |s| s.hazards().any(|h| h.name.eq("asbestos")) | s.hazards().count().ge(2)
         => |row| shed.hazards(row).any(|h| h.name == "asbestos") || shed.hazards(row).count() >= 2);
     specimens!("down and up again": |s| s.assays().any(|a| a.lab().country.ne("Norland") & a.specimen().rock.eq(s.rock))
@@ -300,8 +300,7 @@ fn to_many_relations_are_asked() {
 #[test]
 fn a_value_of_children_is_computed_once() {
     for dialect in Dialect::ALL {
-        let whole =
-            Specimen::rows().filter(|s| s.assays().avg(|a| a.ppm).cast::<i64>().ge(400));
+        let whole = Specimen::rows().filter(|s| s.assays().avg(|a| a.ppm).cast::<i64>().ge(400));
         let sql = whole.sql(dialect).unwrap();
         assert_eq!(sql.text().matches("avg(").count(), 1, "{dialect}: {sql}");
     }

@@ -47,9 +47,11 @@ pub enum TruthForm {
 /// The form of LIMIT and OFFSET.
 #[derive(Debug, Clone, Copy)]
 pub enum LimitForm {
-    /// `LIMIT ? OFFSET ?`, and the text in place of the limit where only an offset is given.
+    /// `LIMIT ? OFFSET ?`.
     LimitOffset {
-        /// The text in place of the limit.
+        /// The text between LIMIT and its bind.
+        before_rows: &'static str,
+        /// The text in place of the limit where only an offset is given.
         no_limit: &'static str,
     },
     /// `OFFSET ? ROWS FETCH NEXT ? ROWS ONLY`, as in the SQL standard.

@@ -131,7 +131,7 @@ impl Grammar for Flavour {
 
     // The engines have no keyword for "all rows": the manual names this number ("SELECT", LIMIT).
     fn limit(&self) -> LimitForm {
-        LimitForm::LimitOffset { no_limit: "LIMIT 18446744073709551615" }
+        LimitForm::LimitOffset { before_rows: "", no_limit: "LIMIT 18446744073709551615" }
     }
 
     // A collation on the right side decides the comparison, and an index on the left side still serves.

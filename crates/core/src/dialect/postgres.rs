@@ -41,7 +41,7 @@ impl Grammar for Postgres {
     }
 
     fn limit(&self) -> LimitForm {
-        LimitForm::LimitOffset { no_limit: "" }
+        LimitForm::LimitOffset { before_rows: "", no_limit: "" }
     }
 
     // One pass over the rows computes all grouping sets ("GROUPING SETS, CUBE, and ROLLUP").

@@ -19,8 +19,10 @@ impl Grammar for Sqlite {
         "sqlite"
     }
 
+    // Newer versions look at the bind of a limit when they plan a statement, and prepare it anew for each run, because the
+    // bind may have changed. They do not look behind a sign.
     fn limit(&self) -> LimitForm {
-        LimitForm::LimitOffset { no_limit: "LIMIT -1" }
+        LimitForm::LimitOffset { before_rows: "+", no_limit: "LIMIT -1" }
     }
 
     fn is_of_server(&self) -> bool {

@@ -120,7 +120,7 @@ impl Sql {
     /// // SELECT "lab"."id", "lab"."country"        @ src/labs.rs:12
     /// // FROM "lab"                                @ src/labs.rs:12
     /// // WHERE "lab"."country" COLLATE BINARY = ?  @ src/labs.rs:12
-    /// // LIMIT ?                                   @ src/labs.rs:12
+    /// // LIMIT +?                                  @ src/labs.rs:12
     /// //   1: 'Tuvalu'
     /// //   2: 5
     /// # Ok::<(), Error>(())

@@ -6,8 +6,11 @@ use smallvec::SmallVec;
 
 use super::binds::Binds;
 use super::list;
-use super::statement::Statement;
+use super::statement::{Purpose, Statement};
+use super::writer::Writer;
+use crate::dialect::Grammar;
 use crate::model::{BindValue, Error, Origin, ParameterBind, ParameterForm};
+use crate::plan::write::Target;
 
 /// A statement whose bind parameters have no values yet.
 #[derive(Debug)]
@@ -16,6 +19,20 @@ pub(crate) struct Template(Statement<'static>);
 impl Template {
     pub(crate) fn of(statement: Statement<'_>) -> Template {
         Template(statement.into_owned_binds())
+    }
+
+    /// Compiles an update or a delete, whose lists count as lists of this length.
+    pub(crate) fn of_change(
+        target: &Target,
+        grammar: &'static dyn Grammar,
+        returning: bool,
+        list_length: usize,
+    ) -> Result<Template, Error> {
+        let writer = Writer::new(target.plan(), grammar, Purpose::Prepare);
+        let written = writer
+            .with_lists_of(list_length)
+            .write_change(target, returning);
+        written.map(Template::of)
     }
 
     /// Returns whether its text depends on a value, so that it is not the text for all of them.

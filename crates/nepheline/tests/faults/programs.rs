@@ -197,7 +197,8 @@ struct World {
 #[derive(Default)]
 struct Counts {
     killed: AtomicU64,
-    lost: AtomicU64,
+    /// The errors of lost connections.
+    lost: Mutex<Vec<String>>,
 }
 
 impl World {
@@ -237,7 +238,11 @@ impl World {
             Some(Ok(Err(err))) => {
                 let told = told(&err, plan);
                 if told == Told::Unknown || err.kind() == ErrorKind::ConnectionLost {
-                    self.counts.lost.fetch_add(1, Ordering::Relaxed);
+                    self.counts
+                        .lost
+                        .lock()
+                        .unwrap()
+                        .push(format!("{plan:?}: {err:#}"));
                 }
                 told
             }
@@ -497,9 +502,12 @@ async fn run(engine: &Engine, programs: u64, seed: u64) {
     let outcomes = outcomes.lock().unwrap().clone();
     check(&other, &outcomes, seed).await;
     let Counts { killed, lost } = &*world.counts;
-    let (killed, lost) = (killed.load(Ordering::Relaxed), lost.load(Ordering::Relaxed));
+    let (killed, lost) = (killed.load(Ordering::Relaxed), lost.lock().unwrap());
     let most = if engine.name == "SQLite" { 0 } else { killed };
-    assert!(lost <= most, "seed {seed}: {lost} connections were lost, and {killed} killed");
+    assert!(
+        lost.len() as u64 <= most,
+        "seed {seed}: {killed} connections were killed, lost {lost:#?}"
+    );
     let kept = outcomes
         .iter()
         .filter(|(_, told)| *told == Told::Kept)

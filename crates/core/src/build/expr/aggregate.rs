@@ -199,9 +199,9 @@ pub fn per<E: ExprExt<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
 /// marked by [`per`] stay.
 ///
 /// Where the key itself may be NULL, [`is_subtotal`] tells a subtotal from the group of NULL. On PostgreSQL the SQL is
-/// `GROUP BY GROUPING SETS`, on the other engines a `UNION ALL` of one grouped query for each level, over a common
-/// table expression. Counts, sums, and least and greatest values are computed once for each group, and combined for the
-/// subtotals; with other aggregates, each level reads all rows.
+/// `GROUP BY GROUPING SETS`. Counts, sums, and least and greatest values are computed once for each group, and combined for
+/// the subtotals: the other engines join each group with every level. With other aggregates, each level reads all rows:
+/// the other engines have a `UNION ALL` of one grouped query for each level, over a common table expression.
 ///
 /// ```
 /// use nepheline::prelude::*;
@@ -212,7 +212,7 @@ pub fn per<E: ExprExt<Level: KnownPerRow>>(key: E) -> Expr<E::Type, PerGroup> {
 ///     .order_by(|s| rollup(s.region).asc());
 /// assert_eq!(
 ///     sites.sql(Dialect::Sqlite)?.text(),
-///     r#"SELECT q.c0, q.c1 FROM (WITH nepheline_keys AS (SELECT "site"."region" AS k0, count(*) AS a0 FROM "site" GROUP BY 1) SELECT q.k0 AS c0, coalesce(sum(q.a0), 0) AS c1 FROM nepheline_keys AS q GROUP BY q.k0 UNION ALL SELECT NULL AS c0, coalesce(sum(q.a0), 0) AS c1 FROM nepheline_keys AS q) AS q ORDER BY q.c0 NULLS LAST"#,
+///     r#"SELECT q.c0, q.c1 FROM (SELECT q.k0 AS c0, coalesce(sum(q.a0), 0) AS c1 FROM (SELECT l.level, CASE WHEN l.level > 0 THEN g.k0 END AS k0, g.a0 FROM (SELECT 0 AS level UNION ALL SELECT 1) AS l LEFT JOIN (SELECT "site"."region" AS k0, count(*) AS a0, 1 AS is_group FROM "site" GROUP BY 1) AS g ON TRUE WHERE g.is_group = 1 OR l.level = 0) AS q GROUP BY q.level, q.k0) AS q ORDER BY q.c0 NULLS LAST"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```

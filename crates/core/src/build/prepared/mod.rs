@@ -4,25 +4,25 @@ mod by_key;
 mod parameter;
 mod rows;
 mod texts;
+mod writes;
 
 use std::borrow::Cow;
 use std::fmt;
 use std::marker::PhantomData;
 use std::sync::OnceLock;
 
-pub(crate) use by_key::known_by_key;
+pub(crate) use by_key::{known_by_key, known_write_by_key};
 pub use parameter::{
     BindParameters, Parameter, ParameterField, ParameterValues, list_parameter, list_value,
 };
 pub use rows::RowCount;
 pub(crate) use rows::{count_bind, smaller, together};
 use smallvec::SmallVec;
-use texts::Texts;
+use texts::{Texts, Wanted};
+pub(crate) use writes::KeepsText;
 
 use crate::build::expr::Level;
 use crate::build::query::{Alongside, Companions, MappedRows, Query, Selects, Tables};
-use crate::build::table::Table;
-use crate::build::write::{Delete, Update, Writes};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, Error, Key, Origin, RowShape};
 use crate::plan::{CompileContext, ReadShape};
@@ -39,8 +39,8 @@ use crate::tree::Select;
 /// run, with what its handle carries, and a text is only used again for policies of the same structure.
 ///
 /// Updates and deletes can be prepared too, and queries with companions. What depends on the values themselves is compiled
-/// with them for each run: companions, numbered pages, pages after a cursor, writes, policies that ask other tables, and on
-/// some engines comparisons of decimals and enums.
+/// with them for each run: companions, numbered pages, pages after a cursor, writes to tables with policies or stamps,
+/// policies that ask other tables, and on some engines comparisons of decimals and enums.
 ///
 /// ```
 /// use std::sync::LazyLock;
@@ -143,7 +143,7 @@ macro_rules! prepares_queries {
             type Shown = $shown;
 
             fn bound(kept: &Kept<Self>, values: ParameterValues) -> Bound<'_, Self> {
-                Bound { kept, values, filled: OnceLock::new(), changed: None }
+                Bound::new(kept, values)
             }
 
             fn shown(&self, dialect: Dialect) -> Result<$shown, Error> {
@@ -161,27 +161,6 @@ prepares_queries! {
     MappedRows<Q, F> => Q::Shown, |mapped, dialect| mapped.query().shown(dialect);
 }
 
-macro_rules! prepares_writes {
-    ($($write:ident)*) => {$(
-        impl<T: Table> Prepares for $write<T> {
-            type Bound<'p> = $write<T> where Self: 'p;
-            type Shown = Sql;
-
-            fn bound(kept: &Kept<Self>, values: ParameterValues) -> $write<T> {
-                let mut write = kept.query.clone();
-                write.each_bind(&mut |bind| fill(bind, &values));
-                write
-            }
-
-            fn shown(&self, dialect: Dialect) -> Result<Sql, Error> {
-                Writes::sql(self, dialect)
-            }
-        }
-    )*};
-}
-
-prepares_writes! { Update Delete }
-
 /// Puts its value in the place of a bind parameter.
 fn fill(bind: &mut BindValue, values: &[BindValue]) {
     let Some(parameter) = bind.as_parameter() else { return };
@@ -189,8 +168,8 @@ fn fill(bind: &mut BindValue, values: &[BindValue]) {
     *bind = parameter.filled_with(value);
 }
 
-/// A prepared query with the values of one run; made by [`Prepared::bind`].
-#[must_use = "a query does nothing until a handle reads it"]
+/// A prepared query or write with the values of one run; made by [`Prepared::bind`].
+#[must_use = "a query does nothing until a handle runs it"]
 pub struct Bound<'p, Q> {
     kept: &'p Kept<Q>,
     values: ParameterValues,
@@ -198,6 +177,12 @@ pub struct Bound<'p, Q> {
     filled: OnceLock<Box<Q>>,
     /// The query with the values, where it was changed after they were given.
     changed: Option<Box<Q>>,
+}
+
+impl<'p, Q> Bound<'p, Q> {
+    fn new(kept: &'p Kept<Q>, values: ParameterValues) -> Bound<'p, Q> {
+        Bound { kept, values, filled: OnceLock::new(), changed: None }
+    }
 }
 
 impl<Q: Selects + Clone> Bound<'_, Q> {
@@ -270,7 +255,8 @@ impl<Q: Selects + Clone> Selects for Bound<'_, Q> {
             let (select, values) = (query.select(), self.values.iter());
             let values: SmallVec<[&BindValue; 4]> = values.collect();
             let prepared = || Cow::Borrowed(select);
-            let known = texts.statement(select, &values, prepared, context, (shape, &[]))?;
+            let wanted = Wanted { context, columns: &[], at: select.asked_at };
+            let known = texts.statement(select, &values, prepared, shape, &wanted)?;
             if let Some(statement) = known {
                 return Ok(statement);
             }

@@ -8,10 +8,10 @@ use smallvec::SmallVec;
 
 use crate::build::compile;
 use crate::dialect::Grammar;
-use crate::model::{BindValue, ColumnInfo, Error, ParameterBind, ParameterForm};
+use crate::model::{BindValue, ColumnInfo, Error, Origin, ParameterBind, ParameterForm};
 use crate::plan::{CompileContext, Planned, Policies, ReadShape};
 use crate::sql::{Statement, Template, list};
-use crate::tree::{RawColumn, Select};
+use crate::tree::Select;
 
 /// The texts that a prepared query keeps. Beyond this number, a handle with another schema or other policies compiles it
 /// each time.
@@ -25,16 +25,36 @@ pub(super) struct Texts {
     is_free_of_policies: OnceLock<bool>,
 }
 
+/// The statement that a text is of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Verb {
+    Read(ReadShape),
+    /// A write. `returning` is true if it returns its rows.
+    Write {
+        returning: bool,
+        deletes: bool,
+        number_of_keys: usize,
+    },
+}
+
+/// The handle, the columns and the line that ask for a statement. They decide its text, beside the query and its verb.
+pub(super) struct Wanted<'a> {
+    pub(super) context: CompileContext<'a>,
+    /// The columns of a query by key, followed by those that a write by key sets.
+    pub(super) columns: &'a [&'static ColumnInfo],
+    /// The line that asks for the statement.
+    pub(super) at: Origin,
+}
+
 /// A text, and what decides it, beside the query.
 #[derive(Debug)]
 struct Kept {
     /// The name of the dialect, because dialects without fields may have one address.
     dialect: &'static str,
-    shape: ReadShape,
+    verb: Verb,
     /// The length that its lists count as.
     list_length: usize,
     schema: Option<Arc<str>>,
-    /// The columns of a query by key.
     columns: SmallVec<[&'static ColumnInfo; 2]>,
     /// The policies that came out for this run, with bind parameters for their values. They may branch on what the
     /// handle carries, so that one caller's are not another's.
@@ -52,15 +72,14 @@ impl Texts {
         select: &'s Select,
         values: &[&'s BindValue],
         prepared: impl FnOnce() -> Cow<'s, Select>,
-        context: CompileContext<'_>,
-        (shape, columns): (ReadShape, &[RawColumn]),
+        shape: ReadShape,
+        wanted: &Wanted<'_>,
     ) -> Result<Option<Statement<'s>>, Error> {
         if let ReadShape::Page { .. } = shape {
             return Ok(None);
         }
-        let is_free = *self
-            .is_free_of_policies
-            .get_or_init(|| select.is_free_of_policies());
+        let (context, columns) = (wanted.context, wanted.columns);
+        let is_free = self.is_free_of_policies(|| select.is_free_of_policies());
         let mut policies = match is_free && context.carried.required().is_empty() {
             true => Policies::new(),
             false => match Planned::policies_before(select, context)? {
@@ -82,14 +101,50 @@ impl Texts {
                 .for_each(|policy| policy.what.stand_nowhere(select.source));
         }
         let of_policies = taken_from(&mut policies, values.len());
-        let all = values.iter().copied().chain(&of_policies);
+        let run = Run { values, of_policies: &of_policies, policies };
+        self.known(run, Verb::Read(shape), wanted, |policies, list_length| {
+            let prepared = prepared();
+            let planned = Planned::under(policies, &prepared, context);
+            compile::to_prepare(&planned, context.grammar, shape, list_length)
+        })
+    }
+
+    /// Returns the statement of a write with these values, which has no policies and no values but these. `template`
+    /// compiles it for lists that count as this long. `None` if it must be compiled with its values.
+    pub(super) fn write<'s>(
+        &'s self,
+        values: &[&'s BindValue],
+        verb: Verb,
+        wanted: &Wanted<'_>,
+        template: impl FnOnce(usize) -> Result<Template, Error>,
+    ) -> Result<Option<Statement<'s>>, Error> {
+        let run = Run { values, of_policies: &[], policies: Policies::new() };
+        self.known(run, verb, wanted, |_, list_length| template(list_length))
+    }
+
+    /// Returns whether no table of a query has policies. Asked once for each prepared query.
+    pub(super) fn is_free_of_policies(&self, is_free: impl FnOnce() -> bool) -> bool {
+        *self.is_free_of_policies.get_or_init(is_free)
+    }
+
+    /// Finds a text, or keeps a new one, and returns the statement with the values of a run.
+    fn known<'s>(
+        &'s self,
+        run: Run<'_, 's>,
+        verb: Verb,
+        wanted: &Wanted<'_>,
+        template: impl FnOnce(Policies, usize) -> Result<Template, Error>,
+    ) -> Result<Option<Statement<'s>>, Error> {
+        let Run { values, of_policies, policies } = run;
+        let context = wanted.context;
+        let all = values.iter().copied().chain(of_policies);
         let list_length = list_length(context.grammar, all);
         let (mut place, mut kept) = (&self.first, 0);
         while let Some(text) = place.get() {
-            if text.is_decided_by(context, shape, list_length, columns, &policies) {
+            if text.verb == verb && text.is_decided_by(wanted, list_length, &policies) {
                 let template = text.template.as_ref();
                 return template
-                    .map(|template| template.with_values(values, &of_policies, select.asked_at))
+                    .map(|template| template.with_values(values, of_policies, wanted.at))
                     .transpose();
             }
             (place, kept) = (&text.next, kept + 1);
@@ -97,15 +152,13 @@ impl Texts {
         if kept >= MOST_TEXTS {
             return Ok(None);
         }
-        let prepared = prepared();
-        let planned = Planned::under(policies.clone(), &prepared, context);
-        let template = compile::to_prepare(&planned, context.grammar, shape, list_length)?;
+        let template = template(policies.clone(), list_length)?;
         let text = Kept {
             dialect: context.grammar.name(),
-            shape,
+            verb,
             list_length,
             schema: context.schema.cloned(),
-            columns: columns.iter().map(|column| column.info).collect(),
+            columns: wanted.columns.iter().copied().collect(),
             policies,
             template: Some(template).filter(|template| !template.depends_on_values()),
             next: OnceLock::new(),
@@ -114,7 +167,7 @@ impl Texts {
         let template = place.get().filter(|_| is_kept).map(|text| &text.template);
         match template {
             Some(Some(template)) => template
-                .with_values(values, &of_policies, select.asked_at)
+                .with_values(values, of_policies, wanted.at)
                 .map(Some),
             // Another thread has kept a text at the same time, or the text depends on the values.
             _ => Ok(None),
@@ -122,23 +175,23 @@ impl Texts {
     }
 }
 
+/// The values of a run, and its policies with bind parameters in place of their own values.
+struct Run<'r, 's> {
+    values: &'r [&'s BindValue],
+    of_policies: &'r [BindValue],
+    policies: Policies,
+}
+
 impl Kept {
     #[inline]
-    fn is_decided_by(
-        &self,
-        context: CompileContext<'_>,
-        shape: ReadShape,
-        list_length: usize,
-        columns: &[RawColumn],
-        policies: &Policies,
-    ) -> bool {
-        let same = |(own, other): (&&ColumnInfo, &RawColumn)| ptr::eq(*own, other.info);
-        self.dialect == context.grammar.name()
-            && self.shape == shape
+    fn is_decided_by(&self, wanted: &Wanted<'_>, list_length: usize, policies: &Policies) -> bool {
+        let same = |(own, other): (&&ColumnInfo, &&ColumnInfo)| ptr::eq(*own, *other);
+        let name = wanted.context.grammar.name();
+        (ptr::eq(self.dialect, name) || self.dialect == name)
             && self.list_length == list_length
-            && self.schema.as_ref() == context.schema
-            && self.columns.len() == columns.len()
-            && self.columns.iter().zip(columns).all(same)
+            && self.schema.as_ref() == wanted.context.schema
+            && self.columns.len() == wanted.columns.len()
+            && self.columns.iter().zip(wanted.columns).all(same)
             && self.policies == *policies
     }
 }

@@ -314,7 +314,7 @@ impl Select {
 /// let all = sites.union(labs).order_by(|n| n.name.asc()).limit(20);
 /// assert_eq!(
 ///     all.sql(Dialect::Sqlite)?.text(),
-///     r#"SELECT "named"."name" FROM (SELECT "site"."name" AS "name" FROM "site" UNION SELECT "lab"."name" AS "name" FROM "lab") AS "named" ORDER BY "named"."name" LIMIT ?"#,
+///     r#"SELECT "named"."name" FROM (SELECT "site"."name" AS "name" FROM "site" UNION SELECT "lab"."name" AS "name" FROM "lab") AS "named" ORDER BY "named"."name" LIMIT +?"#,
 /// );
 /// # Ok::<(), Error>(())
 /// ```

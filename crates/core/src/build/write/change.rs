@@ -5,13 +5,14 @@ use std::marker::PhantomData;
 
 use super::Writes;
 use crate::build::policy::Policy;
+use crate::build::prepared::{KeepsText, known_write_by_key};
 use crate::build::table::Table;
-use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo};
+use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo, ValueSource};
 use crate::plan::CompileContext;
 use crate::plan::write::{
     Change, Checks, Part, Parts, Step, StoredRows, Target, Way, WriteShape, children, ways_from,
 };
-use crate::sql::{Sql, Statement};
+use crate::sql::{Sql, Statement, Template};
 use crate::tree::{Assignment, Node, Waiver};
 
 /// An update of rows of `T`. Made by [`Query::update`](crate::Query::update).
@@ -59,13 +60,6 @@ impl<T: Table> Update<T> {
         self
     }
 
-    /// Visits the value of every bind for changes.
-    pub(crate) fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
-        self.change.select.each_bind(change);
-        let values = self.sets.iter_mut().map(|set| &mut set.value);
-        values.for_each(|value| value.each_bind(change));
-    }
-
     fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
         self.change
             .update(T::INFO, &self.sets, self.expected, context)
@@ -81,11 +75,6 @@ impl<T: Table> Delete<T> {
     pub fn every_row(mut self) -> Delete<T> {
         self.change.every_row = true;
         self
-    }
-
-    /// Visits the value of every bind for changes.
-    pub(crate) fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
-        self.change.select.each_bind(change);
     }
 
     fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
@@ -193,6 +182,9 @@ impl<T: Table> Writes for Update<T> {
         context: CompileContext<'_>,
         step: &Step<'_>,
     ) -> Result<Statement<'_>, Error> {
+        if let Some(known) = known_write_by_key(self, context, step)? {
+            return Ok(known);
+        }
         let changing = self.target(context)?.step(context, step, self.change.at)?;
         Statement::of_change(changing, context.grammar)
     }
@@ -251,6 +243,9 @@ impl<T: Table> Writes for Delete<T> {
         context: CompileContext<'_>,
         step: &Step<'_>,
     ) -> Result<Statement<'_>, Error> {
+        if let Some(known) = known_write_by_key(self, context, step)? {
+            return Ok(known);
+        }
         if let Part::Children(number) = step.part {
             let ways = self.children()?;
             let way = ways.get(number).map(Vec::as_slice).unwrap_or_default();
@@ -271,6 +266,64 @@ impl<T: Table> Writes for Delete<T> {
 
     fn table(&self) -> &'static TableInfo {
         T::INFO
+    }
+}
+
+impl<T: Table> KeepsText for Update<T> {
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.change.select.each_bind(change);
+        let values = self.sets.iter_mut().map(|set| &mut set.value);
+        values.for_each(|value| value.each_bind(change));
+    }
+
+    fn change(&self) -> &Change {
+        &self.change
+    }
+
+    fn sets(&self) -> Option<&[Assignment]> {
+        Some(&self.sets)
+    }
+
+    fn adds_values(&self) -> bool {
+        let mut columns = T::INFO.columns().iter();
+        columns.any(|column| matches!(column.made(), ValueSource::StampedOnWrite))
+    }
+
+    fn template(
+        &self,
+        context: CompileContext<'_>,
+        returning: bool,
+        list_length: usize,
+    ) -> Result<Template, Error> {
+        Template::of_change(&self.target(context)?, context.grammar, returning, list_length)
+    }
+}
+
+impl<T: Table> KeepsText for Delete<T> {
+    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+        self.change.select.each_bind(change);
+    }
+
+    fn change(&self) -> &Change {
+        &self.change
+    }
+
+    fn sets(&self) -> Option<&[Assignment]> {
+        None
+    }
+
+    // A retired row is marked with the time.
+    fn adds_values(&self) -> bool {
+        !self.for_good && T::INFO.retire().is_some()
+    }
+
+    fn template(
+        &self,
+        context: CompileContext<'_>,
+        returning: bool,
+        list_length: usize,
+    ) -> Result<Template, Error> {
+        Template::of_change(&self.target(context)?, context.grammar, returning, list_length)
     }
 }
 

@@ -53,10 +53,11 @@ impl<'q> Writer<'q> {
         offset: Option<(Cow<'q, BindValue>, Origin)>,
     ) -> Result<(), Error> {
         match self.grammar.limit() {
-            LimitForm::LimitOffset { no_limit } => {
+            LimitForm::LimitOffset { before_rows, no_limit } => {
                 let alone = limit.is_none();
                 if let Some((rows, at)) = limit {
                     self.clause(" LIMIT ", at);
+                    self.push(before_rows);
                     self.push_bind(rows)?;
                 }
                 if let Some((rows, at)) = offset {

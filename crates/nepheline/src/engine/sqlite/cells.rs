@@ -64,7 +64,21 @@ pub(super) fn bind(
     place: usize,
     bind: &LentBind<'_>,
 ) -> rusqlite::Result<()> {
-    let sent = bind.sent();
+    // The values of most rows are these, so they pass through one match only.
+    match bind {
+        LentBind::Int(value) => statement.raw_bind_parameter(place, *value),
+        LentBind::Float(value) => statement.raw_bind_parameter(place, *value),
+        LentBind::Text(text) => statement.raw_bind_parameter(place, *text),
+        LentBind::Bytes(bytes) => statement.raw_bind_parameter(place, *bytes),
+        LentBind::Value(_) | LentBind::Made(_) => bind_sent(statement, place, bind.sent()),
+    }
+}
+
+fn bind_sent(
+    statement: &mut Statement<'_>,
+    place: usize,
+    sent: Sent<'_>,
+) -> rusqlite::Result<()> {
     match sent {
         Sent::Null => statement.raw_bind_parameter(place, Null),
         Sent::Bool(value) => statement.raw_bind_parameter(place, value),
