@@ -128,7 +128,6 @@ impl Texts {
     }
 
     /// Finds a text, or keeps a new one, and returns the statement with the values of a run.
-    #[inline]
     fn known<'s>(
         &'s self,
         run: Run<'_, 's>,
