@@ -149,6 +149,21 @@ fn companions_totals_sets_cursors_and_writes_have_parameters_too() {
             built.order_by(|s| s.id.asc())
         };
         same(db, engine.name, &sets.bind((3, 5)), &ids(&[3, 5]));
+        let log = StatementLog::new();
+        for (page, size) in [(1, 2), (2, 3), (1, 100), (3, 1)] {
+            let paging = Paging::page_size(size).page(page);
+            let read = db.logging_to(&log).read_page(&sets.bind((3, 5)), paging);
+            let built = db.read_page(&ids(&[3, 5]), paging).unwrap();
+            assert_eq!(read.unwrap().into_rows(), built.into_rows(), "on {}", engine.name);
+        }
+        let mut texts: Vec<_> = log
+            .all()
+            .iter()
+            .map(|logged| logged.sql().to_owned())
+            .collect();
+        texts.sort();
+        texts.dedup();
+        assert_eq!(texts.len(), 2, "a count and a page on {}: {texts:#?}", engine.name);
         let cursor = db.read_after(&sets.bind((3, 5)), None, 2).unwrap();
         let rest = db
             .read_after(&sets.bind((3, 5)), cursor.after(), 100)

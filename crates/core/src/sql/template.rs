@@ -40,12 +40,12 @@ impl Template {
         self.0.parts.depends_on_values
     }
 
-    /// Returns the statement with values for its parameters, by their numbers: first `given`, then `of_policies`. `origin`
-    /// is the line that asks for it.
+    /// Returns the statement with values for its parameters, by their numbers: first `given`, then `others`, which live
+    /// shorter. `origin` is the line that asks for it.
     pub(crate) fn with_values<'s>(
         &'s self,
         given: &[&'s BindValue],
-        of_policies: &[BindValue],
+        others: &[BindValue],
         origin: Origin,
     ) -> Result<Statement<'s>, Error> {
         let mut binds = SmallVec::new();
@@ -59,7 +59,7 @@ impl Template {
                             .get(number)
                             .map(|value| self.in_form(parameter, value)),
                         // A bind may be written twice, so that its value is needed again.
-                        Some(number) => of_policies.get(number).map(|value| {
+                        Some(number) => others.get(number).map(|value| {
                             let sent = self.in_form(parameter, value)?;
                             Ok(Cow::Owned(sent.into_owned()))
                         }),

@@ -39,8 +39,8 @@ use crate::tree::Select;
 /// run, with what its handle carries, and a text is only used again for policies of the same structure.
 ///
 /// Updates and deletes can be prepared too, and queries with companions. What depends on the values themselves is compiled
-/// with them for each run: companions, numbered pages, pages after a cursor, writes to tables with policies or stamps,
-/// policies that ask other tables, and on some engines comparisons of decimals and enums.
+/// with them for each run: companions, numbered pages of a query with a limit, pages after a cursor, writes to tables with
+/// policies or stamps, policies that ask other tables, and on some engines comparisons of decimals and enums.
 ///
 /// ```
 /// use std::sync::LazyLock;

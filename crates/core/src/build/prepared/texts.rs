@@ -6,12 +6,13 @@ use std::sync::{Arc, OnceLock};
 
 use smallvec::SmallVec;
 
+use super::count_bind;
 use crate::build::compile;
 use crate::dialect::Grammar;
-use crate::model::{BindValue, ColumnInfo, Error, Origin, ParameterBind, ParameterForm};
+use crate::model::{BindValue, ColumnInfo, Error, Origin, ParameterBind, ParameterForm, SqlType};
 use crate::plan::{CompileContext, Planned, Policies, ReadShape};
 use crate::sql::{Statement, Template, list};
-use crate::tree::Select;
+use crate::tree::{Located, Select};
 
 /// The texts that a prepared query keeps. Beyond this number, a handle with another schema or other policies compiles it
 /// each time.
@@ -29,6 +30,7 @@ pub(super) struct Texts {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Verb {
     Read(ReadShape),
+    ReadPage,
     /// A write. `returning` is true if it returns its rows.
     Write {
         returning: bool,
@@ -75,9 +77,12 @@ impl Texts {
         shape: ReadShape,
         wanted: &Wanted<'_>,
     ) -> Result<Option<Statement<'s>>, Error> {
-        if let ReadShape::Page { .. } = shape {
-            return Ok(None);
-        }
+        let page = match shape {
+            // Its own limit and those of the page decide each other.
+            ReadShape::Page { .. } if select.is_limited() => return Ok(None),
+            ReadShape::Page { after, rows } => Some([rows, after].map(count_bind)),
+            _ => None,
+        };
         let (context, columns) = (wanted.context, wanted.columns);
         let is_free = self.is_free_of_policies(|| select.is_free_of_policies());
         let mut policies = match is_free && context.carried.required().is_empty() {
@@ -100,10 +105,20 @@ impl Texts {
                 .iter_mut()
                 .for_each(|policy| policy.what.stand_nowhere(select.source));
         }
-        let of_policies = taken_from(&mut policies, values.len());
-        let run = Run { values, of_policies: &of_policies, policies };
-        self.known(run, Verb::Read(shape), wanted, |policies, list_length| {
-            let prepared = prepared();
+        let mut others = taken_from(&mut policies, values.len());
+        let first = values.len() + others.len();
+        others.extend(page.into_iter().flatten().map(BindValue::Int));
+        // All pages have one text, which is that of a query with a limit and an offset.
+        let (shape, verb) = match page {
+            Some(_) => (ReadShape::Rows, Verb::ReadPage),
+            None => (shape, Verb::Read(shape)),
+        };
+        let run = Run { values, others: &others, policies };
+        self.known(run, verb, wanted, |policies, list_length| {
+            let mut prepared = prepared();
+            if verb == Verb::ReadPage {
+                limit_to_page(prepared.to_mut(), first);
+            }
             let planned = Planned::under(policies, &prepared, context);
             compile::to_prepare(&planned, context.grammar, shape, list_length)
         })
@@ -118,7 +133,7 @@ impl Texts {
         wanted: &Wanted<'_>,
         template: impl FnOnce(usize) -> Result<Template, Error>,
     ) -> Result<Option<Statement<'s>>, Error> {
-        let run = Run { values, of_policies: &[], policies: Policies::new() };
+        let run = Run { values, others: &[], policies: Policies::new() };
         self.known(run, verb, wanted, |_, list_length| template(list_length))
     }
 
@@ -135,16 +150,16 @@ impl Texts {
         wanted: &Wanted<'_>,
         template: impl FnOnce(Policies, usize) -> Result<Template, Error>,
     ) -> Result<Option<Statement<'s>>, Error> {
-        let Run { values, of_policies, policies } = run;
+        let Run { values, others, policies } = run;
         let context = wanted.context;
-        let all = values.iter().copied().chain(of_policies);
+        let all = values.iter().copied().chain(others);
         let list_length = list_length(context.grammar, all);
         let (mut place, mut kept) = (&self.first, 0);
         while let Some(text) = place.get() {
             if text.verb == verb && text.is_decided_by(wanted, list_length, &policies) {
                 let template = text.template.as_ref();
                 return template
-                    .map(|template| template.with_values(values, of_policies, wanted.at))
+                    .map(|template| template.with_values(values, others, wanted.at))
                     .transpose();
             }
             (place, kept) = (&text.next, kept + 1);
@@ -166,9 +181,7 @@ impl Texts {
         let is_kept = place.set(Box::new(text)).is_ok();
         let template = place.get().filter(|_| is_kept).map(|text| &text.template);
         match template {
-            Some(Some(template)) => template
-                .with_values(values, of_policies, wanted.at)
-                .map(Some),
+            Some(Some(template)) => template.with_values(values, others, wanted.at).map(Some),
             // Another thread has kept a text at the same time, or the text depends on the values.
             _ => Ok(None),
         }
@@ -178,8 +191,21 @@ impl Texts {
 /// The values of a run, and its policies with bind parameters in place of their own values.
 struct Run<'r, 's> {
     values: &'r [&'s BindValue],
-    of_policies: &'r [BindValue],
+    /// The values of its policies, and the limit and the offset of its page.
+    others: &'r [BindValue],
     policies: Policies,
+}
+
+/// Gives a query bind parameters for the limit and the offset of a page, with numbers from `first` on.
+fn limit_to_page(select: &mut Select, first: usize) {
+    let at = select.asked_at;
+    let parameter = |number: usize| {
+        let number = u16::try_from(number).ok()?;
+        let (sql_type, form) = (SqlType::BigInt, ParameterForm::Value);
+        let bind = ParameterBind { number, name: "of a page", sql_type, form };
+        Some(Located { what: bind.in_form(form), at })
+    };
+    (select.limit, select.offset) = (parameter(first), parameter(first + 1));
 }
 
 impl Kept {

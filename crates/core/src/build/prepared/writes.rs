@@ -9,7 +9,7 @@ use crate::build::write::{Delete, Update, Writes};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo};
 use crate::plan::CompileContext;
-use crate::plan::write::{Change, Checks, Part, Parts, Step, WriteShape};
+use crate::plan::write::{Change, Checks, Part, Parts, Step, Target, WriteShape};
 use crate::sql::{Sql, Statement, Template};
 use crate::tree::{Assignment, Inner};
 
@@ -26,13 +26,18 @@ pub(crate) trait KeepsText: Writes + Clone {
     /// Returns whether each run adds a value of its own, such as the time.
     fn adds_values(&self) -> bool;
 
+    /// Returns the rows that it changes, under their policies, and all assignments.
+    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error>;
+
     /// Compiles it with bind parameters, whose lists count as lists of this length.
     fn template(
         &self,
         context: CompileContext<'_>,
         returning: bool,
         list_length: usize,
-    ) -> Result<Template, Error>;
+    ) -> Result<Template, Error> {
+        Template::of_change(&self.target(context)?, context.grammar, returning, list_length)
+    }
 
     /// Returns whether neither its rows nor its values come from tables with policies.
     fn is_free_of_policies(&self) -> bool {

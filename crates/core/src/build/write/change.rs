@@ -12,7 +12,7 @@ use crate::plan::CompileContext;
 use crate::plan::write::{
     Change, Checks, Part, Parts, Step, StoredRows, Target, Way, WriteShape, children, ways_from,
 };
-use crate::sql::{Sql, Statement, Template};
+use crate::sql::{Sql, Statement};
 use crate::tree::{Assignment, Node, Waiver};
 
 /// An update of rows of `T`. Made by [`Query::update`](crate::Query::update).
@@ -59,11 +59,6 @@ impl<T: Table> Update<T> {
         self.waived.push(Waiver::of(&policy));
         self
     }
-
-    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
-        self.change
-            .update(T::INFO, &self.sets, self.expected, context)
-    }
 }
 
 impl<T: Table> Delete<T> {
@@ -75,10 +70,6 @@ impl<T: Table> Delete<T> {
     pub fn every_row(mut self) -> Delete<T> {
         self.change.every_row = true;
         self
-    }
-
-    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
-        self.change.delete(T::INFO, self.for_good, context)
     }
 
     /// Returns the paths to tables whose rows are retired with these.
@@ -289,13 +280,9 @@ impl<T: Table> KeepsText for Update<T> {
         columns.any(|column| matches!(column.made(), ValueSource::StampedOnWrite))
     }
 
-    fn template(
-        &self,
-        context: CompileContext<'_>,
-        returning: bool,
-        list_length: usize,
-    ) -> Result<Template, Error> {
-        Template::of_change(&self.target(context)?, context.grammar, returning, list_length)
+    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
+        self.change
+            .update(T::INFO, &self.sets, self.expected, context)
     }
 }
 
@@ -317,13 +304,8 @@ impl<T: Table> KeepsText for Delete<T> {
         !self.for_good && T::INFO.retire().is_some()
     }
 
-    fn template(
-        &self,
-        context: CompileContext<'_>,
-        returning: bool,
-        list_length: usize,
-    ) -> Result<Template, Error> {
-        Template::of_change(&self.target(context)?, context.grammar, returning, list_length)
+    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
+        self.change.delete(T::INFO, self.for_good, context)
     }
 }
 
