@@ -4,6 +4,7 @@
 
 mod support;
 
+use std::collections::BTreeSet;
 use std::fmt::Debug;
 use std::sync::LazyLock;
 use std::thread;
@@ -26,6 +27,13 @@ where
     assert_eq!(db.count(prepared).unwrap(), db.count(built).unwrap(), "{what}");
     assert_eq!(db.exists(prepared).unwrap(), !read.is_empty(), "{what}");
     assert_eq!(db.read_first(prepared).unwrap().as_ref(), read.first(), "{what}");
+    log.all()
+        .iter()
+        .map(|logged| logged.sql().to_owned())
+        .collect()
+}
+
+fn distinct_texts(log: &StatementLog) -> BTreeSet<String> {
     log.all()
         .iter()
         .map(|logged| logged.sql().to_owned())
@@ -156,13 +164,7 @@ fn companions_totals_sets_cursors_and_writes_have_parameters_too() {
             let built = db.read_page(&ids(&[3, 5]), paging).unwrap();
             assert_eq!(read.unwrap().into_rows(), built.into_rows(), "on {}", engine.name);
         }
-        let mut texts: Vec<_> = log
-            .all()
-            .iter()
-            .map(|logged| logged.sql().to_owned())
-            .collect();
-        texts.sort();
-        texts.dedup();
+        let texts = distinct_texts(&log);
         assert_eq!(texts.len(), 2, "a count and a page on {}: {texts:#?}", engine.name);
         let cursor = db.read_after(&sets.bind((3, 5)), None, 2).unwrap();
         let rest = db
@@ -263,13 +265,7 @@ fn writes_by_key_and_prepared_writes_change_what_a_model_changes() {
             assert_eq!(tx.write(&deleted.bind((assays[1],)))?, 1, "on {}", engine.name);
             assert_eq!(tx.write(&deleted.bind((assays[1],)))?, 0, "on {}", engine.name);
             assert_eq!(tx.count(&Assay::rows())?, assays.len() as u64 - 2, "on {}", engine.name);
-            let mut texts: Vec<_> = log
-                .all()
-                .iter()
-                .map(|logged| logged.sql().to_owned())
-                .collect();
-            texts.sort();
-            texts.dedup();
+            let texts = distinct_texts(&log);
             // A list has up to five texts.
             assert!(texts.len() <= 18, "on {}: {texts:#?}", engine.name);
             Err(Error::closed())
