@@ -257,7 +257,7 @@ fn writes_by_key_and_prepared_writes_change_what_a_model_changes() {
             }
             assert_eq!(read()?, model, "on {}", engine.name);
             let unknown = Specimen::row(-7);
-            assert_eq!(tx.write(&unknown.clone().update(|s| s.top_m.set(1.0)))?, 0);
+            assert_eq!(tx.write(&unknown.update(|s| s.top_m.set(1.0)))?, 0);
             // A delete and an update without assignments have the same columns.
             assert_eq!(tx.write(&Assay::row(assays[0]).delete())?, 1, "on {}", engine.name);
             let nothing = Assay::row(assays[1]).update(|_| Vec::<Assignment>::new());

@@ -147,6 +147,13 @@ pub(crate) fn check(
         .collect();
     answers.check(&lists, &expected)?;
 
+    // The total of nothing is a row; beside another key there is no group that it could be of.
+    let nothing = || Piece::rows().filter(|p| p.grams.lt(0) & p.grams.gt(0));
+    let total = nothing().select(|p| (rollup(p.kind), count(), sum(p.grams)));
+    answers.check(&total, &[(None, 0, None)])?;
+    let totals = nothing().select(|p| (per(p.tray), rollup(p.kind), count()));
+    answers.check(&totals, &[])?;
+
     // Without a key: one row, also of nothing.
     let all = Piece::rows()
         .filter(|p| p.grams.gt(at_least))

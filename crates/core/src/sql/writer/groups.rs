@@ -340,7 +340,6 @@ impl<'q> Writer<'q> {
             true => [") AS l LEFT JOIN (", ") AS g ON TRUE WHERE g.is_group = 1 OR l.level = 0"],
             false => [") AS l CROSS JOIN (", ") AS g"],
         };
-        let outside = std::mem::replace(&mut self.levels, rolled_up.to_vec());
         self.inside(around.clone(), |this| this.write_inner_list(select))?;
         self.push(" FROM (");
         self.write_list_at_levels(&around);
@@ -357,16 +356,14 @@ impl<'q> Writer<'q> {
             self.push(", q.k");
             push_number(&mut self.text, number);
         }
-        self.inside(around, |this| this.write_having(grouping))?;
-        self.levels = outside;
-        Ok(())
+        self.inside(around, |this| this.write_having(grouping))
     }
 
     /// Writes SELECT and the columns of a group at a level of subtotals.
     fn write_list_at_levels(&mut self, around: &PrecomputedKeys<'q>) {
         self.push("SELECT l.level");
         for (number, key) in around.keys.iter().enumerate() {
-            let level = self.level_of(key);
+            let level = around.level_of(key);
             if let Some(level) = level {
                 self.push(", CASE WHEN l.level > ");
                 push_number(&mut self.text, level);
@@ -382,9 +379,11 @@ impl<'q> Writer<'q> {
         }
     }
 
-    /// Returns the number of a key among those that are rolled up. The levels up to it are over all its values.
-    pub(super) fn level_of(&self, key: &Node) -> Option<usize> {
-        self.levels.iter().position(|own| *own == key)
+    /// Returns the last level of subtotals over all values of these keys, if one query has all levels.
+    pub(super) fn last_level_over(&self, keys: &[Node]) -> Option<usize> {
+        let around = self.inside.as_ref()?;
+        let levels = keys.iter().map(|key| around.level_of(key));
+        levels.min().flatten()
     }
 
     /// Returns whether it is a key that is rolled up at this level.
@@ -745,6 +744,14 @@ impl<'q> PrecomputedKeys<'q> {
             });
         }
         PrecomputedKeys { keys: keys.to_vec(), totalled: Totalled::Arguments(totalled) }
+    }
+
+    /// Returns the number of a key among those that are rolled up, where groups are combined. The levels up to it are over all
+    /// values of the key.
+    fn level_of(&self, key: &Node) -> Option<usize> {
+        let mut rolled_up = self.keys.iter().filter(|key| key.is_rolled_up());
+        let level = rolled_up.position(|own| *own == key);
+        level.filter(|_| self.totalled.is_of_groups())
     }
 
     /// Returns the keys and the aggregates of a query, each once.

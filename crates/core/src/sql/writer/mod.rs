@@ -58,8 +58,6 @@ pub(super) struct Writer<'q> {
     windows: Vec<&'q Window>,
     /// The keys that are rolled up in the current query.
     of_all: Vec<&'q Node>,
-    /// The keys that are rolled up, where one query has all levels of subtotals.
-    levels: Vec<&'q Node>,
     /// The common table expressions of the statement, each after those that it uses.
     named: Vec<&'q CteQuery>,
     /// An expression that is used before its definition, and the place where it must be defined.
@@ -156,7 +154,6 @@ impl<'q> Writer<'q> {
             inside: None,
             windows: Vec::new(),
             of_all: Vec::new(),
-            levels: Vec::new(),
             named: Vec::new(),
             misplaced: None,
             defined: 0,

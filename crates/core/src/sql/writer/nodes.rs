@@ -179,8 +179,7 @@ impl<'q> Writer<'q> {
         if self.grammar.grouping_sets().is_some() {
             return self.write_call(call);
         }
-        let level = call.arguments.iter().filter_map(|key| self.level_of(key));
-        if let Some(level) = level.min() {
+        if let Some(level) = self.last_level_over(&call.arguments) {
             self.push("(q.level <= ");
             push_number(&mut self.text, level);
             self.push(")");
@@ -902,7 +901,7 @@ fn spellings(value: Decimal) -> Vec<BindValue> {
 }
 
 /// Returns an argument with a subquery that the form of a call computes more than once. Aggregates are computed once
-/// wherever they stand.
+/// wherever they stand, and hand-written text stays as it is.
 fn repeated_query<'q>(call: &'q Call, form: &'static str) -> Option<&'q Node> {
     let times = |asked: usize| {
         let is_asked =
@@ -912,7 +911,9 @@ fn repeated_query<'q>(call: &'q Call, form: &'static str) -> Option<&'q Node> {
     let mut arguments = call.arguments.iter().enumerate();
     let is_repeated = |(number, node): &(usize, &'q Node)| {
         let summary = node.summary();
-        summary.queries() && !summary.windows() && !node.holds_aggregates() && times(*number) > 1
+        let may_move =
+            !summary.windows() && !node.holds_aggregates() && !node.is_nondeterministic();
+        summary.queries() && may_move && !call.function.is_verbatim() && times(*number) > 1
     };
     arguments.find(is_repeated).map(|(_, node)| node)
 }
