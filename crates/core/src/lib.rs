@@ -132,9 +132,11 @@ pub mod internal {
         shape_value,
     };
     pub use crate::build::policy::condition_of;
-    pub use crate::build::prepared::{ParameterField, ParameterValues, list_parameter, list_value};
+    pub use crate::build::prepared::{
+        KeptCompanion, ParameterField, ParameterValues, Unfilled, list_parameter, list_value,
+    };
     pub use crate::build::query::{
-        AndThen, Bridge, Companion, Companions, Each, Found, InHand, Keyset, Lookup,
+        AndThen, Bridge, Companion, Companions, Each, Found, InHand, Keyset, Lookup, OfParents,
         OptionalParent, Places, RequiredParent, Selects, StandsAlongside,
     };
     pub use crate::build::schema::create_and_drop;

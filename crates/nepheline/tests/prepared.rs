@@ -11,8 +11,11 @@ use std::thread;
 
 use nepheline::blocking::{Database, RunsQueries};
 use nepheline::prelude::*;
-use nepheline::{Assignment, BindParameters, Paging, Prepared, Readable, StatementLog, Update};
-use nepheline_coreshed::{Assay, Borehole, InvoiceLine, Rock, Specimen};
+use nepheline::{
+    Alongside, Assignment, BindParameters, MappedRows, Paging, Prepared, Readable, RowsBeside,
+    StatementLog, Update,
+};
+use nepheline_coreshed::{Assay, Borehole, InvoiceLine, Rock, Site, Specimen};
 use support::shed::sheds;
 
 /// Compares what both queries read, and returns the SQL that ran for the prepared one.
@@ -89,17 +92,42 @@ fn a_prepared_query_reads_what_the_built_one_reads() {
                 let what = format!("on {}: {values:?}", engine.name);
                 let query = WANTED.bind(values.clone());
                 texts.extend(same(db, &what, &query, &built(&values)));
-                let paging = Paging::page_size(2).page(2);
-                assert_eq!(
-                    db.read_page(&query, paging).unwrap().into_rows(),
-                    db.read_page(&built(&values), paging).unwrap().into_rows(),
-                    "{what}"
-                );
+                // The pages of a query with a limit end where it does.
+                for (number, size) in [(1, 1), (2, 2), (3, 3), (9, 1)] {
+                    let paging = Paging::page_size(size).page(number);
+                    assert_eq!(
+                        db.read_page(&query, paging).unwrap().into_rows(),
+                        db.read_page(&built(&values), paging).unwrap().into_rows(),
+                        "{what}: {paging:?}"
+                    );
+                }
             }
         }
         texts.sort();
         texts.dedup();
         assert!(texts.len() <= 6, "on {}: {texts:#?}", engine.name);
+        let skipped = <(u32, u32)>::prepare(|(rows, after)| {
+            let all = Specimen::rows().order_by(|s| s.id.asc());
+            all.limit(rows).offset(after)
+        });
+        let log = StatementLog::new();
+        for (rows, after, number, size) in [(7, 2, 2, 3), (7, 2, 3, 3), (5, 0, 1, 9), (2, 3, 4, 1)]
+        {
+            let paging = Paging::page_size(size).page(number);
+            let all = Specimen::rows().order_by(|s| s.id.asc());
+            let built = all.limit(u64::from(rows)).offset(u64::from(after));
+            let query = skipped.bind((rows, after));
+            assert_eq!(
+                db.logging_to(&log)
+                    .read_page(&query, paging)
+                    .unwrap()
+                    .into_rows(),
+                db.read_page(&built, paging).unwrap().into_rows(),
+                "{rows} after {after} on {}: {paging:?}",
+                engine.name
+            );
+        }
+        assert!(distinct_texts(&log).len() <= 3, "on {}: {log:?}", engine.name);
     }
 }
 
@@ -135,6 +163,7 @@ fn companions_totals_sets_cursors_and_writes_have_parameters_too() {
     let removed =
         <(Vec<u8>, f64)>::prepare(|(_, ppm)| Assay::rows().filter(|a| a.ppm.gt(ppm)).delete());
     for (engine, db) in sheds() {
+        let mut companion_texts = BTreeSet::new();
         for values in [(700.0, 900.0, 3), (100.0, 10.0, 1), (700.0, 900.0, 4)] {
             let (deep, ppm, id) = values;
             let built = Borehole::rows()
@@ -142,8 +171,11 @@ fn companions_totals_sets_cursors_and_writes_have_parameters_too() {
                 .order_by(|b| b.id.asc())
                 .alongside(|b| b.specimens().filter(|s| s.assays().any(|a| a.ppm.gt(ppm))))
                 .map_rows(|(b, specimens)| (b.name, specimens.len()));
-            same(db, engine.name, &companions.bind(values), &built);
+            let texts = same(db, engine.name, &companions.bind(values), &built);
+            companion_texts.extend(texts.into_iter().filter(|text| text.contains("assay")));
         }
+        // One for many rows, and one for the first.
+        assert!(companion_texts.len() <= 2, "on {}: {companion_texts:#?}", engine.name);
         for (metres, least) in [(20.0, 1), (300.0, 3)] {
             let built = Specimen::rows()
                 .filter(|s| s.top_m.gt(metres))
@@ -185,6 +217,85 @@ fn companions_totals_sets_cursors_and_writes_have_parameters_too() {
             Err(Error::closed())
         });
         assert_eq!(undone.unwrap_err().kind(), Error::closed().kind(), "on {}", engine.name);
+    }
+}
+
+/// Reads all pages after one another, and back, and returns the rows of each.
+fn pages<Q: Readable>(db: &Database, query: &Q, size: u32) -> Vec<Vec<Q::Row>> {
+    let mut pages = Vec::new();
+    let (mut next, mut last) = (None, None);
+    loop {
+        let page = db.read_after(query, next.as_ref(), size).unwrap();
+        (next, last) = (page.after().cloned(), page.before().cloned().or(last));
+        pages.push(page.into_rows());
+        if next.is_none() {
+            break;
+        }
+    }
+    while let Some(before) = last {
+        let page = db.read_before(query, Some(&before), size).unwrap();
+        last = page.before().cloned();
+        pages.push(page.into_rows());
+    }
+    pages
+}
+
+#[test]
+fn pages_after_a_cursor_are_those_of_the_built_query() {
+    let by_analyst = <(f64, i64)>::prepare(|(metres, most)| {
+        Specimen::rows()
+            .filter(|s| s.top_m.ge(metres) & s.assays().count().le(most))
+            .order_by(|s| (s.analyst_id.desc().nulls_first(), s.rock.asc(), s.label.desc()))
+            .alongside(|s| {
+                s.assays()
+                    .filter(|a| a.ppm.gt(metres))
+                    .order_by(|a| a.id.asc())
+            })
+    });
+    let by_price = <(i64,)>::prepare(|(most,)| {
+        let lines = InvoiceLine::rows().filter(|l| l.id.le(most));
+        lines.order_by(|l| (l.unit_price.desc(), l.tax_rate.asc()))
+    });
+    let by_rock = <(f64,)>::prepare(|(metres,)| {
+        Specimen::rows()
+            .select(|s| (per(s.rock), count(), max(s.top_m)))
+            .having(|s| max(s.top_m).gt(Expr::from(metres).per_group()))
+            .order_by_selected(|(_, specimens, _)| specimens.desc())
+    });
+    for (engine, db) in sheds() {
+        let mut texts = BTreeSet::new();
+        for (metres, most, size) in [(0.0, 9, 4), (20.0, 2, 1), (0.0, 9, 3), (1e6, 1, 2)] {
+            let log = StatementLog::new();
+            let read = pages(&db.logging_to(&log), &by_analyst.bind((metres, most)), size);
+            texts.extend(distinct_texts(&log));
+            let built = Specimen::rows()
+                .filter(|s| s.top_m.ge(metres) & s.assays().count().le(most))
+                .order_by(|s| (s.analyst_id.desc().nulls_first(), s.rock.asc(), s.label.desc()))
+                .alongside(|s| {
+                    s.assays()
+                        .filter(|a| a.ppm.gt(metres))
+                        .order_by(|a| a.id.asc())
+                });
+            assert_eq!(read, pages(db, &built, size), "on {}", engine.name);
+            // A cursor of one is a cursor of the other.
+            let first = db.read_after(&built, None, size).unwrap();
+            let rest = db
+                .read_after(&by_analyst.bind((metres, most)), first.after(), 100)
+                .unwrap();
+            assert_eq!(rest.rows(), db.read_after(&built, first.after(), 100).unwrap().rows());
+            let prices = by_price.bind((most,));
+            let built = InvoiceLine::rows().filter(|l| l.id.le(most));
+            let built = built.order_by(|l| (l.unit_price.desc(), l.tax_rate.asc()));
+            assert_eq!(pages(db, &prices, size), pages(db, &built, size), "on {}", engine.name);
+            let rocks = by_rock.bind((metres,));
+            let built = Specimen::rows()
+                .select(|s| (per(s.rock), count(), max(s.top_m)))
+                .having(|s| max(s.top_m).gt(metres))
+                .order_by_selected(|(_, specimens, _)| specimens.desc());
+            assert_eq!(pages(db, &rocks, size), pages(db, &built, size), "on {}", engine.name);
+        }
+        // The first page, those after and before a row with an analyst or without, and the assays of one and of many.
+        assert!(texts.len() <= 7, "on {}: {texts:#?}", engine.name);
     }
 }
 
@@ -353,6 +464,17 @@ fn a_text_never_serves_another_callers_policies() {
                 .order_by(|b| b.id.asc())
         })
     });
+    type Ids = fn((Site, Vec<SeenBorehole>)) -> (i64, Vec<i64>);
+    type Sites = MappedRows<Alongside<Site, Site, (RowsBeside<SeenBorehole>,)>, Ids>;
+    static SITES: LazyLock<Prepared<(f64,), Sites>> = LazyLock::new(|| {
+        <(f64,)>::prepare(|(metres,)| {
+            let deep = SeenBorehole::rows().filter(|b| b.depth_m.gt(metres));
+            let ids: Ids = |(site, deep)| (site.id, deep.iter().map(|b| b.id).collect());
+            Site::rows()
+                .alongside(|s| deep.filter(|b| b.site_id.eq(s.id)))
+                .map_rows(ids)
+        })
+    });
     static SAME: LazyLock<Prepared<(i64, f64), Update<SeenBorehole>>> = LazyLock::new(|| {
         <(i64, f64)>::prepare(|(id, depth)| SeenBorehole::row(id).update(|b| b.depth_m.set(depth)))
     });
@@ -385,6 +507,14 @@ fn a_text_never_serves_another_callers_policies() {
             };
             let expected = all.iter().filter(|b| b.depth_m > metres).filter(is_seen);
             let expected: Vec<i64> = expected.map(|b| b.id).collect();
+            // Nor does that of a companion, or of a page after a cursor.
+            let sites = SITES.bind((metres,));
+            let beside = db.carrying(caller).read(&sites).unwrap();
+            let beside: BTreeSet<i64> = beside.into_iter().flat_map(|(_, ids)| ids).collect();
+            assert_eq!(beside, expected.iter().copied().collect(), "{caller:?} on {}", engine.name);
+            let pages = pages(&db.carrying(caller), &DEEP.bind((metres,)), 2);
+            let pages: BTreeSet<i64> = pages.iter().flatten().map(|b| b.id).collect();
+            assert_eq!(pages, beside, "{caller:?} on {}", engine.name);
             // Queries by key are prepared by themselves.
             for b in all.iter().filter(|b| b.id < 6) {
                 let found = db

@@ -476,6 +476,14 @@ impl Select {
             && self.beside.is_empty()
     }
 
+    /// Inserts the conditions of policies before the filters.
+    pub(super) fn require_all(&mut self, policies: Policies) {
+        let mut before = 0;
+        for policy in policies {
+            self.require(policy, &mut before);
+        }
+    }
+
     /// Inserts the condition of a policy behind those that already stand before the filters.
     fn require(&mut self, policy: Located<Node>, policies: &mut usize) {
         let mut filters = self.filters.iter();

@@ -15,7 +15,7 @@ pub use policy::{PolicyCondition, PolicyUse, is_function, policy_id};
 pub(crate) use policy::{Waived, Waiver};
 pub(crate) use select::{
     CteQuery, FromSource, GroupingClauses, Join, Located, OrderTerm, ROUND, Recursion,
-    RelationName, Select, Sets, TopPerGroup,
+    RelationName, Select, Sets, TopPerGroup, rows_left,
 };
 pub use select::{JoinKind, Lock, SetOperator};
 pub use source::Source;

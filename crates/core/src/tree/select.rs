@@ -332,6 +332,11 @@ impl PartialEq for FromSource {
     }
 }
 
+/// Returns how many of `rows` a limit leaves after the first `after` rows.
+pub(crate) fn rows_left(limit: i64, after: i64, rows: i64) -> i64 {
+    rows.min(limit.saturating_sub(after).max(0))
+}
+
 impl Join {
     fn is_same(&self, other: &Join) -> bool {
         std::ptr::eq(self.table, other.table)

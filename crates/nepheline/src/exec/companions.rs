@@ -2,9 +2,9 @@
 //! sink of its rows.
 
 use nepheline_core::internal::{
-    ByName, CompileContext, Companion, Companions, Found, InHand, Key, KeyPart, KeyedRow, Lookup, RawRow, Selects,
+    ByName, CompileContext, Companion, Companions, Found, InHand, Key, KeyPart, KeyedRow, Lookup, OfParents, RawRow, Selects,
     StandsAlongside,
-    Statement, ReadShape,
+    Statement,
 };
 use nepheline_core::{
     Alongside, Bound, Error, Level, MappedRows, NamedRows, NamedValues, Query, RowShape, StatementAlongside, StatementRows, Table, Tables,
@@ -386,12 +386,9 @@ pub trait Loads: StandsAlongside + Send + Sync {
     fn take(&self, loading: &mut Self::Loading, keys: &[KeyPart]) -> Result<Self::Beside, Error>;
 }
 
-/// A query that its read owns.
-struct Rows<Q>(Q);
-
-impl<Q: Selects + Sync> Ask for Rows<Q> {
+impl<Q: Selects + Sync> Ask for OfParents<Q> {
     fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
-        self.0.statement(context, ReadShape::Rows)
+        OfParents::statement(self, context)
     }
 }
 
@@ -423,9 +420,9 @@ enum Stage<Q: Completes> {
     /// Nothing has been read.
     New,
     /// Its rows are being read.
-    Arriving(Box<Rows<Q>>, Gathering<KeyedRow<Q::Base>, Vec<KeyedRow<Q::Base>>>),
+    Arriving(Box<OfParents<Q>>, Gathering<KeyedRow<Q::Base>, Vec<KeyedRow<Q::Base>>>),
     /// Its rows' own companions are being read.
-    Completing(Box<Rows<Q>>, Vec<Key>, Q::Loading),
+    Completing(Box<OfParents<Q>>, Vec<Key>, Q::Loading),
     Done,
 }
 
@@ -450,20 +447,20 @@ where
         *stage = match std::mem::replace(stage, Stage::Done) {
             Stage::New if lookup.is_empty() => Stage::Done,
             Stage::New => {
-                let query = Box::new(Rows(self.of_parents(lookup)?));
+                let query = Box::new(self.of_parents(lookup)?);
                 Stage::Arriving(query, Gathering::default())
             }
-            Stage::Arriving(query, arrived) => match query.0.keep(arrived.finish(), lookup) {
+            Stage::Arriving(query, arrived) => match query.query().keep(arrived.finish(), lookup) {
                 Some((keys, loading)) => Stage::Completing(query, keys, loading),
                 None => Stage::Done,
             },
             other => other,
         };
         if let Stage::Completing(query, keys, rows) = stage
-            && !query.0.advance(rows)?
+            && !query.query().advance(rows)?
         {
-            let (keys, rows) = (std::mem::take(keys), std::mem::replace(rows, query.0.loading(Vec::new())));
-            let rows = query.0.finish(rows)?;
+            let (keys, rows) = (std::mem::take(keys), std::mem::replace(rows, query.query().loading(Vec::new())));
+            let rows = query.query().finish(rows)?;
             for (key, row) in keys.iter().zip(rows) {
                 lookup.put(key, row);
             }
@@ -475,7 +472,7 @@ where
     fn step<'s>(&'s self, loading: &'s mut Self::Loading) -> Option<Step<'s>> {
         match &mut loading.stage {
             Stage::Arriving(query, arrived) => Some(Step { ask: &**query, sink: arrived }),
-            Stage::Completing(query, _, rows) => query.0.step(rows),
+            Stage::Completing(query, _, rows) => query.query().step(rows),
             Stage::New | Stage::Done => None,
         }
     }

@@ -3,6 +3,7 @@
 use std::fmt;
 use std::net::IpAddr;
 use std::str::FromStr;
+use std::sync::Arc;
 use std::vec;
 
 use base64::Engine as _;
@@ -286,7 +287,7 @@ pub(crate) enum Way {
 #[derive(Debug)]
 pub(crate) struct KeysetRead {
     pub(crate) keyset: Keyset,
-    structure: String,
+    structure: Arc<str>,
     cursor_keys: Option<CursorKeys>,
     types: Vec<SqlType>,
     rows: usize,
@@ -308,7 +309,7 @@ impl KeysetRead {
                 return Err(Error::invalid_page("a page size must be at least 1"));
             }
             let mut keyset = Keyset::of(query, false)?;
-            let structure = keyset.structure(context.grammar)?;
+            let structure = keyset.structure(query, context.grammar)?;
             let cursor_keys = context.carried.get::<CursorKeys>();
             if way == Way::Before {
                 keyset = Keyset::of(query, true)?;

@@ -114,6 +114,81 @@ fn rows_come_back_from_updates() {
 }
 
 #[test]
+fn a_text_that_is_kept_has_the_policies_and_the_time_of_each_run() {
+    let _alone = alone();
+    let heavier = <(String, i64)>::prepare(|(begins, grams)| {
+        Tray::rows()
+            .filter(|t| t.label.ge(begins))
+            .update(|t| t.grams.set(t.grams + grams))
+    });
+    let withdrawn = <(String,)>::prepare(|(label,)| Tray::row_by_label(label).delete());
+    for engine in engines() {
+        let log = StatementLog::new();
+        let db = prepared(&engine).logging_to(&log);
+        for agency in [3, 4] {
+            let trays = (1..=3).map(|i| tray(format!("{agency}-{i}"), 10 * agency + i));
+            let own = db.carrying(AgencyId(agency));
+            own.write(&Tray::insert_all(trays)).unwrap();
+        }
+        for (hour, agency) in [(9, 3), (10, 4), (11, 4), (12, 3)] {
+            let own = db
+                .carrying(AgencyId(agency))
+                .carrying(Clock::stopped_at(at(hour)));
+            let read = || own.read(&Tray::rows().order_by(|t| t.id.asc())).unwrap();
+            let mut model = read();
+            assert_eq!(
+                own.write(&heavier.bind((format!("{agency}-2"), 5)))
+                    .unwrap()
+                    + 1,
+                model.len() as u64
+            );
+            let one = Tray::row(model[0].id).update(|t| t.note.set(format!("at {hour}")));
+            assert_eq!(own.write(&one).unwrap(), 1, "on {}", engine.name);
+            model[0].note = Some(format!("at {hour}"));
+            for tray in &mut model {
+                tray.grams += if tray.label.ends_with("-1") { 0 } else { 5 };
+                (tray.version, tray.written_at) = (tray.version + 1, at(hour));
+            }
+            assert_eq!(read(), model, "{agency} at {hour} on {}", engine.name);
+            // The trays of others, and those that are withdrawn.
+            let others = db.carrying(AgencyId(7 - agency));
+            let same = Tray::row(model[0].id).update(|t| t.grams.set(0));
+            assert_eq!(others.write(&same).unwrap(), 0, "on {}", engine.name);
+            assert_eq!(others.write(&Tray::row(model[0].id).delete()).unwrap(), 0);
+            assert_eq!(
+                others
+                    .write(&withdrawn.bind((model[1].label.clone(),)))
+                    .unwrap(),
+                0
+            );
+            if hour > 10 {
+                assert_eq!(
+                    own.write(&withdrawn.bind((model[1].label.clone(),)))
+                        .unwrap(),
+                    1
+                );
+                assert_eq!(
+                    own.write(&withdrawn.bind((model[1].label.clone(),)))
+                        .unwrap(),
+                    0
+                );
+                assert_eq!(own.write(&Tray::row(model[2].id).delete()).unwrap(), 1);
+                let gone = own.read(&Tray::rows().waive(not_withdrawn)).unwrap();
+                let marks = gone.iter().map(|t| (t.withdrawn_at, t.written_at));
+                let expected =
+                    [(None, at(hour)), (Some(at(hour)), at(hour)), (Some(at(hour)), at(hour))];
+                assert_eq!(marks.collect::<Vec<_>>(), expected, "on {}", engine.name);
+            }
+        }
+        let texts: std::collections::BTreeSet<_> =
+            log.all().iter().map(|ran| ran.sql().to_owned()).collect();
+        let updates = texts.iter().filter(|text| text.starts_with("UPDATE"));
+        // Two updates, two deletes and that of nothing.
+        assert_eq!(updates.count(), 5, "on {}: {texts:#?}", engine.name);
+    }
+}
+
+#[test]
 fn async_handles_write_as_blocking_ones_do() {
     let _alone = alone();
     for engine in engines() {

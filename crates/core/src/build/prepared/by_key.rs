@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use smallvec::SmallVec;
 
-use super::texts::{Texts, Wanted};
+use super::texts::{Texts, Verb, Wanted};
 use super::writes::{KeepsText, known_write};
 use crate::model::{BindValue, ColumnInfo, Error, ParameterBind, ParameterForm};
 use crate::plan::write::Step;
@@ -23,8 +23,10 @@ pub(crate) fn known_by_key<'q>(
 ) -> Result<Option<Statement<'q>>, Error> {
     let Some((columns, values)) = sides_of(select) else { return Ok(None) };
     let Some(texts) = select.table.kept::<Texts>() else { return Ok(None) };
-    let wanted = Wanted { context, columns: &columns, at: select.asked_at };
-    texts.statement(select, &values, || Cow::Owned(prepared(select)), shape, &wanted)
+    let at = select.asked_at;
+    let wanted = Wanted { context, columns: &columns, stands_nowhere: true, at };
+    let prepared = || Cow::Owned(prepared(select));
+    texts.statement(select, &values, prepared, Verb::Read(shape), &wanted)
 }
 
 /// Returns the statement of a write that finds a row by its key, and sets columns to values, without writing it anew.
@@ -46,13 +48,15 @@ pub(crate) fn known_write_by_key<'q, W: KeepsText>(
         columns.push(set.column);
         values.push(value);
     }
-    let is_kept = !write.expects_a_version() && write.is_free_of_policies();
+    let is_kept = !write.expects_a_version();
     let Some(texts) = select.table.kept::<Texts>().filter(|_| is_kept) else { return Ok(None) };
     let by_key = (columns.as_slice(), number_of_keys);
-    known_write(write, texts, &values, by_key, (context, step), |returning, list_length| {
+    known_write(write, texts, &values, by_key, (context, step), || {
         let mut prepared = write.clone();
+        let select = &mut prepared.change_mut().select;
+        **select = select.copied_nowhere();
         prepared.each_bind(&mut numbered());
-        prepared.template(context, returning, list_length)
+        Cow::Owned(prepared)
     })
 }
 

@@ -1,6 +1,7 @@
 //! Prepared queries: the closure runs once, with bind parameters in place of values.
 
 mod by_key;
+mod derived;
 mod parameter;
 mod rows;
 mod texts;
@@ -9,16 +10,18 @@ mod writes;
 use std::borrow::Cow;
 use std::fmt;
 use std::marker::PhantomData;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 pub(crate) use by_key::{known_by_key, known_write_by_key};
+pub(crate) use derived::Derived;
+pub use derived::{KeptCompanion, Unfilled};
 pub use parameter::{
     BindParameters, Parameter, ParameterField, ParameterValues, list_parameter, list_value,
 };
 pub use rows::RowCount;
 pub(crate) use rows::{count_bind, smaller, together};
 use smallvec::SmallVec;
-use texts::{Texts, Wanted};
+use texts::{Texts, Verb, Wanted};
 pub(crate) use writes::KeepsText;
 
 use crate::build::expr::Level;
@@ -85,12 +88,13 @@ pub struct Prepared<P, Q> {
 #[derive(Debug)]
 pub struct Kept<Q> {
     query: Q,
-    texts: Texts,
+    texts: Arc<Texts>,
 }
 
 impl<P: BindParameters, Q: Prepares> Prepared<P, Q> {
-    fn of(query: Q) -> Prepared<P, Q> {
-        Prepared { kept: Kept { query, texts: Texts::default() }, values: PhantomData }
+    fn of(mut query: Q) -> Prepared<P, Q> {
+        query.keep_companions();
+        Prepared { kept: Kept { query, texts: Arc::default() }, values: PhantomData }
     }
 
     /// Gives the values of one run.
@@ -129,6 +133,10 @@ pub trait Prepares: Sized {
     /// The type of its SQL: that of one statement, or of several.
     type Shown;
 
+    /// Lets its companions keep their texts.
+    #[doc(hidden)]
+    fn keep_companions(&mut self) {}
+
     #[doc(hidden)]
     fn bound(kept: &Kept<Self>, values: ParameterValues) -> Self::Bound<'_>;
 
@@ -141,6 +149,10 @@ macro_rules! prepares_queries {
         impl<$($generics)*> Prepares for $query {
             type Bound<'p> = Bound<'p, Self> where Self: 'p;
             type Shown = $shown;
+
+            fn keep_companions(&mut self) {
+                self.each_companion(&mut |kept| *kept = Some(KeptCompanion::default()));
+            }
 
             fn bound(kept: &Kept<Self>, values: ParameterValues) -> Bound<'_, Self> {
                 Bound::new(kept, values)
@@ -201,7 +213,12 @@ impl<Q: Selects + Clone> Bound<'_, Q> {
 
     fn fill(&self) -> Box<Q> {
         let mut query = Box::new(self.kept.query.clone());
-        query.each_bind(&mut |bind| fill(bind, &self.values));
+        query
+            .select_mut()
+            .each_bind(&mut |bind| fill(bind, &self.values));
+        query.each_companion(&mut |kept| {
+            kept.iter_mut().for_each(|kept| kept.give(&self.values));
+        });
         query
     }
 }
@@ -255,13 +272,20 @@ impl<Q: Selects + Clone> Selects for Bound<'_, Q> {
             let (select, values) = (query.select(), self.values.iter());
             let values: SmallVec<[&BindValue; 4]> = values.collect();
             let prepared = || Cow::Borrowed(select);
-            let wanted = Wanted { context, columns: &[], at: select.asked_at };
-            let known = texts.statement(select, &values, prepared, shape, &wanted)?;
+            let at = select.asked_at;
+            let wanted = Wanted { context, columns: &[], stands_nowhere: false, at };
+            let known = texts.statement(select, &values, prepared, Verb::Read(shape), &wanted)?;
             if let Some(statement) = known {
                 return Ok(statement);
             }
         }
         self.filled().statement(context, shape)
+    }
+
+    fn unfilled(&self) -> Option<Unfilled<'_>> {
+        let Kept { query, texts } = self.kept;
+        let unfilled = Unfilled { select: query.select(), texts, values: &self.values };
+        self.changed.is_none().then_some(unfilled)
     }
 
     fn asked_at(&self) -> Origin {

@@ -6,13 +6,14 @@ use std::sync::{Arc, OnceLock};
 
 use smallvec::SmallVec;
 
-use super::count_bind;
+use super::{ParameterValues, count_bind};
 use crate::build::compile;
 use crate::dialect::Grammar;
 use crate::model::{BindValue, ColumnInfo, Error, Origin, ParameterBind, ParameterForm, SqlType};
+use crate::plan::write::{Added, Stamps};
 use crate::plan::{CompileContext, Planned, Policies, ReadShape};
 use crate::sql::{Statement, Template, list};
-use crate::tree::{Located, Select};
+use crate::tree::{Located, Select, rows_left};
 
 /// The texts that a prepared query keeps. Beyond this number, a handle with another schema or other policies compiles it
 /// each time.
@@ -24,13 +25,20 @@ const MOST_TEXTS: usize = 64;
 pub(super) struct Texts {
     first: OnceLock<Box<Kept>>,
     is_free_of_policies: OnceLock<bool>,
+    /// The text that identifies the order of pages after a cursor, and its dialect.
+    order: OnceLock<(&'static str, Arc<str>)>,
 }
 
 /// The statement that a text is of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Verb {
     Read(ReadShape),
     ReadPage,
+    /// A page after a cursor, or the first one. `known` tells which values of its position are not NULL.
+    ReadAfter {
+        backwards: bool,
+        known: Option<SmallVec<[bool; 8]>>,
+    },
     /// A write. `returning` is true if it returns its rows.
     Write {
         returning: bool,
@@ -44,6 +52,8 @@ pub(super) struct Wanted<'a> {
     pub(super) context: CompileContext<'a>,
     /// The columns of a query by key, followed by those that a write by key sets.
     pub(super) columns: &'a [&'static ColumnInfo],
+    /// True if each run has another number for its table, so that the conditions of policies must be told apart without.
+    pub(super) stands_nowhere: bool,
     /// The line that asks for the statement.
     pub(super) at: Origin,
 }
@@ -74,49 +84,35 @@ impl Texts {
         select: &'s Select,
         values: &[&'s BindValue],
         prepared: impl FnOnce() -> Cow<'s, Select>,
-        shape: ReadShape,
+        verb: Verb,
         wanted: &Wanted<'_>,
     ) -> Result<Option<Statement<'s>>, Error> {
-        let page = match shape {
-            // Its own limit and those of the page decide each other.
-            ReadShape::Page { .. } if select.is_limited() => return Ok(None),
-            ReadShape::Page { after, rows } => Some([rows, after].map(count_bind)),
-            _ => None,
+        let (page, verb) = match verb {
+            Verb::Read(ReadShape::Page { after, rows }) => {
+                match limits_of_page(select, values, [rows, after].map(count_bind)) {
+                    Some(limits) => (Some(limits), Verb::ReadPage),
+                    None => return Ok(None),
+                }
+            }
+            verb => (None, verb),
         };
-        let (context, columns) = (wanted.context, wanted.columns);
         let is_free = self.is_free_of_policies(|| select.is_free_of_policies());
-        let mut policies = match is_free && context.carried.required().is_empty() {
-            true => Policies::new(),
-            false => match Planned::policies_before(select, context)? {
-                Some(policies) => policies,
-                None => return Ok(None),
-            },
-        };
-        // Each run has other numbers for the tables of its subqueries, so that they would look like other ones.
-        if policies
-            .iter()
-            .any(|policy| policy.what.summary().queries())
-        {
+        let Some((policies, mut others)) = policies_of(select, is_free, values.len(), wanted)?
+        else {
             return Ok(None);
-        }
-        if !columns.is_empty() {
-            // Each query by key has another number for its table.
-            policies
-                .iter_mut()
-                .for_each(|policy| policy.what.stand_nowhere(select.source));
-        }
-        let mut others = taken_from(&mut policies, values.len());
+        };
+        let context = wanted.context;
         let first = values.len() + others.len();
         others.extend(page.into_iter().flatten().map(BindValue::Int));
         // All pages have one text, which is that of a query with a limit and an offset.
-        let (shape, verb) = match page {
-            Some(_) => (ReadShape::Rows, Verb::ReadPage),
-            None => (shape, Verb::Read(shape)),
+        let shape = match verb {
+            Verb::Read(shape) => shape,
+            _ => ReadShape::Rows,
         };
         let run = Run { values, others: &others, policies };
         self.known(run, verb, wanted, |policies, list_length| {
             let mut prepared = prepared();
-            if verb == Verb::ReadPage {
+            if page.is_some() {
                 limit_to_page(prepared.to_mut(), first);
             }
             let planned = Planned::under(policies, &prepared, context);
@@ -124,22 +120,52 @@ impl Texts {
         })
     }
 
-    /// Returns the statement of a write with these values, which has no policies and no values but these. `template`
-    /// compiles it for lists that count as this long. `None` if it must be compiled with its values.
+    /// Returns the statement of a write of these rows with these values. `template` compiles it with what a run adds,
+    /// for lists that count as this long. `None` if it must be compiled with its values.
     pub(super) fn write<'s>(
         &'s self,
+        select: &Select,
         values: &[&'s BindValue],
+        mut stamps: Stamps,
         verb: Verb,
         wanted: &Wanted<'_>,
-        template: impl FnOnce(usize) -> Result<Template, Error>,
+        template: impl FnOnce(Added, usize) -> Result<Template, Error>,
     ) -> Result<Option<Statement<'s>>, Error> {
-        let run = Run { values, others: &[], policies: Policies::new() };
-        self.known(run, verb, wanted, |_, list_length| template(list_length))
+        let is_free = self.is_free_of_policies(|| select.is_free_of_policies());
+        let Some((policies, mut others)) = policies_of(select, is_free, values.len(), wanted)?
+        else {
+            return Ok(None);
+        };
+        for (_, value) in &mut stamps {
+            take(value, "of a stamp", values.len(), &mut others);
+        }
+        let run = Run { values, others: &others, policies };
+        self.known(run, verb, wanted, |policies, list_length| {
+            let policies = (!is_free).then_some(policies);
+            template(Added { stamps, policies }, list_length)
+        })
     }
 
     /// Returns whether no table of a query has policies. Asked once for each prepared query.
     pub(super) fn is_free_of_policies(&self, is_free: impl FnOnce() -> bool) -> bool {
         *self.is_free_of_policies.get_or_init(is_free)
+    }
+
+    /// Returns the text that identifies the order of pages in a dialect. The texts of other dialects are not kept.
+    pub(super) fn order_text(
+        &self,
+        dialect: &'static str,
+        compile: impl FnOnce() -> Result<String, Error>,
+    ) -> Result<Arc<str>, Error> {
+        if let Some((of, text)) = self.order.get()
+            && *of == dialect
+        {
+            return Ok(Arc::clone(text));
+        }
+        let text: Arc<str> = compile()?.into();
+        // Another thread may have kept the same text, or that of another dialect.
+        let _ = self.order.set((dialect, Arc::clone(&text)));
+        Ok(text)
     }
 
     /// Finds a text, or keeps a new one, and returns the statement with the values of a run.
@@ -196,6 +222,31 @@ struct Run<'r, 's> {
     policies: Policies,
 }
 
+/// Returns the limit and the offset of a page with these rows and this offset, of a query that may have its own.
+/// `None` if they cannot be known here.
+fn limits_of_page(
+    select: &Select,
+    values: &[&BindValue],
+    [rows, after]: [i64; 2],
+) -> Option<[i64; 2]> {
+    let own = |limit: &Option<Located<BindValue>>| {
+        let Some(limit) = limit else { return Some(None) };
+        let value = match &limit.what {
+            BindValue::Parameter(parameter) => {
+                parameter.filled_with(values.get(usize::from(parameter.number))?)
+            }
+            constant => constant.clone(),
+        };
+        match value {
+            BindValue::Int(rows) => Some(Some(rows)),
+            _ => None,
+        }
+    };
+    let (limit, offset) = (own(&select.limit)?, own(&select.offset)?);
+    let rows = limit.map_or(rows, |limit| rows_left(limit, after, rows));
+    Some([rows, offset.unwrap_or(0).saturating_add(after)])
+}
+
 /// Gives a query bind parameters for the limit and the offset of a page, with numbers from `first` on.
 fn limit_to_page(select: &mut Select, first: usize) {
     let at = select.asked_at;
@@ -222,24 +273,49 @@ impl Kept {
     }
 }
 
-/// Takes the values of policies out of their binds, and puts numbered parameters in their places. A NULL stays, because
-/// the text depends on it.
-fn taken_from(policies: &mut Policies, first: usize) -> Vec<BindValue> {
-    let mut taken = Vec::new();
-    for policy in policies {
-        policy.what.each_bind(&mut |bind| {
-            let form = match bind {
-                BindValue::Null(_) | BindValue::Parameter(_) => return,
-                BindValue::List(_) => ParameterForm::List,
-                _ => ParameterForm::Value,
-            };
-            let Ok(number) = u16::try_from(first + taken.len()) else { return };
-            let sql_type = bind.sql_type();
-            let parameter = ParameterBind { number, name: "of a policy", sql_type, form };
-            taken.push(std::mem::replace(bind, parameter.in_form(form)));
-        });
+/// Returns the policies of a run with numbered parameters in place of their values, and these values. `None` if the text
+/// of the query cannot be known by them.
+fn policies_of(
+    select: &Select,
+    is_free: bool,
+    first: usize,
+    wanted: &Wanted<'_>,
+) -> Result<Option<(Policies, ParameterValues)>, Error> {
+    let mut others = ParameterValues::new();
+    if is_free && wanted.context.carried.required().is_empty() {
+        return Ok(Some((Policies::new(), others)));
     }
-    taken
+    let Some(mut policies) = Planned::policies_before(select, wanted.context)? else {
+        return Ok(None);
+    };
+    for Located { what, .. } in &mut policies {
+        // Each run has other numbers for the tables of its subqueries, so that they would look like other ones.
+        if what.summary().queries() {
+            return Ok(None);
+        }
+        if wanted.stands_nowhere {
+            what.stand_nowhere(select.source);
+        }
+        what.each_bind(&mut |bind| take(bind, "of a policy", first, &mut others));
+    }
+    Ok(Some((policies, others)))
+}
+
+/// Takes a value out of a bind, and puts a numbered parameter in its place. A NULL stays, because the text depends on it.
+pub(super) fn take(
+    bind: &mut BindValue,
+    name: &'static str,
+    first: usize,
+    taken: &mut ParameterValues,
+) {
+    let form = match bind {
+        BindValue::Null(_) | BindValue::Parameter(_) => return,
+        BindValue::List(_) => ParameterForm::List,
+        _ => ParameterForm::Value,
+    };
+    let Ok(number) = u16::try_from(first + taken.len()) else { return };
+    let parameter = ParameterBind { number, name, sql_type: bind.sql_type(), form };
+    taken.push(std::mem::replace(bind, parameter.in_form(form)));
 }
 
 /// Returns the length that the lists among some values count as; 0 without lists.

@@ -1,5 +1,7 @@
 //! Prepared updates and deletes.
 
+use std::borrow::Cow;
+
 use smallvec::SmallVec;
 
 use super::texts::{Texts, Verb, Wanted};
@@ -9,7 +11,7 @@ use crate::build::write::{Delete, Update, Writes};
 use crate::dialect::Dialect;
 use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo};
 use crate::plan::CompileContext;
-use crate::plan::write::{Change, Checks, Part, Parts, Step, Target, WriteShape};
+use crate::plan::write::{Added, Change, Checks, Part, Parts, Stamps, Step, Target, WriteShape};
 use crate::sql::{Sql, Statement, Template};
 use crate::tree::{Assignment, Inner};
 
@@ -20,28 +22,31 @@ pub(crate) trait KeepsText: Writes + Clone {
 
     fn change(&self) -> &Change;
 
+    fn change_mut(&mut self) -> &mut Change;
+
     /// Returns its assignments; `None` for a delete.
     fn sets(&self) -> Option<&[Assignment]>;
 
-    /// Returns whether each run adds a value of its own, such as the time.
-    fn adds_values(&self) -> bool;
+    /// Returns the values that it adds by itself.
+    fn stamps(&self, context: CompileContext<'_>) -> Stamps;
 
     /// Returns the rows that it changes, under their policies, and all assignments.
-    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error>;
+    fn target_with(&self, added: Added, context: CompileContext<'_>) -> Result<Target, Error>;
 
-    /// Compiles it with bind parameters, whose lists count as lists of this length.
-    fn template(
-        &self,
-        context: CompileContext<'_>,
-        returning: bool,
-        list_length: usize,
-    ) -> Result<Template, Error> {
-        Template::of_change(&self.target(context)?, context.grammar, returning, list_length)
+    /// Returns the rows that it changes now, and all assignments.
+    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
+        let stamps = self.stamps(context);
+        self.target_with(Added { stamps, policies: None }, context)
     }
 
     /// Returns whether neither its rows nor its values come from tables with policies.
     fn is_free_of_policies(&self) -> bool {
-        let mut is_free = self.change().select.is_free_of_policies();
+        self.change().select.is_free_of_policies() && self.sets_are_free_of_policies()
+    }
+
+    /// Returns whether its values do not come from tables with policies.
+    fn sets_are_free_of_policies(&self) -> bool {
+        let mut is_free = true;
         for set in self.sets().unwrap_or_default() {
             set.value.each_inner(&mut |inner| {
                 is_free &= match inner {
@@ -55,24 +60,31 @@ pub(crate) trait KeepsText: Writes + Clone {
 }
 
 /// Returns the statement of a write without writing it anew, if its text is known or can be kept. `columns` are those of a
-/// write by key, the keys first.
+/// write by key, the keys first. `prepared` returns the write with bind parameters.
 pub(super) fn known_write<'s, W: KeepsText>(
     write: &'s W,
     texts: &'s Texts,
     values: &[&'s BindValue],
     (columns, number_of_keys): (&[&'static ColumnInfo], usize),
     (context, step): (CompileContext<'_>, &Step<'_>),
-    template: impl FnOnce(bool, usize) -> Result<Template, Error>,
+    prepared: impl FnOnce() -> Cow<'s, W>,
 ) -> Result<Option<Statement<'s>>, Error> {
-    let is_kept =
-        step.part == Part::All && context.carried.required().is_empty() && !write.adds_values();
+    let is_free = texts.is_free_of_policies(|| write.is_free_of_policies());
+    let is_kept = step.part == Part::All
+        && context.carried.required().is_empty()
+        && (is_free || write.sets_are_free_of_policies());
     if !is_kept {
         return Ok(None);
     }
     let returning = step.shape == WriteShape::Rows;
     let verb = Verb::Write { returning, deletes: write.sets().is_none(), number_of_keys };
-    let wanted = Wanted { context, columns, at: write.change().at };
-    texts.write(values, verb, &wanted, |list_length| template(returning, list_length))
+    let Change { select, at, .. } = write.change();
+    let wanted = Wanted { context, columns, stands_nowhere: !columns.is_empty(), at: *at };
+    let stamps = write.stamps(context);
+    texts.write(select, values, stamps, verb, &wanted, |added, list_length| {
+        let target = prepared().target_with(added, context)?;
+        Template::of_change(&target, context.grammar, returning, list_length)
+    })
 }
 
 macro_rules! prepares_writes {
@@ -141,15 +153,13 @@ impl<W: KeepsText> Writes for Bound<'_, W> {
         step: &Step<'_>,
     ) -> Result<Statement<'_>, Error> {
         let Kept { query: write, texts } = self.kept;
-        if texts.is_free_of_policies(|| write.is_free_of_policies()) {
-            let values: SmallVec<[&BindValue; 4]> = self.values.iter().collect();
-            let template = |returning, list_length| write.template(context, returning, list_length);
-            let known = known_write(write, texts, &values, (&[], 0), (context, step), template)?;
-            if let Some(statement) = known {
-                return Ok(statement);
-            }
+        let values: SmallVec<[&BindValue; 4]> = self.values.iter().collect();
+        let prepared = || Cow::Borrowed(write);
+        let known = known_write(write, texts, &values, (&[], 0), (context, step), prepared)?;
+        match known {
+            Some(statement) => Ok(statement),
+            None => filled(self).statement(context, step),
         }
-        filled(self).statement(context, step)
     }
 
     fn finds_rows(&self) -> bool {

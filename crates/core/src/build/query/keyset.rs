@@ -1,7 +1,10 @@
 //! Keyset pagination: the condition that a row comes after another in the order of a query.
 
+use std::sync::Arc;
+
 use super::Selects;
 use crate::build::compile;
+use crate::build::prepared::{Derived, Unfilled};
 use crate::dialect::Grammar;
 use crate::model::{BindValue, Error, SqlType, TableInfo, function};
 use crate::plan::{CompileContext, ReadShape};
@@ -15,6 +18,8 @@ pub struct Keyset {
     select: Select,
     /// The number of key cells that describe the position of a row.
     width: usize,
+    /// Its values, if it is a page of a prepared query.
+    derived: Option<Derived>,
 }
 
 const LIMITED: &str = "a page has its own limit and no offset; remove those of the query";
@@ -27,7 +32,10 @@ const WITHOUT_KEY: &str =
 impl Keyset {
     /// Returns the query in its order, with its key appended so that no two rows have the same position.
     pub fn of<Q: Selects>(query: &Q, backwards: bool) -> Result<Keyset, Error> {
-        let mut select = query.select().clone();
+        let unfilled = query.unfilled();
+        let mut select = unfilled
+            .map_or_else(|| query.select(), Unfilled::select)
+            .clone();
         let unfit = |reason| Err(Error::invalid_query(reason).asked_at(query.asked_at()));
         if select.is_limited() {
             return unfit(LIMITED);
@@ -59,7 +67,8 @@ impl Keyset {
         let places: Vec<Node> = places.collect();
         let width = places.len();
         select.keys.splice(0..0, places);
-        Ok(Keyset { select, width })
+        let derived = unfilled.map(|unfilled| unfilled.derived(backwards));
+        Ok(Keyset { select, width, derived })
     }
 
     /// Returns the types of the values of a position, and whether each is nullable.
@@ -74,7 +83,11 @@ impl Keyset {
 
     /// Returns the tables and the order of the query as text, without selected values and filters. A position
     /// is valid in every query with the same text.
-    pub fn structure(&self, grammar: &'static dyn Grammar) -> Result<String, Error> {
+    pub fn structure<Q: Selects>(
+        &self,
+        query: &Q,
+        grammar: &'static dyn Grammar,
+    ) -> Result<Arc<str>, Error> {
         let mut order = self.select.clone();
         order.filters.clear();
         if let Some(grouping) = &mut order.grouping {
@@ -91,11 +104,24 @@ impl Keyset {
                 .collect(),
             at: self.select.asked_at,
         });
-        compile::text_of(&order, grammar)
+        let mut has_values = false;
+        order.each_bind(&mut |_| has_values = true);
+        if has_values && let Some(derived) = &self.derived {
+            derived.fill(&mut order);
+        }
+        let text = || compile::text_of(&order, grammar);
+        match query.unfilled().filter(|_| !has_values) {
+            Some(unfilled) => unfilled.order_text(grammar.name(), text),
+            None => Ok(text()?.into()),
+        }
     }
 
     /// Keeps only the rows after this position.
     pub fn after(mut self, place: Vec<BindValue>) -> Keyset {
+        let place = match &mut self.derived {
+            Some(derived) => derived.after(place),
+            None => place,
+        };
         let orders: Vec<&OrderTerm> = self.select.orders.iter().map(|order| &order.what).collect();
         let terms = orders.into_iter().zip(place).collect::<Vec<_>>();
         let condition = beyond(&terms);
@@ -112,12 +138,19 @@ impl Keyset {
     pub fn limited(mut self, rows: u64) -> Keyset {
         let rows = i64::try_from(rows).unwrap_or(i64::MAX);
         let at = self.select.asked_at;
-        self.select.limit = Some(Located { what: BindValue::Int(rows), at });
+        let mut limit = BindValue::Int(rows);
+        if let Some(derived) = &mut self.derived {
+            limit = derived.parameter(limit);
+        }
+        self.select.limit = Some(Located { what: limit, at });
         self
     }
 
     pub fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
-        compile::to_run(&self.select, context, ReadShape::Rows)
+        match &self.derived {
+            Some(derived) => derived.statement(&self.select, context),
+            None => compile::to_run(&self.select, context, ReadShape::Rows),
+        }
     }
 }
 

@@ -16,8 +16,8 @@ use std::panic::Location;
 
 pub use alongside::{
     Alongside, AndThen, Beside, Companion, Companions, Each, Found, InHand, Lookup, MappedRows,
-    OptionalParent, OptionalParentBeside, ParentBeside, RequiredParent, RowsBeside, Selects,
-    StandsAlongside, StatementAlongside,
+    OfParents, OptionalParent, OptionalParentBeside, ParentBeside, RequiredParent, RowsBeside,
+    Selects, StandsAlongside, StatementAlongside,
 };
 pub use from::{Cte, cte, from, recursive};
 pub use join::{Append, JoinTarget, Places, Tables, WrittenTables};

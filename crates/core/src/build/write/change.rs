@@ -7,10 +7,11 @@ use super::Writes;
 use crate::build::policy::Policy;
 use crate::build::prepared::{KeepsText, known_write_by_key};
 use crate::build::table::Table;
-use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo, ValueSource};
+use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo};
 use crate::plan::CompileContext;
 use crate::plan::write::{
-    Change, Checks, Part, Parts, Step, StoredRows, Target, Way, WriteShape, children, ways_from,
+    Added, Change, Checks, Part, Parts, Stamps, Step, StoredRows, Target, Way, WriteShape,
+    children, stamps, ways_from,
 };
 use crate::sql::{Sql, Statement};
 use crate::tree::{Assignment, Node, Waiver};
@@ -271,18 +272,21 @@ impl<T: Table> KeepsText for Update<T> {
         &self.change
     }
 
+    fn change_mut(&mut self) -> &mut Change {
+        &mut self.change
+    }
+
     fn sets(&self) -> Option<&[Assignment]> {
         Some(&self.sets)
     }
 
-    fn adds_values(&self) -> bool {
-        let mut columns = T::INFO.columns().iter();
-        columns.any(|column| matches!(column.made(), ValueSource::StampedOnWrite))
+    fn stamps(&self, context: CompileContext<'_>) -> Stamps {
+        stamps(T::INFO, false, context)
     }
 
-    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
+    fn target_with(&self, added: Added, context: CompileContext<'_>) -> Result<Target, Error> {
         self.change
-            .update(T::INFO, &self.sets, self.expected, context)
+            .update(T::INFO, &self.sets, self.expected, added, context)
     }
 }
 
@@ -295,17 +299,23 @@ impl<T: Table> KeepsText for Delete<T> {
         &self.change
     }
 
+    fn change_mut(&mut self) -> &mut Change {
+        &mut self.change
+    }
+
     fn sets(&self) -> Option<&[Assignment]> {
         None
     }
 
-    // A retired row is marked with the time.
-    fn adds_values(&self) -> bool {
-        !self.for_good && T::INFO.retire().is_some()
+    fn stamps(&self, context: CompileContext<'_>) -> Stamps {
+        match self.for_good || T::INFO.retire().is_none() {
+            true => Stamps::new(),
+            false => stamps(T::INFO, true, context),
+        }
     }
 
-    fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
-        self.change.delete(T::INFO, self.for_good, context)
+    fn target_with(&self, added: Added, context: CompileContext<'_>) -> Result<Target, Error> {
+        self.change.delete(T::INFO, self.for_good, added, context)
     }
 }
 

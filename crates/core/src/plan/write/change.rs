@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use smallvec::smallvec;
 
-use super::{Part, Parts, Step, WriteShape, found, retire};
+use super::{Part, Parts, Stamps, Step, WriteShape, found, retire};
 use crate::model::{BindValue, ColumnInfo, Error, Origin, SqlType, TableInfo, ValueSource};
 use crate::plan::policies::Guard;
-use crate::plan::{CompileContext, Plan, Planned, Tree, required};
+use crate::plan::{CompileContext, Plan, Planned, Policies, Tree, required};
 use crate::tree::{
     Assignment, Comparison, FromSource, Join, Located, Lock, Node, PolicyUse, RawColumn, Select,
     Source, SubqueryKind,
@@ -19,6 +19,13 @@ pub(crate) struct Change {
     pub(crate) select: Box<Select>,
     pub(crate) every_row: bool,
     pub(crate) at: Origin,
+}
+
+/// What a run adds to an update or a delete.
+pub(crate) struct Added {
+    pub(crate) stamps: Stamps,
+    /// The policies of its rows, if they are known and stand before all filters; its values have none then.
+    pub(crate) policies: Option<Policies>,
 }
 
 /// A table to change: the rows under its policies, and their assignments.
@@ -132,6 +139,7 @@ impl Change {
         table: &'static TableInfo,
         sets: &[Assignment],
         expected: Option<i64>,
+        added: Added,
         context: CompileContext<'_>,
     ) -> Result<Target, Error> {
         let refuse = |reason: &'static str| Err(Error::invalid_query(reason).asked_at(self.at));
@@ -155,8 +163,8 @@ impl Change {
             (Some(_), None) => return refuse(NO_VERSION),
             (None, _) => {}
         }
-        retire::set_audit_columns(table, select.entry(), &mut sets, context);
-        self.target(select, sets, context)
+        retire::set_audit_columns(table, select.entry(), &mut sets, &added.stamps);
+        self.target(select, sets, added.policies, context)
     }
 
     /// Returns the rows of a delete. For a table that retires its rows, the retiring mark is set instead.
@@ -164,21 +172,23 @@ impl Change {
         &self,
         table: &'static TableInfo,
         for_good: bool,
+        added: Added,
         context: CompileContext<'_>,
     ) -> Result<Target, Error> {
         let mut select = self.select.clone();
         let mut sets = Vec::new();
         if !for_good {
-            sets = retire::marks(table, &mut select, self.at, context);
+            sets = retire::marks(table, &mut select, self.at, &added.stamps);
         }
-        self.target(select, sets, context)
+        self.target(select, sets, added.policies, context)
     }
 
-    /// Returns the table and the rows, under the policies of the table.
+    /// Returns the table and the rows, under the policies of the table, which may be known.
     pub(crate) fn target(
         &self,
-        select: Box<Select>,
+        mut select: Box<Select>,
         mut sets: Vec<Assignment>,
+        policies: Option<Policies>,
         context: CompileContext<'_>,
     ) -> Result<Target, Error> {
         let refuse = |reason: &'static str| Err(Error::invalid_query(reason).asked_at(self.at));
@@ -216,8 +226,13 @@ impl Change {
             }
             Ok::<_, Error>(guarded)
         };
-        let guarded = guard_all().map_err(|err| err.asked_at(self.at))?;
-        let mut select = guarded.unwrap_or(select);
+        match policies {
+            Some(policies) => select.require_all(policies),
+            None => {
+                let guarded = guard_all().map_err(|err| err.asked_at(self.at))?;
+                select = guarded.unwrap_or(select);
+            }
+        }
         let (met, schema) = (guard.into_met(), context.schema.cloned());
         let deletes = sets.is_empty();
         let itself = select.rows.len() == 1
@@ -412,8 +427,11 @@ impl Target {
     ) -> Result<Target, Error> {
         let change = Change { select: Box::new(stored.clone()), every_row: true, at };
         match sets.is_empty() {
-            true => change.target(Box::new(stored.copied()), Vec::new(), context),
-            false => change.update(table, sets, None, context),
+            true => change.target(Box::new(stored.copied()), Vec::new(), None, context),
+            false => {
+                let stamps = retire::stamps(table, false, context);
+                change.update(table, sets, None, Added { stamps, policies: None }, context)
+            }
         }
     }
 

@@ -8,11 +8,11 @@ mod rows;
 
 use smallvec::SmallVec;
 
-pub(crate) use change::{Change, Changing, Target, guarded, outside_rows, refused_set};
+pub(crate) use change::{Added, Change, Changing, Target, guarded, outside_rows, refused_set};
 pub use check::Checks;
 pub(crate) use check::StoredRows;
 pub(crate) use found::{is, one_of};
-pub(crate) use retire::{Way, children, ways_from};
+pub(crate) use retire::{Stamps, Way, children, stamps, ways_from};
 pub use rows::RowValues;
 pub(crate) use rows::{NewRows, NewStored, RowBinds, RowList, Rows, RowsOfValues, made};
 

@@ -1,6 +1,8 @@
 //! Soft deletes, also of the rows of other tables that are retired with a row; and the audit columns of every
 //! update.
 
+use smallvec::SmallVec;
+
 use super::{Change, Changing, Step, found};
 use crate::model::{
     BindValue, ColumnInfo, Error, Origin, Reference, SqlType, TableInfo, ValueSource, function,
@@ -19,14 +21,35 @@ pub(super) fn marks(
     table: &'static TableInfo,
     select: &mut Select,
     at: Origin,
-    context: CompileContext<'_>,
+    stamps: &Stamps,
 ) -> Vec<Assignment> {
     let Some(mark) = table.retire() else { return Vec::new() };
     let marked = Node::Column(RawColumn { source: select.entry(), info: mark });
     select.filters.push(Located { what: marked.is_null(), at });
-    let mut sets = vec![Assignment { column: mark, value: Node::Bind(mark.mark_of(context)) }];
-    set_audit_columns(table, select.entry(), &mut sets, context);
+    let value = stamps
+        .iter()
+        .find(|(column, _)| std::ptr::eq(*column, mark));
+    let sets = value.map(|(column, value)| Assignment { column, value: Node::Bind(value.clone()) });
+    let mut sets = sets.into_iter().collect();
+    set_audit_columns(table, select.entry(), &mut sets, stamps);
     sets
+}
+
+/// The values that a write adds by itself: the times of its stamps, and the mark of retired rows.
+pub(crate) type Stamps = SmallVec<[(&'static ColumnInfo, BindValue); 2]>;
+
+/// Returns the values that an update of a table adds, or one that retires its rows.
+pub(crate) fn stamps(
+    table: &'static TableInfo,
+    retires: bool,
+    context: CompileContext<'_>,
+) -> Stamps {
+    let columns = table.columns().iter().filter(|column| {
+        matches!(column.made(), ValueSource::StampedOnWrite) || retires && column.retires()
+    });
+    columns
+        .map(|column| (column, column.mark_of(context)))
+        .collect()
 }
 
 /// Adds the assignments of every update: the next version, and the time of the write.
@@ -34,7 +57,7 @@ pub(super) fn set_audit_columns(
     table: &'static TableInfo,
     entry: Source,
     sets: &mut Vec<Assignment>,
-    context: CompileContext<'_>,
+    stamps: &Stamps,
 ) {
     for column in table.columns() {
         if sets.iter().any(|set| std::ptr::eq(set.column, column)) {
@@ -45,7 +68,12 @@ pub(super) fn set_audit_columns(
                 let old = Node::Column(RawColumn { source: entry, info: column });
                 Node::call(&function::ADD, SqlType::BigInt, [old, Node::number(1)])
             }
-            ValueSource::StampedOnWrite => Node::Bind(column.mark_of(context)),
+            ValueSource::StampedOnWrite => {
+                match stamps.iter().find(|(of, _)| std::ptr::eq(*of, column)) {
+                    Some((_, value)) => Node::Bind(value.clone()),
+                    None => continue,
+                }
+            }
             ValueSource::Given | ValueSource::Carried(_) | ValueSource::StampedOnInsert => continue,
         };
         sets.push(Assignment { column, value });
@@ -103,10 +131,11 @@ pub(crate) fn children(
             let (everywhere, all) = (waived.everywhere.clone(), waived.all);
             rows.waived = Some(Box::new(Waived { here: Vec::new(), everywhere, all }));
         }
-        sets = marks(reference.target(), &mut rows, change.at, context);
+        let stamps = stamps(reference.target(), true, context);
+        sets = marks(reference.target(), &mut rows, change.at, &stamps);
     }
     let retired = Change { select: rows.clone(), every_row: true, at: change.at };
-    let target = retired.target(rows, sets, context)?;
+    let target = retired.target(rows, sets, None, context)?;
     Ok(Changing::Change { target, returning: false })
 }
 

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::Writer;
 use crate::dialect::LimitForm;
 use crate::model::{BindValue, Error, Origin, ParameterForm};
-use crate::tree::{Located, Select};
+use crate::tree::{Located, Select, rows_left};
 
 /// A limit that a verb adds to a query, and the number of rows to skip.
 #[derive(Debug, Clone, Copy)]
@@ -25,8 +25,7 @@ impl<'q> Writer<'q> {
         let bound = |rows| Cow::Owned(BindValue::Int(rows));
         let limit = match (&select.limit, cap) {
             (Some(Located { what: BindValue::Int(own), at }), Some(Cap { after, rows })) => {
-                let left = own.saturating_sub(after.unwrap_or(0)).max(0);
-                Some((bound(rows.min(left)), *at))
+                Some((bound(rows_left(*own, after.unwrap_or(0), rows)), *at))
             }
             (Some(Located { what: BindValue::Parameter(own), at }), Some(Cap { rows, .. })) => {
                 // A page with an offset of its own has no template.

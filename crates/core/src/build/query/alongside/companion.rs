@@ -5,9 +5,12 @@ use std::fmt;
 use std::marker::PhantomData;
 
 use super::{Lookup, Selects};
+use crate::build::prepared::{Derived, KeptCompanion};
 use crate::build::query::Query;
 use crate::build::table::Table;
-use crate::model::{ColumnInfo, Error, KeyPart, Origin, TableInfo};
+use crate::model::{BindValue, ColumnInfo, Error, KeyPart, Origin, TableInfo};
+use crate::plan::{CompileContext, ReadShape};
+use crate::sql::{Sql, Statement};
 use crate::tree::{Comparison, Located, Node, RawColumn, Select, Source, TopPerGroup};
 
 /// A companion query, and how its rows are matched.
@@ -21,6 +24,8 @@ pub struct Companion<Q, A> {
     /// The columns that name a row in the message about a missing parent, and the index of their first key
     /// cell.
     named_by: (Vec<&'static ColumnInfo>, usize),
+    /// What it keeps as a part of a prepared query.
+    pub(super) kept: Option<KeptCompanion>,
     as_found: PhantomData<fn() -> A>,
 }
 
@@ -45,7 +50,8 @@ impl<Q: Selects, A> Companion<Q, A> {
         let of_rows: Vec<RawColumn> = pairs.iter().map(|[of_row, _]| *of_row).collect();
         let first = rows.read_keys(&of_rows);
         let named_by = (Vec::new(), 0);
-        Companion { query, pairs: infos(&pairs), first, named_by, as_found: PhantomData }
+        let (pairs, as_found) = (infos(&pairs), PhantomData);
+        Companion { query, pairs, first, named_by, kept: None, as_found }
     }
 }
 
@@ -88,7 +94,8 @@ impl<T: Table, A> Companion<Query<T>, A> {
             .collect();
         let named_first = rows.read_keys(&names);
         let named_by = (names.iter().map(|column| column.info).collect(), named_first);
-        Companion { query, pairs: infos(&pairs), first, named_by, as_found: PhantomData }
+        let (pairs, as_found) = (infos(&pairs), PhantomData);
+        Companion { query, pairs, first, named_by, kept: None, as_found }
     }
 }
 
@@ -112,28 +119,63 @@ impl<Q, A> Companion<Q, A> {
         let (columns, first) = &self.named_by;
         (columns, part(keys, *first, columns.len()))
     }
-
-    #[doc(hidden)]
-    pub fn query(&self) -> &Q {
-        &self.query
-    }
 }
 
 impl<Q: Selects + Clone, A> Companion<Q, A> {
     /// Returns the query for the rows that belong to any row of the lookup.
-    pub fn of_parents<R>(&self, lookup: &Lookup<R>) -> Result<Q, Error> {
+    pub fn of_parents<R>(&self, lookup: &Lookup<R>) -> Result<OfParents<Q>, Error> {
         let mut query = self.query.clone();
+        let mut derived = self.kept.as_ref().and_then(KeptCompanion::derived);
         let lists = lookup.lists(&self.pairs)?;
         let select = query.select_mut();
         // A clone has new source numbers, and its first keys are those of the pairs.
         for (place, list) in lists.into_iter().enumerate() {
             let Some(key) = select.keys.get(place) else { continue };
-            let belongs = key.clone().one_of(list, None, false);
+            let list = BindValue::List(Box::new(list));
+            let list = match &mut derived {
+                Some(derived) => derived.parameter(list),
+                None => list,
+            };
+            let belongs = key.clone().one_of_bind(list, None, false);
             select
                 .filters
                 .push(Located { what: belongs, at: select.asked_at });
         }
-        Ok(query)
+        Ok(OfParents { query, derived })
+    }
+}
+
+/// The query for the rows of a companion that belong to some parents.
+#[doc(hidden)]
+#[derive(Debug)]
+pub struct OfParents<Q> {
+    query: Q,
+    /// Its values, if it is part of a prepared query.
+    derived: Option<Derived>,
+}
+
+impl<Q: Selects> OfParents<Q> {
+    /// Returns the query, which has bind parameters if it is part of a prepared one.
+    pub fn query(&self) -> &Q {
+        &self.query
+    }
+
+    pub fn statement<'s>(&'s self, context: CompileContext<'s>) -> Result<Statement<'s>, Error> {
+        match &self.derived {
+            Some(derived) => derived.statement(self.query.select(), context),
+            None => self.query.statement(context, ReadShape::Rows),
+        }
+    }
+
+    pub(super) fn show(
+        mut self,
+        context: CompileContext<'_>,
+        shown: &mut Vec<Sql>,
+    ) -> Result<(), Error> {
+        if let Some(derived) = self.derived {
+            derived.fill(self.query.select_mut());
+        }
+        self.query.show(context, shown)
     }
 }
 
@@ -144,6 +186,7 @@ impl<Q: Clone, A> Clone for Companion<Q, A> {
             pairs: self.pairs.clone(),
             first: self.first,
             named_by: self.named_by.clone(),
+            kept: self.kept.clone(),
             as_found: PhantomData,
         }
     }

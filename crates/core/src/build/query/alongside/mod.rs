@@ -9,17 +9,17 @@ use crate::build::compile;
 use crate::build::expr::{
     IntoOrders, KnownPerRow, Level, Maybe, MaybeCondition, PerRow, RowColumns,
 };
-use crate::build::prepared::RowCount;
+use crate::build::prepared::{KeptCompanion, RowCount, Unfilled};
 use crate::build::table::Table;
 use crate::dialect::Dialect;
-use crate::model::{BindValue, Carried, Error, Key, KeyedRow, Origin, RowShape};
+use crate::model::{Carried, Error, Key, KeyedRow, Origin, RowShape};
 use crate::plan::{CompileContext, ReadShape};
 use crate::sql::{Sql, Statement};
 use crate::tree::{Located, Node, Select};
 use std::fmt;
 use std::panic::Location;
 
-pub use companion::Companion;
+pub use companion::{Companion, OfParents};
 pub use in_hand::{InHand, StatementAlongside};
 pub use lookup::{Each, Found, Lookup, OptionalParent, RequiredParent};
 
@@ -320,9 +320,12 @@ pub trait Selects {
     fn select(&self) -> &Select;
     fn select_mut(&mut self) -> &mut Select;
 
-    /// Visits the value of every bind for changes, also in companions.
-    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
-        self.select_mut().each_bind(change);
+    /// Visits what each companion of a prepared query keeps, also in companions.
+    fn each_companion(&mut self, _: &mut dyn FnMut(&mut Option<KeptCompanion>)) {}
+
+    /// Returns a prepared query as it was built.
+    fn unfilled(&self) -> Option<Unfilled<'_>> {
+        None
     }
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
@@ -396,9 +399,8 @@ where
         &mut self.query.select
     }
 
-    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
-        self.query.select.each_bind(change);
-        self.companions.each_bind(change);
+    fn each_companion(&mut self, change: &mut dyn FnMut(&mut Option<KeptCompanion>)) {
+        self.companions.each_companion(change);
     }
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
@@ -429,8 +431,12 @@ where
         self.query.select_mut()
     }
 
-    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
-        self.query.each_bind(change);
+    fn each_companion(&mut self, change: &mut dyn FnMut(&mut Option<KeptCompanion>)) {
+        self.query.each_companion(change);
+    }
+
+    fn unfilled(&self) -> Option<Unfilled<'_>> {
+        self.query.unfilled()
     }
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
@@ -555,7 +561,7 @@ pub trait Companions<R> {
     /// The row with its companions.
     type Row: Send + 'static;
 
-    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue));
+    fn each_companion(&mut self, change: &mut dyn FnMut(&mut Option<KeptCompanion>));
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
@@ -565,7 +571,7 @@ pub trait Companions<R> {
 pub trait StandsAlongside {
     type Beside: Send + 'static;
 
-    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue));
+    fn each_companion(&mut self, change: &mut dyn FnMut(&mut Option<KeptCompanion>));
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error>;
 }
@@ -573,8 +579,9 @@ pub trait StandsAlongside {
 impl<Q: Selects + Clone, A: Found<Q::Row>> StandsAlongside for Companion<Q, A> {
     type Beside = A::Beside;
 
-    fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
-        self.query.each_bind(change);
+    fn each_companion(&mut self, change: &mut dyn FnMut(&mut Option<KeptCompanion>)) {
+        change(&mut self.kept);
+        self.query.each_companion(change);
     }
 
     fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
@@ -598,10 +605,10 @@ macro_rules! companions {
         impl<Row: Send + 'static, $($name: StandsAlongside),+> Companions<Row> for ($($name,)+) {
             type Row = (Row, $($name::Beside,)+);
 
-            fn each_bind(&mut self, change: &mut dyn FnMut(&mut BindValue)) {
+            fn each_companion(&mut self, change: &mut dyn FnMut(&mut Option<KeptCompanion>)) {
                 #[allow(non_snake_case, reason = "one name serves for the type and the value")]
                 let ($($name,)+) = self;
-                $($name.each_bind(change);)+
+                $($name.each_companion(change);)+
             }
 
             fn show(&self, context: CompileContext<'_>, shown: &mut Vec<Sql>) -> Result<(), Error> {
