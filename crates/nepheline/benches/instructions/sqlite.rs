@@ -3,9 +3,9 @@
 use std::collections::HashMap;
 use std::ops::ControlFlow;
 
-use nepheline::Paging;
 use nepheline::blocking::Database;
 use nepheline::prelude::*;
+use nepheline::{Clock, Paging};
 use rusqlite::types::ToSql;
 use rusqlite::{Connection, Row};
 
@@ -47,6 +47,23 @@ struct Guarded {
     borehole_id: i64,
     #[nepheline(by_code_point)]
     label: String,
+    top_m: f64,
+    analyst_id: Option<i64>,
+}
+
+fn own_stamped(s: StampedColumns, analyst: &AnalystId) -> Condition {
+    s.borehole_id.eq(analyst.0)
+}
+
+/// The label is the time of the last write.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "specimen", policies(own_stamped))]
+struct Stamped {
+    #[nepheline(key)]
+    id: i64,
+    borehole_id: i64,
+    #[nepheline(stamp = write)]
+    label: Timestamp,
     top_m: f64,
     analyst_id: Option<i64>,
 }
@@ -190,11 +207,23 @@ fn reads(db: &Database, by_hand: &Connection) {
     let after = format!(
         "SELECT {COLUMNS} FROM \"specimen\" WHERE \"specimen\".\"id\" > ?1 ORDER BY 1 LIMIT 21"
     );
+    let after = || all(by_hand, &after, &[&19]);
     twins(
         "read 20 rows after a cursor",
         20,
         || db.read_after(&Specimen::rows(), first.after(), 20).unwrap(),
-        || all(by_hand, &after, &[&19]),
+        after,
+    );
+    let prepared = <(f64,)>::prepare(|(top,)| Specimen::rows().filter(|s| s.top_m.ge(top)));
+    let first = db.read_after(&prepared.bind((0.0,)), None, 20).unwrap();
+    twins(
+        "the same of a prepared query",
+        20,
+        || {
+            db.read_after(&prepared.bind((0.0,)), first.after(), 20)
+                .unwrap()
+        },
+        after,
     );
 }
 
@@ -202,8 +231,8 @@ fn companions(db: &Database, by_hand: &Connection) {
     let parents =
         format!("SELECT {COLUMNS} FROM \"specimen\" WHERE \"specimen\".\"borehole_id\" = ?1");
     let children = "SELECT id, specimen_id, ppm FROM assay WHERE specimen_id IN (SELECT value FROM json_each(?1))";
-    let put_together = || {
-        let specimens = all(by_hand, &parents, &[&3]);
+    let put_together = |parents: &str, value: i64| {
+        let specimens = all(by_hand, parents, &[&value]);
         let keys: Vec<String> = specimens.iter().map(|s| s.id.to_string()).collect();
         let mut statement = by_hand.prepare_cached(children).unwrap();
         let mut rows = statement.query([format!("[{}]", keys.join(","))]).unwrap();
@@ -229,8 +258,17 @@ fn companions(db: &Database, by_hand: &Connection) {
         let query = Specimen::rows().filter(|s| s.borehole_id.eq(3));
         db.read(&query.alongside(|s| s.assays())).unwrap()
     };
-    assert_eq!(ours().len(), put_together().len());
-    twins("50 parents with 250 companions", 3, ours, put_together);
+    let fifty = || put_together(&parents, 3);
+    assert_eq!(ours().len(), fifty().len());
+    twins("50 parents with 250 companions", 3, ours, fifty);
+    let prepared = <(i64,)>::prepare(|(id,)| Specimen::row(id).alongside(|s| s.assays()));
+    let one = format!("SELECT {COLUMNS} FROM \"specimen\" WHERE \"specimen\".\"id\" = ?1");
+    twins(
+        "a prepared query of a parent with 5 companions",
+        20,
+        || db.read(&prepared.bind((7,))).unwrap(),
+        || put_together(&one, 7),
+    );
 }
 
 fn writes(db: &Database, mut by_hand: Connection) {
@@ -250,6 +288,26 @@ fn writes(db: &Database, mut by_hand: Connection) {
                 .unwrap()
         },
         || updated(&by_hand),
+    );
+    let guarded = db
+        .carrying(AnalystId(0))
+        .carrying(Clock::stopped_at(Timestamp::UNIX_EPOCH));
+    let guarded_update = "UPDATE \"specimen\" SET \"top_m\" = ?1, \"label\" = ?2 \
+         WHERE \"specimen\".\"borehole_id\" = ?3 AND \"specimen\".\"id\" = ?4";
+    twins(
+        "update by key under a policy, with a time",
+        100,
+        || {
+            guarded
+                .write(&Stamped::row(7).update(|s| s.top_m.set(1.5)))
+                .unwrap()
+        },
+        || {
+            let mut update = by_hand.prepare_cached(guarded_update).unwrap();
+            update
+                .execute((1.5, "1970-01-01T00:00:00.000000Z", 0, 7))
+                .unwrap()
+        },
     );
     twins(
         "transaction of one update",

@@ -70,7 +70,8 @@ impl<'b> Unfilled<'b> {
 #[derive(Debug)]
 pub(crate) struct Derived {
     texts: Arc<Texts>,
-    verb: Verb,
+    /// `None` if its text is not kept.
+    verb: Option<Verb>,
     /// Those of the run, and then those that were added.
     values: ParameterValues,
     /// The query with the values, if it has no text for all of them.
@@ -80,7 +81,7 @@ pub(crate) struct Derived {
 impl Derived {
     fn new(texts: &Arc<Texts>, values: &ParameterValues, verb: Verb) -> Derived {
         let (texts, values) = (Arc::clone(texts), values.clone());
-        Derived { texts, verb, values, filled: OnceLock::new() }
+        Derived { texts, verb: Some(verb), values, filled: OnceLock::new() }
     }
 
     /// Adds a value, and returns the bind parameter that stands for it. A NULL stays, because the text depends on it.
@@ -91,10 +92,18 @@ impl Derived {
 
     /// Adds the values of the position that a page comes after, and returns their bind parameters.
     pub(crate) fn after(&mut self, place: Vec<BindValue>) -> Vec<BindValue> {
-        let is_known = |value: &BindValue| !matches!(value, BindValue::Null(_));
-        if let Verb::ReadAfter { known, .. } = &mut self.verb {
-            *known = Some(place.iter().map(is_known).collect());
-        }
+        // A NULL decides the text. A position of more values has no text that is kept.
+        let is_null = |value: &BindValue| matches!(value, BindValue::Null(_));
+        let bits = place.iter().zip(0..).try_fold(0, |known, (value, bit)| {
+            let of_value = 1_u64.checked_shl(bit)?;
+            Some(if is_null(value) { known } else { known | of_value })
+        });
+        self.verb = match (self.verb, bits) {
+            (Some(Verb::ReadAfter { backwards, .. }), Some(_)) => {
+                Some(Verb::ReadAfter { backwards, known: bits })
+            }
+            _ => None,
+        };
         place
             .into_iter()
             .map(|value| self.parameter(value))
@@ -120,9 +129,12 @@ impl Derived {
             true => Cow::Owned(select.copied_nowhere()),
             false => Cow::Borrowed(select),
         };
-        let known = self
-            .texts
-            .statement(select, &values, prepared, self.verb.clone(), &wanted)?;
+        let known = match self.verb {
+            Some(verb) => self
+                .texts
+                .statement(select, &values, prepared, verb, &wanted)?,
+            None => None,
+        };
         match known {
             Some(statement) => Ok(statement),
             None => compile::to_run(self.filled(select), context, ReadShape::Rows),

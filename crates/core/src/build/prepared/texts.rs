@@ -30,14 +30,15 @@ pub(super) struct Texts {
 }
 
 /// The statement that a text is of.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Verb {
     Read(ReadShape),
     ReadPage,
-    /// A page after a cursor, or the first one. `known` tells which values of its position are not NULL.
+    /// A page after a cursor, or the first one. The bits of `known` tell which values of its position are
+    /// not NULL.
     ReadAfter {
         backwards: bool,
-        known: Option<SmallVec<[bool; 8]>>,
+        known: Option<u64>,
     },
     /// A write. `returning` is true if it returns its rows.
     Write {
