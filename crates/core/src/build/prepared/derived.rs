@@ -73,14 +73,14 @@ pub(crate) struct Derived {
     /// `None` if its text is not kept.
     verb: Option<Verb>,
     /// Those of the run, and then those that were added.
-    values: ParameterValues,
+    values: Vec<BindValue>,
     /// The query with the values, if it has no text for all of them.
     filled: OnceLock<Box<Select>>,
 }
 
 impl Derived {
     fn new(texts: &Arc<Texts>, values: &ParameterValues, verb: Verb) -> Derived {
-        let (texts, values) = (Arc::clone(texts), values.clone());
+        let (texts, values) = (Arc::clone(texts), values.to_vec());
         Derived { texts, verb: Some(verb), values, filled: OnceLock::new() }
     }
 

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use smallvec::SmallVec;
 
-use super::{ParameterValues, count_bind};
+use super::count_bind;
 use crate::build::compile;
 use crate::dialect::Grammar;
 use crate::model::{BindValue, ColumnInfo, Error, Origin, ParameterBind, ParameterForm, SqlType};
@@ -97,12 +97,15 @@ impl Texts {
             }
             verb => (None, verb),
         };
-        let is_free = self.is_free_of_policies(|| select.is_free_of_policies());
-        let Some((policies, mut others)) = policies_of(select, is_free, values.len(), wanted)?
-        else {
-            return Ok(None);
-        };
         let context = wanted.context;
+        let is_free = self.is_free_of_policies(|| select.is_free_of_policies());
+        let (mut policies, mut others) = (Policies::new(), Vec::new());
+        if !is_free || !context.carried.required().is_empty() {
+            match policies_of(select, values.len(), &mut others, wanted)? {
+                Some(of_run) => policies = of_run,
+                None => return Ok(None),
+            }
+        }
         let first = values.len() + others.len();
         others.extend(page.into_iter().flatten().map(BindValue::Int));
         // All pages have one text, which is that of a query with a limit and an offset.
@@ -133,10 +136,13 @@ impl Texts {
         template: impl FnOnce(Added, usize) -> Result<Template, Error>,
     ) -> Result<Option<Statement<'s>>, Error> {
         let is_free = self.is_free_of_policies(|| select.is_free_of_policies());
-        let Some((policies, mut others)) = policies_of(select, is_free, values.len(), wanted)?
-        else {
-            return Ok(None);
-        };
+        let (mut policies, mut others) = (Policies::new(), Vec::new());
+        if !is_free {
+            match policies_of(select, values.len(), &mut others, wanted)? {
+                Some(of_run) => policies = of_run,
+                None => return Ok(None),
+            }
+        }
         for (_, value) in &mut stamps {
             take(value, "of a stamp", values.len(), &mut others);
         }
@@ -274,18 +280,14 @@ impl Kept {
     }
 }
 
-/// Returns the policies of a run with numbered parameters in place of their values, and these values. `None` if the text
-/// of the query cannot be known by them.
+/// Returns the policies of a run with numbered parameters in place of their values, which are put into `others`. `None` if
+/// the text of the query cannot be known by them.
 fn policies_of(
     select: &Select,
-    is_free: bool,
     first: usize,
+    others: &mut Vec<BindValue>,
     wanted: &Wanted<'_>,
-) -> Result<Option<(Policies, ParameterValues)>, Error> {
-    let mut others = ParameterValues::new();
-    if is_free && wanted.context.carried.required().is_empty() {
-        return Ok(Some((Policies::new(), others)));
-    }
+) -> Result<Option<Policies>, Error> {
     let Some(mut policies) = Planned::policies_before(select, wanted.context)? else {
         return Ok(None);
     };
@@ -297,9 +299,9 @@ fn policies_of(
         if wanted.stands_nowhere {
             what.stand_nowhere(select.source);
         }
-        what.each_bind(&mut |bind| take(bind, "of a policy", first, &mut others));
+        what.each_bind(&mut |bind| take(bind, "of a policy", first, others));
     }
-    Ok(Some((policies, others)))
+    Ok(Some(policies))
 }
 
 /// Takes a value out of a bind, and puts a numbered parameter in its place. A NULL stays, because the text depends on it.
@@ -307,7 +309,7 @@ pub(super) fn take(
     bind: &mut BindValue,
     name: &'static str,
     first: usize,
-    taken: &mut ParameterValues,
+    taken: &mut Vec<BindValue>,
 ) {
     let form = match bind {
         BindValue::Null(_) | BindValue::Parameter(_) => return,
