@@ -271,12 +271,7 @@ impl<'a> ColumnField<'a> {
     /// Returns the docs and other attributes of a generated field.
     pub(crate) fn documented(&self) -> TokenStream {
         let attributes = &self.attributes;
-        let has_docs = attributes.iter().any(|a| a.path().is_ident("doc"));
-        let default = (!has_docs).then(|| {
-            let doc = format!("The column `{}`.", self.name);
-            quote::quote!(#[doc = #doc])
-        });
-        quote::quote!(#default #(#attributes)*)
+        quote::quote!(#(#attributes)*)
     }
 }
 

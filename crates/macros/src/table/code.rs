@@ -71,7 +71,7 @@ impl<'a> TableItem<'a> {
         quote! {
             #[doc = #doc]
             #(#forwarded)*
-            #[allow(dead_code, reason = "not every column is asked about")]
+            #[allow(dead_code, missing_docs, reason = "not every column is asked about, nor has docs")]
             #visibility struct #ident { #(#fields,)* }
 
             #[allow(deprecated)]
@@ -277,18 +277,19 @@ impl<'a> TableItem<'a> {
             })
             .map(|(reference, number)| reference.refers_to(ident, number));
         let keyed = self.keyed();
+        let impl_of = |ident: &Ident, methods: TokenStream| {
+            (!methods.is_empty()).then(|| {
+                quote! {
+                    #[allow(dead_code, reason = "not every relation is followed")]
+                    impl #ident { #methods }
+                }
+            })
+        };
+        let of_columns = impl_of(&columns, quote!(#(#to_one)* #(#to_many)* #(#bridged)*));
+        let of_rows = impl_of(ident, quote!(#(#of_rows)*));
         quote! {
-            #[allow(dead_code, reason = "not every relation is followed")]
-            impl #columns {
-                #(#to_one)*
-                #(#to_many)*
-                #(#bridged)*
-            }
-
-            #[allow(dead_code, reason = "not every relation is followed")]
-            impl #ident {
-                #(#of_rows)*
-            }
+            #of_columns
+            #of_rows
 
             #keyed
             #(#refers_to)*

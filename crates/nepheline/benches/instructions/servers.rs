@@ -1,5 +1,6 @@
-//! The client's side of async point queries, where a server is named as for the tests.
+//! The client's side of async reads, where a server is named as for the tests.
 
+use jiff::ToSpan;
 use mysql_async::prelude::Queryable;
 use nepheline::Database;
 use nepheline::internal::RunText as _;
@@ -18,6 +19,19 @@ struct Lab {
     visits: Option<i64>,
 }
 
+/// A row with an exact number, a date, text and a NULL.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[nepheline(table = "instructions_reading")]
+struct Reading {
+    #[nepheline(key)]
+    id: i64,
+    #[nepheline(by_code_point)]
+    remark: String,
+    fee: Decimal,
+    taken_on: Date,
+    analyst_id: Option<i64>,
+}
+
 /// The number of queries that are counted together: an answer that arrives in two pieces costs a turn more.
 const QUERIES: u32 = 300;
 
@@ -27,9 +41,21 @@ async fn prepared(url: &str) -> Database {
         "DROP TABLE IF EXISTS instructions_lab",
         "CREATE TABLE instructions_lab (id BIGINT PRIMARY KEY, name VARCHAR(60) NOT NULL, visits BIGINT)",
         "INSERT INTO instructions_lab VALUES (1, 'Ostra Assays', 7), (2, 'Kern Lab', NULL)",
+        "DROP TABLE IF EXISTS instructions_reading",
+        "CREATE TABLE instructions_reading (id BIGINT PRIMARY KEY, remark VARCHAR(60) NOT NULL, \
+         fee DECIMAL(10, 2) NOT NULL, taken_on DATE NOT NULL, analyst_id BIGINT)",
     ] {
         db.run_text(text, vec![]).await.unwrap();
     }
+    let first = Date::constant(2024, 1, 1);
+    let rows = (0..1_000).map(|id| ReadingToInsert {
+        id,
+        remark: format!("reading number {id} of the day"),
+        fee: Decimal::new(id * 37, 2),
+        taken_on: first.saturating_add((id % 300).days()),
+        analyst_id: (id % 3 > 0).then_some(id % 7),
+    });
+    db.write(&Reading::insert_all(rows)).await.unwrap();
     db
 }
 
@@ -70,6 +96,26 @@ fn postgres(runtime: &Runtime, url: &str) {
         || runtime.block_on(db.read_one(&Lab::row(1))).unwrap(),
         || runtime.block_on(by_hand()),
     );
+    let rows = Reading::rows().sql(Dialect::Postgres).unwrap();
+    let by_hand = async || {
+        let client = pool.get().await.unwrap();
+        let statement = client.prepare_cached(rows.text()).await.unwrap();
+        let rows = client.query(&statement, &[]).await.unwrap();
+        let each = rows.iter().map(|row| Reading {
+            id: row.get(0),
+            remark: row.get(1),
+            fee: row.get(2),
+            taken_on: row.get(3),
+            analyst_id: row.get(4),
+        });
+        each.collect::<Vec<_>>()
+    };
+    twins(
+        "read 1,000 rows, PostgreSQL",
+        30,
+        || runtime.block_on(db.read(&Reading::rows())).unwrap(),
+        || runtime.block_on(by_hand()),
+    );
 }
 
 fn mariadb(runtime: &Runtime, url: &str) {
@@ -94,6 +140,25 @@ fn mariadb(runtime: &Runtime, url: &str) {
         "async point query through a pool, MariaDB",
         QUERIES,
         || runtime.block_on(db.read_one(&Lab::row(1))).unwrap(),
+        || runtime.block_on(by_hand()),
+    );
+    type Fields = (i64, String, String, mysql_async::Value, Option<i64>);
+    let of_fields = |(id, remark, fee, taken_on, analyst_id): Fields| {
+        let mysql_async::Value::Date(year, month, day, ..) = taken_on else { panic!("no date") };
+        let taken_on = Date::new(year as i16, month as i8, day as i8).unwrap();
+        Reading { id, remark, fee: fee.parse().unwrap(), taken_on, analyst_id }
+    };
+    let rows = Reading::rows().sql(Dialect::MariaDb).unwrap();
+    let by_hand = async || {
+        let mut conn = pool.get_conn().await.unwrap();
+        let rows = conn.exec_map(rows.text(), (), of_fields).await.unwrap();
+        drop(conn);
+        rows
+    };
+    twins(
+        "read 1,000 rows, MariaDB",
+        30,
+        || runtime.block_on(db.read(&Reading::rows())).unwrap(),
         || runtime.block_on(by_hand()),
     );
     runtime.block_on(async { drop(pool.clone().disconnect().await) });

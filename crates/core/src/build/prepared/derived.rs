@@ -92,7 +92,7 @@ impl Derived {
 
     /// Adds the values of the position that a page comes after, and returns their bind parameters.
     pub(crate) fn after(&mut self, place: Vec<BindValue>) -> Vec<BindValue> {
-        // A NULL decides the text. A position of more values has no text that is kept.
+        // A NULL decides the text. The bits are of 64 values; the text of a longer position is not kept.
         let is_null = |value: &BindValue| matches!(value, BindValue::Null(_));
         let bits = place.iter().zip(0..).try_fold(0, |known, (value, bit)| {
             let of_value = 1_u64.checked_shl(bit)?;

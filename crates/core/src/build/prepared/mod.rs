@@ -41,9 +41,9 @@ use crate::tree::Select;
 /// A list has a few texts, by its length. A handle with another schema has a text of its own. Policies are called for each
 /// run, with what its handle carries, and a text is only used again for policies of the same structure.
 ///
-/// Updates and deletes can be prepared too, and queries with companions. What depends on the values themselves is compiled
-/// with them for each run: companions, numbered pages of a query with a limit, pages after a cursor, writes to tables with
-/// policies or stamps, policies that ask other tables, and on some engines comparisons of decimals and enums.
+/// Updates and deletes can be prepared too, and queries with companions. The statements of companions and of pages have
+/// texts of their own. What depends on the values themselves is compiled with them for each run: policies that ask other
+/// tables or follow parents, and on some engines comparisons of decimals and enums.
 ///
 /// ```
 /// use std::sync::LazyLock;

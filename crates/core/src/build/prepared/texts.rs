@@ -34,8 +34,7 @@ pub(super) struct Texts {
 pub(super) enum Verb {
     Read(ReadShape),
     ReadPage,
-    /// A page after a cursor, or the first one. The bits of `known` tell which values of its position are
-    /// not NULL.
+    /// A page after a cursor, or the first one. The bits of `known` tell which values of the cursor are not NULL.
     ReadAfter {
         backwards: bool,
         known: Option<u64>,

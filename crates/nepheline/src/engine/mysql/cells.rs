@@ -111,15 +111,15 @@ fn cell_of_bytes<'r>(bytes: &'r [u8], column: &Column) -> Cell<'r> {
     }
 }
 
-/// Returns a decimal without trailing zeros, which the server writes up to the scale of the type.
+/// Returns a decimal with the digits that are written. If they do not fit, it is without the zeros that the server writes
+/// up to the scale of the type.
 fn decimal(text: &str) -> Option<Decimal> {
-    let significant = match text.contains('.') {
-        true => text.trim_end_matches('0').trim_end_matches('.'),
-        false => text,
-    };
-    let value = Decimal::from_str_exact(significant).ok()?;
-    // The written digits are kept where they fit.
-    Some(Decimal::from_str_exact(text).unwrap_or(value))
+    Decimal::from_str_exact(text)
+        .or_else(|err| match text.contains('.') {
+            true => Decimal::from_str_exact(text.trim_end_matches('0').trim_end_matches('.')),
+            false => Err(err),
+        })
+        .ok()
 }
 
 /// Returns whether a decimal column has scale 0.
