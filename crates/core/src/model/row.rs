@@ -106,6 +106,13 @@ pub trait Cells {
     /// Returns the next cell. A row has as many as the statement selects.
     fn next_cell(&mut self) -> Cell<'_>;
 
+    /// Takes the next cell out of the row, if it is text that a driver has put into a `String` for it.
+    #[doc(hidden)]
+    #[inline]
+    fn take_text(&mut self) -> Option<String> {
+        None
+    }
+
     /// Returns the number of cells of the row.
     fn width(&self) -> usize;
 
@@ -127,6 +134,11 @@ pub trait Cells {
     // debugging compiles faster without.
     #[cfg_attr(not(debug_assertions), inline(always))]
     fn column<T: ColumnType>(&mut self, column: &'static ColumnInfo) -> Result<T, Error> {
+        if T::Base::IS_TEXT
+            && let Some(value) = self.take_text().and_then(T::of_owned_text)
+        {
+            return Ok(value);
+        }
         let cell = self.next_cell();
         match T::from_cell(cell) {
             Ok(value) => Ok(value),

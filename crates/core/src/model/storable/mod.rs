@@ -76,6 +76,16 @@ pub trait Storable: Sized {
     #[doc(hidden)]
     const ACCEPTED: Accepted = Accepted::Any;
 
+    /// True if it is a `String`, which is not copied where the row owns one.
+    #[doc(hidden)]
+    const IS_TEXT: bool = false;
+
+    /// Returns a text as it is; `None` if [`IS_TEXT`](Self::IS_TEXT) is false.
+    #[doc(hidden)]
+    fn of_owned_text(_: String) -> Option<Self> {
+        None
+    }
+
     /// Returns the value as it is sent to the database. Its variant must match [`SQL_TYPE`](Self::SQL_TYPE).
     fn to_bind(&self) -> BindValue;
 
@@ -151,6 +161,10 @@ pub trait ColumnType: Sized {
     /// A [`Mismatch`] for a value of another type, and for NULL unless the type is an `Option`.
     fn from_cell(cell: Cell<'_>) -> Result<Self, Mismatch>;
 
+    /// Returns a text as it is, if the type is `String` or an `Option` of it.
+    #[doc(hidden)]
+    fn of_owned_text(text: String) -> Option<Self>;
+
     /// Reads the next cell as the field of a column. The derives call it by the type of the field, so that an
     /// unfit type is one error at the field.
     ///
@@ -204,6 +218,11 @@ impl<T: Storable> ColumnType for T {
     fn from_cell(cell: Cell<'_>) -> Result<T, Mismatch> {
         T::from_cell(cell)
     }
+
+    #[inline]
+    fn of_owned_text(text: String) -> Option<T> {
+        T::of_owned_text(text)
+    }
 }
 
 impl<T: Storable> ColumnType for Option<T> {
@@ -227,6 +246,11 @@ impl<T: Storable> ColumnType for Option<T> {
             Cell::Null => Ok(None),
             cell => T::from_cell(cell).map(Some),
         }
+    }
+
+    #[inline]
+    fn of_owned_text(text: String) -> Option<Option<T>> {
+        T::of_owned_text(text).map(Some)
     }
 }
 

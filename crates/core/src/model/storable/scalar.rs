@@ -111,6 +111,12 @@ impl Storable for f32 {
 
 impl Storable for String {
     const SQL_TYPE: SqlType = SqlType::Text;
+    const IS_TEXT: bool = true;
+
+    #[inline]
+    fn of_owned_text(text: String) -> Option<String> {
+        Some(text)
+    }
 
     fn to_bind(&self) -> BindValue {
         BindValue::Text(self.as_str().into())

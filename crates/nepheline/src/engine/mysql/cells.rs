@@ -17,15 +17,16 @@ const MOST_DIGITS: u8 = 38;
 
 /// The cells of one row, from left to right.
 pub(crate) struct RowCells<'r> {
-    row: &'r Row,
-    columns: &'r [Column],
+    row: &'r mut Row,
     key_cells: &'r [usize],
     next: usize,
+    /// A cell that was taken, and is not UTF-8.
+    unfit: Option<(usize, Vec<u8>)>,
 }
 
 impl<'r> RowCells<'r> {
-    pub(super) fn new(row: &'r Row, key_cells: &'r [usize]) -> Self {
-        RowCells { row, columns: row.columns_ref(), key_cells, next: 0 }
+    pub(super) fn new(row: &'r mut Row, key_cells: &'r [usize]) -> Self {
+        RowCells { row, key_cells, next: 0, unfit: None }
     }
 }
 
@@ -40,7 +41,7 @@ impl Cells for RowCells<'_> {
     }
 
     fn width(&self) -> usize {
-        self.columns.len()
+        self.row.len()
     }
 
     fn key_cells(&self) -> &[usize] {
@@ -51,11 +52,48 @@ impl Cells for RowCells<'_> {
     fn next_cell(&mut self) -> Cell<'_> {
         let position = self.next;
         self.next += 1;
-        match (self.row.as_ref(position), self.columns.get(position)) {
+        match (self.row.as_ref(position), self.row.columns_ref().get(position)) {
             (Some(value), Some(column)) => cell_of(value, column),
-            _ => Cell::Unknown("no such column"),
+            _ => match &self.unfit {
+                Some((unfit, bytes)) if *unfit == position => Cell::Bytes(bytes),
+                _ => Cell::Unknown("no such column"),
+            },
         }
     }
+
+    #[inline]
+    fn take_text(&mut self) -> Option<String> {
+        let position = self.next;
+        let is_text = matches!(self.row.as_ref(position), Some(Value::Bytes(_)))
+            && self.row.columns_ref().get(position).is_some_and(is_plain_text);
+        // A cell that is a key too is read twice.
+        if !is_text || self.key_cells.contains(&position) {
+            return None;
+        }
+        let Some(Value::Bytes(bytes)) = self.row.take(position) else { return None };
+        match String::from_utf8(bytes) {
+            Ok(text) => {
+                self.next += 1;
+                Some(text)
+            }
+            Err(err) => {
+                self.unfit = Some((position, err.into_bytes()));
+                None
+            }
+        }
+    }
+}
+
+/// Returns whether the bytes of a column are text, and nothing else.
+fn is_plain_text(column: &Column) -> bool {
+    let is_other = matches!(
+        column.column_type(),
+        ColumnType::MYSQL_TYPE_NEWDECIMAL
+            | ColumnType::MYSQL_TYPE_DECIMAL
+            | ColumnType::MYSQL_TYPE_BIT
+            | ColumnType::MYSQL_TYPE_JSON
+    );
+    !is_other && column.character_set() != BINARY
 }
 
 #[inline]

@@ -309,7 +309,7 @@ impl MySqlWire {
         let mut unfit = None;
         loop {
             let mut places = None;
-            while let Some(row) = self.row().await? {
+            while let Some(mut row) = self.row().await? {
                 // Rows that are not wanted are read too, so that the connection becomes free.
                 if !wants {
                     continue;
@@ -317,7 +317,7 @@ impl MySqlWire {
                 let found = || statement.cell_places(set, || names_of(&row));
                 left = left.saturating_sub(1);
                 wants = match places.get_or_insert_with(found) {
-                    Ok(places) => sink.mysql_row(&mut RowCells::new(&row, places)) && left > 0,
+                    Ok(places) => sink.mysql_row(&mut RowCells::new(&mut row, places)) && left > 0,
                     Err(_) => false,
                 };
             }
@@ -377,7 +377,7 @@ impl MySqlWire {
                     Poll::Pending => return Ok(true),
                 },
             };
-            let Some(row) = row? else {
+            let Some(mut row) = row? else {
                 self.end(statement.operation(), sink).await?;
                 return Ok(false);
             };
@@ -392,7 +392,7 @@ impl MySqlWire {
                 },
             };
             let places = places.insert(known);
-            if !sink.mysql_row(&mut RowCells::new(&row, places)) {
+            if !sink.mysql_row(&mut RowCells::new(&mut row, places)) {
                 // A row that does not fit its type ends the stream with an error.
                 return Ok(true);
             }
