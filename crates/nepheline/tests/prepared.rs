@@ -10,6 +10,7 @@ use std::sync::LazyLock;
 use std::thread;
 
 use nepheline::blocking::{Database, RunsQueries};
+use nepheline::bounds::Operand;
 use nepheline::prelude::*;
 use nepheline::{
     Alongside, Assignment, BindParameters, MappedRows, Paging, Prepared, Readable, RowsBeside,
@@ -240,18 +241,25 @@ fn pages<Q: Readable>(db: &Database, query: &Q, size: u32) -> Vec<Vec<Q::Row>> {
     pages
 }
 
+/// Specimens in an order with NULLs, with their assays.
+fn by_analyst_of<M, N>(metres: M, most: N) -> Alongside<Specimen, Specimen, (RowsBeside<Assay>,)>
+where
+    M: Operand<f64> + Copy,
+    N: Operand<i64>,
+{
+    Specimen::rows()
+        .filter(|s| s.top_m.ge(metres) & s.assays().count().le(most))
+        .order_by(|s| (s.analyst_id.desc().nulls_first(), s.rock.asc(), s.label.desc()))
+        .alongside(|s| {
+            s.assays()
+                .filter(|a| a.ppm.gt(metres))
+                .order_by(|a| a.id.asc())
+        })
+}
+
 #[test]
 fn pages_after_a_cursor_are_those_of_the_built_query() {
-    let by_analyst = <(f64, i64)>::prepare(|(metres, most)| {
-        Specimen::rows()
-            .filter(|s| s.top_m.ge(metres) & s.assays().count().le(most))
-            .order_by(|s| (s.analyst_id.desc().nulls_first(), s.rock.asc(), s.label.desc()))
-            .alongside(|s| {
-                s.assays()
-                    .filter(|a| a.ppm.gt(metres))
-                    .order_by(|a| a.id.asc())
-            })
-    });
+    let by_analyst = <(f64, i64)>::prepare(|(metres, most)| by_analyst_of(metres, most));
     let by_price = <(i64,)>::prepare(|(most,)| {
         let lines = InvoiceLine::rows().filter(|l| l.id.le(most));
         lines.order_by(|l| (l.unit_price.desc(), l.tax_rate.asc()))
@@ -268,14 +276,7 @@ fn pages_after_a_cursor_are_those_of_the_built_query() {
             let log = StatementLog::new();
             let read = pages(&db.logging_to(&log), &by_analyst.bind((metres, most)), size);
             texts.extend(distinct_texts(&log));
-            let built = Specimen::rows()
-                .filter(|s| s.top_m.ge(metres) & s.assays().count().le(most))
-                .order_by(|s| (s.analyst_id.desc().nulls_first(), s.rock.asc(), s.label.desc()))
-                .alongside(|s| {
-                    s.assays()
-                        .filter(|a| a.ppm.gt(metres))
-                        .order_by(|a| a.id.asc())
-                });
+            let built = by_analyst_of(metres, most);
             assert_eq!(read, pages(db, &built, size), "on {}", engine.name);
             // A cursor of one is a cursor of the other.
             let first = db.read_after(&built, None, size).unwrap();
