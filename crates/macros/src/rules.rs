@@ -176,7 +176,8 @@ impl TableItem<'_> {
                 dead_code,
                 deprecated,
                 missing_debug_implementations,
-                reason = "not every table is inserted into, and not every type can be shown"
+                missing_docs,
+                reason = "not every table is inserted into, and not every field has docs or can be shown"
             )]
             #visibility struct #to_insert { #(#fields,)* }
         };

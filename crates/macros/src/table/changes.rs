@@ -120,7 +120,8 @@ impl TableItem<'_> {
                 dead_code,
                 deprecated,
                 missing_debug_implementations,
-                reason = "not every column is changed, and not every type can be shown"
+                missing_docs,
+                reason = "not every column is changed, and not every field has docs or can be shown"
             )]
             #visibility struct #changes { #(#fields,)* }
         };

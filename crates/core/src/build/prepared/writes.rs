@@ -35,8 +35,7 @@ pub(crate) trait KeepsText: Writes + Clone {
 
     /// Returns the rows that it changes now, and all assignments.
     fn target(&self, context: CompileContext<'_>) -> Result<Target, Error> {
-        let stamps = self.stamps(context);
-        self.target_with(Added { stamps, policies: None }, context)
+        self.target_with(Added::default(), context)
     }
 
     /// Returns whether neither its rows nor its values come from tables with policies.

@@ -21,7 +21,8 @@ pub(crate) struct Change {
     pub(crate) at: Origin,
 }
 
-/// What a run adds to an update or a delete.
+/// What is known of what a run adds to an update or a delete.
+#[derive(Default)]
 pub(crate) struct Added {
     pub(crate) stamps: Stamps,
     /// The policies of its rows, if they are known and stand before all filters; its values have none then.
@@ -163,7 +164,7 @@ impl Change {
             (Some(_), None) => return refuse(NO_VERSION),
             (None, _) => {}
         }
-        retire::set_audit_columns(table, select.entry(), &mut sets, &added.stamps);
+        retire::set_audit_columns(table, select.entry(), &mut sets, &added.stamps, context);
         self.target(select, sets, added.policies, context)
     }
 
@@ -178,7 +179,7 @@ impl Change {
         let mut select = self.select.clone();
         let mut sets = Vec::new();
         if !for_good {
-            sets = retire::marks(table, &mut select, self.at, &added.stamps);
+            sets = retire::marks(table, &mut select, self.at, &added.stamps, context);
         }
         self.target(select, sets, added.policies, context)
     }
@@ -428,10 +429,7 @@ impl Target {
         let change = Change { select: Box::new(stored.clone()), every_row: true, at };
         match sets.is_empty() {
             true => change.target(Box::new(stored.copied()), Vec::new(), None, context),
-            false => {
-                let stamps = retire::stamps(table, false, context);
-                change.update(table, sets, None, Added { stamps, policies: None }, context)
-            }
+            false => change.update(table, sets, None, Added::default(), context),
         }
     }
 

@@ -22,20 +22,18 @@ pub(super) fn marks(
     select: &mut Select,
     at: Origin,
     stamps: &Stamps,
+    context: CompileContext<'_>,
 ) -> Vec<Assignment> {
     let Some(mark) = table.retire() else { return Vec::new() };
     let marked = Node::Column(RawColumn { source: select.entry(), info: mark });
     select.filters.push(Located { what: marked.is_null(), at });
-    let value = stamps
-        .iter()
-        .find(|(column, _)| std::ptr::eq(*column, mark));
-    let sets = value.map(|(column, value)| Assignment { column, value: Node::Bind(value.clone()) });
-    let mut sets = sets.into_iter().collect();
-    set_audit_columns(table, select.entry(), &mut sets, stamps);
+    let value = Node::Bind(stamp_of(mark, stamps, context));
+    let mut sets = vec![Assignment { column: mark, value }];
+    set_audit_columns(table, select.entry(), &mut sets, stamps, context);
     sets
 }
 
-/// The values that a write adds by itself: the times of its stamps, and the mark of retired rows.
+/// Values that a write adds by itself, where they are known: the times of its stamps, and the mark of retired rows.
 pub(crate) type Stamps = SmallVec<[(&'static ColumnInfo, BindValue); 2]>;
 
 /// Returns the values that an update of a table adds, or one that retires its rows.
@@ -52,12 +50,23 @@ pub(crate) fn stamps(
         .collect()
 }
 
+/// Returns the value of a column that a write adds by itself: a known one, or that of now.
+fn stamp_of(
+    column: &'static ColumnInfo,
+    stamps: &Stamps,
+    context: CompileContext<'_>,
+) -> BindValue {
+    let known = stamps.iter().find(|(of, _)| std::ptr::eq(*of, column));
+    known.map_or_else(|| column.mark_of(context), |(_, value)| value.clone())
+}
+
 /// Adds the assignments of every update: the next version, and the time of the write.
 pub(super) fn set_audit_columns(
     table: &'static TableInfo,
     entry: Source,
     sets: &mut Vec<Assignment>,
     stamps: &Stamps,
+    context: CompileContext<'_>,
 ) {
     for column in table.columns() {
         if sets.iter().any(|set| std::ptr::eq(set.column, column)) {
@@ -68,12 +77,7 @@ pub(super) fn set_audit_columns(
                 let old = Node::Column(RawColumn { source: entry, info: column });
                 Node::call(&function::ADD, SqlType::BigInt, [old, Node::number(1)])
             }
-            ValueSource::StampedOnWrite => {
-                match stamps.iter().find(|(of, _)| std::ptr::eq(*of, column)) {
-                    Some((_, value)) => Node::Bind(value.clone()),
-                    None => continue,
-                }
-            }
+            ValueSource::StampedOnWrite => Node::Bind(stamp_of(column, stamps, context)),
             ValueSource::Given | ValueSource::Carried(_) | ValueSource::StampedOnInsert => continue,
         };
         sets.push(Assignment { column, value });
@@ -131,8 +135,7 @@ pub(crate) fn children(
             let (everywhere, all) = (waived.everywhere.clone(), waived.all);
             rows.waived = Some(Box::new(Waived { here: Vec::new(), everywhere, all }));
         }
-        let stamps = stamps(reference.target(), true, context);
-        sets = marks(reference.target(), &mut rows, change.at, &stamps);
+        sets = marks(reference.target(), &mut rows, change.at, &Stamps::new(), context);
     }
     let retired = Change { select: rows.clone(), every_row: true, at: change.at };
     let target = retired.target(rows, sets, None, context)?;
