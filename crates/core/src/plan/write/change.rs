@@ -21,7 +21,7 @@ pub(crate) struct Change {
     pub(crate) at: Origin,
 }
 
-/// What is known of what a run adds to an update or a delete.
+/// The known ones of the values and conditions that a run adds to an update or a delete.
 #[derive(Default)]
 pub(crate) struct Added {
     pub(crate) stamps: Stamps,

@@ -24,7 +24,7 @@ pub struct Companion<Q, A> {
     /// The columns that name a row in the message about a missing parent, and the index of their first key
     /// cell.
     named_by: (Vec<&'static ColumnInfo>, usize),
-    /// What it keeps as a part of a prepared query.
+    /// Its texts and values, if it is part of a prepared query.
     pub(super) kept: Option<KeptCompanion>,
     as_found: PhantomData<fn() -> A>,
 }
