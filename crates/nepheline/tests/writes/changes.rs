@@ -189,6 +189,24 @@ fn a_text_that_is_kept_has_the_policies_and_the_time_of_each_run() {
 }
 
 #[test]
+fn a_row_is_retired_or_deleted_for_good_whatever_was_asked_before() {
+    let _alone = alone();
+    for engine in engines() {
+        let db = prepared(&engine);
+        db.write(&Tray::insert_all((1..=4).map(|i| tray(format!("T{i}"), i))))
+            .unwrap();
+        assert_eq!(db.write(&Tray::row(1).delete()).unwrap(), 1);
+        assert_eq!(db.write(&Tray::row(2).delete_for_good()).unwrap(), 1);
+        assert_eq!(db.write(&Tray::row(3).delete()).unwrap(), 1);
+        assert_eq!(db.write(&Tray::row(4).delete_for_good()).unwrap(), 1);
+        let left = Tray::rows().waive(not_withdrawn).order_by(|t| t.id.asc());
+        let left = db.read(&left).unwrap().into_iter();
+        let left: Vec<_> = left.map(|t| (t.id, t.withdrawn_at)).collect();
+        assert_eq!(left, [(1, Some(at(8))), (3, Some(at(8)))], "on {}", engine.name);
+    }
+}
+
+#[test]
 fn async_handles_write_as_blocking_ones_do() {
     let _alone = alone();
     for engine in engines() {

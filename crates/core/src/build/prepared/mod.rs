@@ -21,6 +21,7 @@ pub use parameter::{
 pub use rows::RowCount;
 pub(crate) use rows::{count_bind, smaller, together};
 use smallvec::SmallVec;
+pub(crate) use texts::WriteKind;
 use texts::{Texts, Verb, Wanted};
 pub(crate) use writes::KeepsText;
 

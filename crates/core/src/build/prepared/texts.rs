@@ -42,9 +42,18 @@ pub(super) enum Verb {
     /// A write. `returning` is true if it returns its rows.
     Write {
         returning: bool,
-        deletes: bool,
+        kind: WriteKind,
         number_of_keys: usize,
     },
+}
+
+/// The change of the rows of a write. Each kind has a text of its own for the same columns.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum WriteKind {
+    Updates,
+    Deletes,
+    /// Marks the rows as retired, and stamps them.
+    Retires,
 }
 
 /// The handle, the columns and the line that ask for a statement. They decide its text, beside the query and its verb.
@@ -223,7 +232,7 @@ impl Texts {
 /// The values of a run, and its policies with bind parameters in place of their own values.
 struct Run<'r, 's> {
     values: &'r [&'s BindValue],
-    /// The values of its policies, and the limit and the offset of its page.
+    /// The values of its policies, then those of its stamps, or the limit and the offset of its page.
     others: &'r [BindValue],
     policies: Policies,
 }

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use smallvec::SmallVec;
 
-use super::texts::{Texts, Verb, Wanted};
+use super::texts::{Texts, Verb, Wanted, WriteKind};
 use super::{Bound, Kept, ParameterValues, Prepares, fill};
 use crate::build::table::Table;
 use crate::build::write::{Delete, Update, Writes};
@@ -26,6 +26,8 @@ pub(crate) trait KeepsText: Writes + Clone {
 
     /// Returns its assignments; `None` for a delete.
     fn sets(&self) -> Option<&[Assignment]>;
+
+    fn kind(&self) -> WriteKind;
 
     /// Returns the values that it adds by itself.
     fn stamps(&self, context: CompileContext<'_>) -> Stamps;
@@ -76,7 +78,7 @@ pub(super) fn known_write<'s, W: KeepsText>(
         return Ok(None);
     }
     let returning = step.shape == WriteShape::Rows;
-    let verb = Verb::Write { returning, deletes: write.sets().is_none(), number_of_keys };
+    let verb = Verb::Write { returning, kind: write.kind(), number_of_keys };
     let Change { select, at, .. } = write.change();
     let wanted = Wanted { context, columns, stands_nowhere: !columns.is_empty(), at: *at };
     let stamps = write.stamps(context);

@@ -5,7 +5,7 @@ use std::marker::PhantomData;
 
 use super::Writes;
 use crate::build::policy::Policy;
-use crate::build::prepared::{KeepsText, known_write_by_key};
+use crate::build::prepared::{KeepsText, WriteKind, known_write_by_key};
 use crate::build::table::Table;
 use crate::model::{BindValue, ColumnInfo, Error, ErrorKind, Origin, TableInfo};
 use crate::plan::CompileContext;
@@ -280,6 +280,10 @@ impl<T: Table> KeepsText for Update<T> {
         Some(&self.sets)
     }
 
+    fn kind(&self) -> WriteKind {
+        WriteKind::Updates
+    }
+
     fn stamps(&self, context: CompileContext<'_>) -> Stamps {
         stamps(T::INFO, false, context)
     }
@@ -307,10 +311,17 @@ impl<T: Table> KeepsText for Delete<T> {
         None
     }
 
-    fn stamps(&self, context: CompileContext<'_>) -> Stamps {
+    fn kind(&self) -> WriteKind {
         match self.for_good || T::INFO.retire().is_none() {
-            true => Stamps::new(),
-            false => stamps(T::INFO, true, context),
+            true => WriteKind::Deletes,
+            false => WriteKind::Retires,
+        }
+    }
+
+    fn stamps(&self, context: CompileContext<'_>) -> Stamps {
+        match self.kind() {
+            WriteKind::Retires => stamps(T::INFO, true, context),
+            WriteKind::Updates | WriteKind::Deletes => Stamps::new(),
         }
     }
 

@@ -28,7 +28,7 @@ impl<'q> Writer<'q> {
                 Some((bound(rows_left(*own, after.unwrap_or(0), rows)), *at))
             }
             (Some(Located { what: BindValue::Parameter(own), at }), Some(Cap { rows, .. })) => {
-                // A page with an offset of its own has no template.
+                // A page of a prepared query has its own limit and offset in the query, and no cap.
                 Some((Cow::Owned(own.in_form(ParameterForm::AtMost(rows))), *at))
             }
             (Some(Located { what, at }), _) => Some((Cow::Borrowed(what), *at)),
